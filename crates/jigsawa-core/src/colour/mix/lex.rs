@@ -1,0 +1,118 @@
+//! A mix cut into words.
+
+use winnow::ascii::multispace0;
+use winnow::combinator::{alt, opt};
+use winnow::stream::{LocatingSlice, Location, Stream};
+use winnow::token::{any, one_of, take_till, take_while};
+use winnow::{Parser, Result};
+
+use super::{MixError, Problem};
+
+/// One word with its column.
+#[derive(Debug, Clone, PartialEq)]
+pub(super) struct Token {
+    pub(super) word: Word,
+    pub(super) text: String,
+    pub(super) column: usize,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub(super) enum Word {
+    /// A number, already divided by 100 where a % followed.
+    Number(f32),
+    /// A name; `text` has it without quotes.
+    Name,
+    /// An operator, a bracket or a comma.
+    Sign,
+}
+
+type Input<'a> = LocatingSlice<&'a str>;
+
+/// All words of the text.
+pub(super) fn lex(text: &str) -> std::result::Result<Vec<Token>, MixError> {
+    let mut input = LocatingSlice::new(text);
+    let mut tokens = Vec::new();
+    let column = |at: usize| text[..at].chars().count() + 1;
+    loop {
+        let _: Result<&str> = multispace0.parse_next(&mut input);
+        let at = input.current_token_start();
+        if input.is_empty() {
+            return Ok(tokens);
+        }
+        match word(&mut input) {
+            Ok((word, inner)) => tokens.push(Token {
+                word,
+                text: inner.to_owned(),
+                column: column(at),
+            }),
+            Err(_) => {
+                let bad = text[at..].chars().next().unwrap_or(' ');
+                let problem = if bad == '"' || bad == '\'' {
+                    Problem::OpenQuote
+                } else {
+                    Problem::Character(bad)
+                };
+                return Err(MixError {
+                    column: column(at),
+                    problem,
+                });
+            }
+        }
+    }
+}
+
+fn word<'a>(input: &mut Input<'a>) -> Result<(Word, &'a str)> {
+    let start = input.checkpoint();
+    for attempt in [number, name, quoted, sign] {
+        if let Ok(found) = attempt(input) {
+            return Ok(found);
+        }
+        input.reset(&start);
+    }
+    Err(winnow::error::ContextError::new())
+}
+
+fn digits<'a>(input: &mut Input<'a>) -> Result<&'a str> {
+    take_while(1.., |c: char| c.is_ascii_digit()).parse_next(input)
+}
+
+fn number<'a>(input: &mut Input<'a>) -> Result<(Word, &'a str)> {
+    let exponent = || (one_of(['e', 'E']), opt(one_of(['+', '-'])), digits);
+    let text = alt((
+        (digits, opt(('.', opt(digits))), opt(exponent())).take(),
+        ('.', digits, opt(exponent())).take(),
+    ))
+    .parse_next(input)?;
+    let percent = opt((multispace0, '%')).parse_next(input)?.is_some();
+    // What the grammar above takes, the standard library reads; a huge one becomes infinite.
+    let value: f64 = text.parse().unwrap_or(f64::INFINITY);
+    let value = if percent { value / 100.0 } else { value };
+    Ok((Word::Number(value as f32), text))
+}
+
+fn name<'a>(input: &mut Input<'a>) -> Result<(Word, &'a str)> {
+    let letter = |c: char| c.is_alphabetic() || c == '_';
+    let text = (
+        take_while(1, letter),
+        take_while(0.., move |c: char| letter(c) || c.is_alphanumeric()),
+    )
+        .take()
+        .parse_next(input)?;
+    Ok((Word::Name, text))
+}
+
+fn quoted<'a>(input: &mut Input<'a>) -> Result<(Word, &'a str)> {
+    let quote = one_of(['"', '\'']).parse_next(input)?;
+    let text = take_till(1.., quote).parse_next(input)?;
+    let _ = any.verify(|c: &char| *c == quote).parse_next(input)?;
+    Ok((Word::Name, text))
+}
+
+fn sign<'a>(input: &mut Input<'a>) -> Result<(Word, &'a str)> {
+    let text = alt((
+        alt(("<=", ">=", "==", "!=")),
+        one_of(['+', '-', '*', '/', '^', '(', ')', ',', '<', '>']).take(),
+    ))
+    .parse_next(input)?;
+    Ok((Word::Sign, text))
+}

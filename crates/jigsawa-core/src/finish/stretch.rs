@@ -1,0 +1,254 @@
+//! The display stretch: an arcsinh curve that keeps colour (Lupton, Blanton, Fekete, Hogg, O'Mullane,
+//! Szalay & Wherry 2004, PASP 116, 133).
+//!
+//! Each channel's sky is set to one level, which makes the background neutral, and its light is
+//! scaled. The curve acts on the mean of the channels, and all three are multiplied by the same
+//! factor, so that a faint red and a bright red are both red. The curve's strength is chosen so that
+//! the sky becomes dark grey. Towards white, colour fades into it: light that is full in one channel
+//! would else stay a flat patch of that channel's colour.
+
+use crate::robust::{MAD_TO_SIGMA, mad, quantile};
+
+/// A pixel for the eye: red, green and blue, 0 black to 1 full, encoded as a screen expects it.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Display(pub [f32; 3]);
+
+/// Are the channels' lights scaled alike?
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Link {
+    /// All alike: colours stay as they were measured.
+    Linked,
+    /// Each by its own light: weak lines stand beside strong ones.
+    Each,
+}
+
+/// Where the sky comes to lie between black and white.
+const SKY_GREY: f32 = 0.11;
+
+/// Black lies this many noise widths below the sky. Nearer, the noise fills the dark greys; farther,
+/// faint light has no contrast left.
+const BLACK_SIGMA: f32 = 4.5;
+
+/// Full light: only this part of the pixels is brighter. Star cores are.
+const WHITE_QUANTILE: f64 = 0.9995;
+
+/// Of `Each`: the light that is made equal lies at this part of the pixels, above most nebulae and
+/// below the stars; and made equal only to this power, since full equality drowns the weakest channel
+/// in its noise and the stars in its colour.
+const EACH_QUANTILE: f64 = 0.93;
+const EACH_POWER: f32 = 0.75;
+
+/// Brightness (after the curve) from which colour begins to fade to white.
+const FADE_FROM: f32 = 0.80;
+
+/// The curve and the levels of one picture.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Stretch {
+    black: [f32; 3],
+    gain: [f32; 3],
+    strength: f32,
+}
+
+impl Stretch {
+    /// Measures the levels from a sample of a picture's pixels (some ten thousand or more, from all
+    /// over it); those with a missing channel do not count. `None` when no pixel is complete.
+    pub fn measure(sample: &[[f32; 3]], link: Link) -> Option<Self> {
+        let complete = || sample.iter().filter(|p| p.iter().all(|v| v.is_finite()));
+        let mut values: [Vec<f32>; 3] = std::array::from_fn(|c| complete().map(|p| p[c]).collect());
+        if values[0].is_empty() {
+            return None;
+        }
+        let mut sky = [0.0; 3];
+        let mut noise = [0.0; 3];
+        let mut light = [0.0; 3];
+        for (c, v) in values.iter_mut().enumerate() {
+            // Noise shows below the sky, where no nebula adds to it.
+            let (level, sigma) = sky_and_noise(v);
+            (sky[c], noise[c]) = (level, sigma);
+            light[c] = (quantile(v, EACH_QUANTILE) - level).max(3.0 * sigma);
+        }
+        let mut gain = [1.0; 3];
+        if link == Link::Each && light.iter().all(|l| *l > 0.0) {
+            let mean = light.iter().map(|l| l.ln()).sum::<f32>() / 3.0;
+            gain = light.map(|l| (mean.exp() / l).powf(EACH_POWER));
+        }
+        let width = (0..3).map(|c| gain[c] * noise[c]).sum::<f32>() / 3.0;
+        let spread = if width > 0.0 { width } else { f32::MIN_POSITIVE };
+        let pedestal = BLACK_SIGMA * spread;
+        let black: [f32; 3] = std::array::from_fn(|c| sky[c] - pedestal / gain[c]);
+        let mut brightness: Vec<f32> = complete()
+            .map(|p| (0..3).map(|c| gain[c] * (p[c] - black[c])).sum::<f32>() / 3.0)
+            .collect();
+        let full = quantile(&mut brightness, WHITE_QUANTILE).max(4.0 * pedestal);
+        Some(Self {
+            black,
+            gain: gain.map(|g| g / full),
+            strength: strength(pedestal / full),
+        })
+    }
+
+    /// The pixel as the eye gets it; black where a channel is missing.
+    #[inline]
+    pub fn apply(&self, pixel: [f32; 3]) -> Display {
+        let rgb: [f32; 3] =
+            std::array::from_fn(|c| (self.gain[c] * (pixel[c] - self.black[c])).max(0.0));
+        let light = (rgb[0] + rgb[1] + rgb[2]) / 3.0;
+        // `max` takes the other value for a missing one, so the pixel itself must be asked.
+        if pixel.iter().any(|v| v.is_nan()) || light <= 0.0 {
+            return Display([0.0; 3]);
+        }
+        let curved = ((self.strength * light).asinh() / self.strength.asinh()).min(1.0);
+        let factor = curved / light;
+        let fade = ((curved - FADE_FROM) / (1.0 - FADE_FROM)).clamp(0.0, 1.0);
+        let fade = fade * fade;
+        let mut out = rgb.map(|v| {
+            let v = v * factor;
+            v + (curved - v) * fade
+        });
+        // A strong colour may still exceed full light in one channel: give way in brightness.
+        let most = out[0].max(out[1]).max(out[2]);
+        if most > 1.0 {
+            out = out.map(|v| v / most);
+        }
+        Display(out)
+    }
+}
+
+/// Level and noise of the sky: the noise from the values below the level, mirrored; the level is
+/// first the median, then lowered to the mode of what nebula leaves.
+fn sky_and_noise(values: &mut [f32]) -> (f32, f32) {
+    // The lowest values are noise of the darkest sky. Where nebula covers half the frame the median
+    // is nebula; the 25 % point is a level that dark sky has in nearly every picture.
+    let level = quantile(values, 0.25);
+    let mut below: Vec<f32> = values.iter().copied().filter(|v| *v <= level).collect();
+    let spread = mad(&mut below, level) * MAD_TO_SIGMA as f32;
+    (level, spread)
+}
+
+/// The strength at which `sky` (in units of full light) becomes the dark grey.
+fn strength(sky: f32) -> f32 {
+    let grey = |s: f32| (s * sky).asinh() / s.asinh();
+    let (mut low, mut high) = (1e-3f32, 1e7f32);
+    for _ in 0..60 {
+        let middle = (low * high).sqrt();
+        if grey(middle) < SKY_GREY {
+            low = middle;
+        } else {
+            high = middle;
+        }
+    }
+    (low * high).sqrt()
+}
+
+/// A straight ramp between two levels: linear values shown as they are.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Ramp {
+    low: f32,
+    high: f32,
+}
+
+impl Ramp {
+    /// From the darkest to the brightest value of a sample, one in ten thousand left out on each
+    /// side. `None` when no value is there.
+    pub fn measure(sample: &[[f32; 3]]) -> Option<Self> {
+        let mut all: Vec<f32> = sample.iter().flatten().copied().filter(|v| v.is_finite()).collect();
+        if all.is_empty() {
+            return None;
+        }
+        let low = quantile(&mut all, 1e-4);
+        let high = quantile(&mut all, 1.0 - 1e-4);
+        let high = if high > low { high } else { low + 1.0 };
+        Some(Self { low, high })
+    }
+
+    /// The pixel on the ramp; black where a channel is missing.
+    #[inline]
+    pub fn apply(&self, pixel: [f32; 3]) -> Display {
+        if pixel.iter().any(|v| v.is_nan()) {
+            return Display([0.0; 3]);
+        }
+        Display(pixel.map(|v| ((v - self.low) / (self.high - self.low)).clamp(0.0, 1.0)))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    /// Sky of 100, 130 and 90 with noise 2, a third of it nebula of ratio 8 : 2 : 1, some stars.
+    fn sample() -> Vec<[f32; 3]> {
+        (0..30_000)
+            .map(|i| {
+                let noise = |k: usize| {
+                    let u = ((i * k) % 997) as f32 / 997.0;
+                    let v = ((i * k * 31) % 991) as f32 / 991.0;
+                    2.0 * (u + v - 1.0) * 2.449
+                };
+                let nebula = if i % 3 == 0 { 100.0 } else { 0.0 };
+                let star = if i % 500 == 0 { 20_000.0 } else { 0.0 };
+                [
+                    100.0 + 0.8 * nebula + star + noise(7),
+                    130.0 + 0.2 * nebula + star + noise(11),
+                    90.0 + 0.1 * nebula + star + noise(13),
+                ]
+            })
+            .collect()
+    }
+
+    #[rstest]
+    fn the_sky_becomes_a_neutral_dark_grey(#[values(Link::Linked, Link::Each)] link: Link) {
+        let s = Stretch::measure(&sample(), link).unwrap();
+        let Display(grey) = s.apply([100.0, 130.0, 90.0]);
+        for v in grey {
+            assert!((0.08..0.16).contains(&v), "{grey:?}");
+            assert!((v - grey[0]).abs() < 0.03, "{grey:?}");
+        }
+    }
+
+    #[test]
+    fn the_hue_of_faint_and_bright_light_is_the_same() {
+        let s = Stretch::measure(&sample(), Link::Linked).unwrap();
+        let ratio = |k: f32| {
+            let Display([r, g, b]) = s.apply([100.0 + 8.0 * k, 130.0 + 2.0 * k, 90.0 + k]);
+            (r - b) / (r - g)
+        };
+        assert!((ratio(20.0) / ratio(200.0) - 1.0).abs() < 0.02);
+    }
+
+    #[test]
+    fn each_lifts_the_weak_channel() {
+        let weak = |link| {
+            let Display([r, _, b]) = Stretch::measure(&sample(), link)
+                .unwrap()
+                .apply([180.0, 150.0, 100.0]);
+            b / r
+        };
+        assert!(weak(Link::Each) > 1.3 * weak(Link::Linked));
+    }
+
+    #[test]
+    fn white_is_white_and_missing_is_black() {
+        let s = Stretch::measure(&sample(), Link::Linked).unwrap();
+        let Display(star) = s.apply([90_000.0, 70_000.0, 80_000.0]);
+        assert!(star.iter().all(|v| *v > 0.99), "{star:?}");
+        assert_eq!(s.apply([f32::NAN, 200.0, 200.0]), Display([0.0; 3]));
+        assert!(Stretch::measure(&[[f32::NAN; 3]], Link::Linked).is_none());
+    }
+
+    #[test]
+    fn a_constant_picture_is_stretched_without_a_fault() {
+        let s = Stretch::measure(&[[5.0; 3]; 100], Link::Each).unwrap();
+        let Display(v) = s.apply([5.0; 3]);
+        assert!(v.iter().all(|v| v.is_finite()));
+    }
+
+    #[test]
+    fn a_ramp_is_straight() {
+        let values: Vec<[f32; 3]> = (0..=1000).map(|i| [i as f32; 3]).collect();
+        let ramp = Ramp::measure(&values).unwrap();
+        assert!((ramp.apply([500.0; 3]).0[0] - 0.5).abs() < 1e-3);
+        assert_eq!(ramp.apply([2000.0; 3]).0, [1.0; 3]);
+        assert!(Ramp::measure(&[]).is_none());
+    }
+}

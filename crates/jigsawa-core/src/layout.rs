@@ -1,0 +1,170 @@
+//! The layout: canvas, placements, balances and verdicts of a set of frames, as one file model.
+//!
+//! It is all that a merge needs besides the frames themselves; it can be read, corrected by hand and
+//! used again. docs/layout.md describes it for users.
+
+use serde::{Deserialize, Serialize};
+
+use crate::balance::Balance;
+use crate::canvas::Canvas;
+use crate::filter::Filter;
+use crate::matching::MatchErrors;
+use crate::placement::{Described, Map, Model, Placement};
+use crate::space::Size;
+use crate::verdict::Verdict;
+
+/// The version of the format that this program writes and the newest that it reads.
+pub const FORMAT: u32 = 1;
+
+/// A set of frames on a canvas.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Layout {
+    /// Version of the format.
+    pub format: u32,
+    /// Which frame is the reference, and why.
+    pub reference: Reference,
+    /// The common grid.
+    pub canvas: Canvas,
+    /// All frames, in the order in which they were given.
+    pub frames: Vec<LayoutFrame>,
+}
+
+/// The reference frame and the reason for its choice.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Reference {
+    /// Its file, as in `frames`.
+    pub file: String,
+    /// Its plane, when the file is a colour image.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub plane: Option<usize>,
+    /// Why it is the reference.
+    pub why: String,
+}
+
+/// One frame of a layout.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct LayoutFrame {
+    /// Path of the file, relative to the layout's folder.
+    pub file: String,
+    /// Which plane of a colour image; absent for an image of one plane.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub plane: Option<usize>,
+    /// Its filter.
+    pub filter: Filter,
+    /// Exposure of a sub-frame in seconds.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub exposure_s: Option<f64>,
+    /// Its pixels.
+    #[serde(flatten)]
+    pub size: Size,
+    /// Value from which pixels are saturated, if known.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub saturation: Option<f32>,
+    /// Used, or left out and why.
+    #[serde(flatten)]
+    pub verdict: Verdict,
+    /// What its stars and its sky say.
+    pub measured: Measurements,
+    /// Where it lies; absent when it is left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub placement: Option<PlacementRecord>,
+    /// How its values are matched; absent when it is left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub balance: Option<Balance>,
+}
+
+/// What was measured on a frame.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct Measurements {
+    /// Stars found.
+    pub stars: usize,
+    /// Median full width at half maximum; absent without stars.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub fwhm_px: Option<f64>,
+    /// Median elongation; absent without stars.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub elongation: Option<f64>,
+    /// Level of the sky.
+    pub sky_adu: f64,
+    /// Noise of a pixel of the sky.
+    pub noise_adu: f64,
+}
+
+/// A placement with its errors, as files keep it.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct PlacementRecord {
+    /// Canvas pixels to frame pixels: rows of the matrix on (x, y, 1).
+    pub matrix: [[f64; 3]; 3],
+    /// The model that was fitted; absent for the reference, which needs none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub model: Option<Model>,
+    /// Stars that it rests on.
+    pub pairs: usize,
+    /// How well they agree, in frame pixels.
+    #[serde(flatten)]
+    pub errors: MatchErrors,
+    /// Turn, scale and handedness, to be read.
+    #[serde(flatten)]
+    pub described: Described,
+}
+
+impl PlacementRecord {
+    /// The map itself; `None` when the numbers make no map, as after an edit by hand.
+    pub fn placement(&self) -> Option<Placement> {
+        Map::from_rows(self.matrix)
+    }
+}
+
+/// A layout that cannot be used.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum LayoutError {
+    /// A newer version of the format.
+    #[error("it has format {0}, this program knows up to {FORMAT}")]
+    Newer(u32),
+    /// The reference is not among the frames.
+    #[error("its reference '{0}' is not among its frames")]
+    NoReference(String),
+    /// A used frame lacks its placement or has an impossible one.
+    #[error("frame '{0}' is used but its placement is missing or impossible")]
+    Placement(String),
+    /// A used frame has an impossible balance.
+    #[error("frame '{0}' has an impossible balance")]
+    Balance(String),
+}
+
+impl Layout {
+    /// Checks what a reader of the layout relies on.
+    ///
+    /// # Errors
+    /// The first thing that cannot be.
+    pub fn check(&self) -> Result<(), LayoutError> {
+        if self.format > FORMAT {
+            return Err(LayoutError::Newer(self.format));
+        }
+        if self.reference_index().is_none() {
+            return Err(LayoutError::NoReference(self.reference.file.clone()));
+        }
+        for f in self.frames.iter().filter(|f| f.verdict == Verdict::Used) {
+            let sound = f
+                .placement
+                .as_ref()
+                .and_then(PlacementRecord::placement)
+                .is_some_and(|m| m.is_sound_on(self.canvas.size));
+            if !sound {
+                return Err(LayoutError::Placement(f.file.clone()));
+            }
+            let scale = f.balance.as_ref().map_or(1.0, |b| b.scale.value);
+            if !(scale.is_finite() && scale > 0.0) {
+                return Err(LayoutError::Balance(f.file.clone()));
+            }
+        }
+        Ok(())
+    }
+
+    /// The place of the reference among the frames.
+    pub fn reference_index(&self) -> Option<usize> {
+        self.frames
+            .iter()
+            .position(|f| f.file == self.reference.file && f.plane == self.reference.plane)
+    }
+}

@@ -1,0 +1,38 @@
+//! The computation of Jigsawa: no files, no terminal, no command line.
+//!
+//! A night's masters pass through the modules in this order:
+//!
+//! 1. [`frame`] says what is known of a frame and [`filter`] names its filter; pixels come in through
+//!    the [`doors`] as windows of a [`plane`].
+//! 2. [`stars`] finds and measures the stars and the sky of each frame.
+//! 3. [`matching`] finds which star of a frame is which star of the reference, and [`placement`] fits
+//!    the map between both; [`canvas`] is the common grid.
+//! 4. [`balance`] matches scale and sky of each frame to the reference's.
+//! 5. What was found stands in a [`layout`], each frame with its [`verdict`].
+//! 6. [`merge`] reads original pixels, [`resample`]s each once, balances them and hands aligned values
+//!    to a method; [`colour`] is the method that mixes them into a composite.
+//! 7. [`finish`] makes a picture for the eye.
+//!
+//! Pixels are linear `f32` in the units of their file, NaN where there is no data; coordinates and
+//! fits are `f64`; (0, 0) is the centre of the first pixel stored ([`space`]).
+
+#![forbid(unsafe_code)]
+
+pub mod balance;
+pub mod canvas;
+pub mod colour;
+pub mod doors;
+pub mod filter;
+pub mod finish;
+pub mod frame;
+pub mod layout;
+pub mod matching;
+pub mod measured;
+pub mod merge;
+pub mod placement;
+pub mod plane;
+pub mod resample;
+pub mod robust;
+pub mod space;
+pub mod stars;
+pub mod verdict;

@@ -1,0 +1,154 @@
+//! Matching: which star of a frame is which star of the reference, without any hint.
+//!
+//! Small groups of stars are described by numbers that no shift, turn, mirror or scale changes
+//! (`asterism`); groups alike in both frames propose a map, which the other stars confirm or refute
+//! (`consensus`); the confirmed map is refined on all stars, and the simplest sufficient model
+//! chosen (`pairs`). A proposal that chance could explain is never accepted.
+
+mod asterism;
+mod consensus;
+mod pairs;
+
+use serde::{Deserialize, Serialize};
+
+use crate::placement::{Model, Registration};
+use crate::space::{FramePx, Point, ReferencePx, Size};
+use crate::stars::{Catalogue, Flag};
+
+/// A star as matching sees it.
+#[derive(Debug)]
+pub struct Spot<S> {
+    /// Its centre.
+    pub at: Point<S>,
+    /// Standard error of each coordinate.
+    pub sigma_px: f64,
+    /// Nothing is known against its position.
+    pub clean: bool,
+    /// Its place in the catalogue.
+    pub index: usize,
+}
+
+impl<S> Clone for Spot<S> {
+    fn clone(&self) -> Self {
+        *self
+    }
+}
+impl<S> Copy for Spot<S> {}
+
+/// The stars of a catalogue that can be matched, from bright to faint: all but saturated and cut ones.
+pub fn spots<S>(catalogue: &Catalogue) -> Vec<Spot<S>> {
+    catalogue
+        .stars
+        .iter()
+        .enumerate()
+        .filter(|(_, s)| !s.flags.has(Flag::Saturated) && !s.flags.has(Flag::Edge))
+        .map(|(index, s)| Spot {
+            at: Point::new(s.at.x, s.at.y),
+            sigma_px: s.position_sigma_px,
+            clean: s.flags.is_clean(),
+            index,
+        })
+        .collect()
+}
+
+/// A frame found on the reference.
+#[derive(Debug, Clone)]
+pub struct Matched {
+    /// Reference pixels to frame pixels.
+    pub map: Registration,
+    /// The model that was justified.
+    pub model: Model,
+    /// Matched stars as (index in the reference's catalogue, index in the frame's).
+    pub pairs: Vec<(usize, usize)>,
+    /// Errors over the pairs.
+    pub errors: MatchErrors,
+}
+
+/// How well the pairs agree, in pixels of the frame.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct MatchErrors {
+    /// Root mean square distance over the pairs, each weighted by its precision.
+    pub rms_px: f64,
+    /// The largest distance.
+    pub max_px: f64,
+    /// Root mean square distance on pairs that the fit has not seen.
+    pub unseen_rms_px: f64,
+}
+
+/// Why a frame could not be matched.
+#[derive(Debug, Clone, Copy, PartialEq, thiserror::Error)]
+pub enum MatchError {
+    /// One of both has fewer stars than any match needs.
+    #[error("{found} usable stars in the {}, {needed} are needed", if *in_reference { "reference" } else { "frame" })]
+    TooFewStars {
+        /// Stars that could be used.
+        found: usize,
+        /// Stars that are needed.
+        needed: usize,
+        /// It is the reference that lacks them.
+        in_reference: bool,
+    },
+    /// No map makes more stars meet than chance would.
+    #[error("no shift, turn, mirror or scale brings its stars onto the reference's (at best {best} of {tried} met)")]
+    NoMatch {
+        /// Stars that met under the best map.
+        best: usize,
+        /// Stars that could have met.
+        tried: usize,
+    },
+    /// Stars met, but they do not agree well enough.
+    #[error("its stars meet the reference's only to {rms_px:.2} px rms ({pairs} pairs), {allowed_px} px is allowed")]
+    TooRough {
+        /// Pairs found.
+        pairs: usize,
+        /// Their root mean square distance.
+        rms_px: f64,
+        /// What would have been accepted.
+        allowed_px: f64,
+    },
+}
+
+/// Fewer stars than this cannot prove a match: four propose the map, two more confirm it.
+pub const LEAST_STARS: usize = 6;
+
+/// A match rougher than this is not used: half a pixel doubles every star visibly.
+const MOST_RMS_PX: f64 = 0.5;
+
+/// Finds the map from the reference's stars to the frame's. Both lists run from bright to faint.
+///
+/// # Errors
+/// When there are too few stars, when chance could explain the best map, or when it is too rough.
+pub fn match_frames(
+    reference: &[Spot<ReferencePx>],
+    frame: &[Spot<FramePx>],
+    reference_size: Size,
+    frame_size: Size,
+) -> Result<Matched, MatchError> {
+    for (found, in_reference) in [(reference.len(), true), (frame.len(), false)] {
+        if found < LEAST_STARS {
+            return Err(MatchError::TooFewStars {
+                found,
+                needed: LEAST_STARS,
+                in_reference,
+            });
+        }
+    }
+    let proposals = asterism::proposals(reference, frame);
+    let field = consensus::Field::new(reference, frame, frame_size);
+    let start = consensus::best(&field, &proposals)?;
+    let matched = pairs::refine(&field, start)?;
+    if !matched.map.is_sound_on(reference_size) {
+        return Err(MatchError::NoMatch {
+            best: matched.pairs.len(),
+            tried: frame.len(),
+        });
+    }
+    if matched.errors.rms_px > MOST_RMS_PX {
+        return Err(MatchError::TooRough {
+            pairs: matched.pairs.len(),
+            rms_px: matched.errors.rms_px,
+            allowed_px: MOST_RMS_PX,
+        });
+    }
+    Ok(matched)
+}

@@ -1,0 +1,9 @@
+//! Merging: original pixels in, finished tiles out.
+//!
+//! The engine cuts the canvas into tiles; for each it reads the windows that the tile needs, places
+//! and balances them, and hands the aligned values to a method (`TileOp`), which sees one tile and
+//! knows nothing of files, threads or memory.
+
+mod engine;
+
+pub use engine::{Budget, Input, MergeError, TileOp, merge};

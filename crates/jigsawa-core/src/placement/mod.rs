@@ -1,0 +1,323 @@
+//! Placement: maps between pixel grids, fitted to pairs of points.
+//!
+//! A [`Map`] takes positions of one space into another; its spaces are types, so `a.then(&b)` only
+//! compiles where they meet. Every model is fitted by its own file with the same verb; the simplest
+//! model that the residuals justify is chosen by cross-validation (`choose`).
+
+mod affine;
+mod choose;
+mod homography;
+mod similarity;
+
+use std::marker::PhantomData;
+
+use nalgebra::{Matrix3, Vector3};
+use serde::{Deserialize, Serialize};
+
+pub use choose::{Chosen, choose};
+
+use crate::space::{CanvasPx, FramePx, Point, ReferencePx, Size};
+
+/// Where a frame lies on the canvas: canvas pixels to frame pixels, as resampling needs it.
+pub type Placement = Map<CanvasPx, FramePx>;
+
+/// Where a frame lies on the reference frame's grid: what registration measures.
+pub type Registration = Map<ReferencePx, FramePx>;
+
+/// The family of maps, from stiff to free.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Model {
+    /// Shift, rotation and one scale, mirrored or not: 4 numbers.
+    Similarity,
+    /// Any linear map and a shift: 6 numbers.
+    Affine,
+    /// A plane seen in perspective: 8 numbers.
+    Homography,
+}
+
+impl Model {
+    /// All models from stiff to free.
+    pub const ALL: [Self; 3] = [Self::Similarity, Self::Affine, Self::Homography];
+
+    /// The least number of pairs that fix the model.
+    pub const fn least_pairs(self) -> usize {
+        match self {
+            Self::Similarity => 2,
+            Self::Affine => 3,
+            Self::Homography => 4,
+        }
+    }
+
+    /// The model's name as files and messages write it.
+    pub const fn name(self) -> &'static str {
+        match self {
+            Self::Similarity => "similarity",
+            Self::Affine => "affine",
+            Self::Homography => "homography",
+        }
+    }
+}
+
+/// A position in one space and the same place in another, with its weight (1 / variance).
+#[derive(Debug)]
+pub struct Pair<A, B> {
+    /// The position in the space that the map starts from.
+    pub from: Point<A>,
+    /// Where it should arrive.
+    pub to: Point<B>,
+    /// 1 / (variance of a coordinate), in pixels^-2 of the target space; positive.
+    pub weight: f64,
+}
+
+// As for `Point`: the marker types need not be `Clone`.
+impl<A, B> Clone for Pair<A, B> {
+    fn clone(&self) -> Self {
+        *self
+    }
+}
+impl<A, B> Copy for Pair<A, B> {}
+
+/// A map from space `A` to space `B`: a projective 3 x 3 matrix.
+///
+/// # Guarantees
+/// All entries are finite, the last is 1, and the matrix can be inverted.
+#[derive(Debug)]
+pub struct Map<A, B> {
+    matrix: Matrix3<f64>,
+    inverse: Matrix3<f64>,
+    spaces: PhantomData<(A, B)>,
+}
+
+impl<A, B> Clone for Map<A, B> {
+    fn clone(&self) -> Self {
+        *self
+    }
+}
+impl<A, B> Copy for Map<A, B> {}
+impl<A, B> PartialEq for Map<A, B> {
+    fn eq(&self, other: &Self) -> bool {
+        self.matrix == other.matrix
+    }
+}
+
+impl<A, B> Map<A, B> {
+    /// The map of a matrix given by rows. `None` when an entry is not finite or when the matrix maps
+    /// the plane onto a line or a point.
+    pub fn from_rows(rows: [[f64; 3]; 3]) -> Option<Self> {
+        Self::from_matrix(Matrix3::from_fn(|r, c| rows[r][c]))
+    }
+
+    fn from_matrix(matrix: Matrix3<f64>) -> Option<Self> {
+        let last = matrix[(2, 2)];
+        if !matrix.iter().all(|v| v.is_finite()) || last.abs() < 1e-12 {
+            return None;
+        }
+        let matrix = matrix / last;
+        let linear = matrix[(0, 0)] * matrix[(1, 1)] - matrix[(0, 1)] * matrix[(1, 0)];
+        let inverse = matrix.try_inverse()?;
+        let inverse = inverse / inverse[(2, 2)];
+        let sound = linear.abs() > 1e-9 && inverse.iter().all(|v| v.is_finite());
+        sound.then_some(Self {
+            matrix,
+            inverse,
+            spaces: PhantomData,
+        })
+    }
+
+    /// The map that only shifts: x + `dx`, y + `dy`.
+    pub fn shift(dx: f64, dy: f64) -> Self {
+        Self {
+            matrix: Matrix3::new(1.0, 0.0, dx, 0.0, 1.0, dy, 0.0, 0.0, 1.0),
+            inverse: Matrix3::new(1.0, 0.0, -dx, 0.0, 1.0, -dy, 0.0, 0.0, 1.0),
+            spaces: PhantomData,
+        }
+    }
+
+    /// Fits a model to pairs by weighted least squares. `None` with fewer pairs than the model
+    /// needs, or when they do not fix it (all on a line, say).
+    pub fn fit(model: Model, pairs: &[Pair<A, B>]) -> Option<Self> {
+        if pairs.len() < model.least_pairs() {
+            return None;
+        }
+        let matrix = match model {
+            Model::Similarity => similarity::fit(pairs)?,
+            Model::Affine => affine::fit(pairs)?,
+            Model::Homography => homography::fit(pairs)?,
+        };
+        Self::from_matrix(matrix)
+    }
+
+    /// Where the point arrives.
+    pub fn apply(&self, p: Point<A>) -> Point<B> {
+        let v = self.matrix * Vector3::new(p.x, p.y, 1.0);
+        Point::new(v.x / v.z, v.y / v.z)
+    }
+
+    /// Rows of d(to)/d(from) at a point.
+    pub fn jacobian(&self, p: Point<A>) -> [[f64; 2]; 2] {
+        let m = &self.matrix;
+        let v = m * Vector3::new(p.x, p.y, 1.0);
+        let (u, w) = (v.x / v.z, v.y / v.z);
+        [
+            [
+                (m[(0, 0)] - u * m[(2, 0)]) / v.z,
+                (m[(0, 1)] - u * m[(2, 1)]) / v.z,
+            ],
+            [
+                (m[(1, 0)] - w * m[(2, 0)]) / v.z,
+                (m[(1, 1)] - w * m[(2, 1)]) / v.z,
+            ],
+        ]
+    }
+
+    /// Pixels of area in `B` for one of area in `A`, at a point.
+    pub fn area_ratio(&self, p: Point<A>) -> f64 {
+        let [[a, b], [c, d]] = self.jacobian(p);
+        (a * d - b * c).abs()
+    }
+
+    /// The map back.
+    #[must_use]
+    pub fn invert(&self) -> Map<B, A> {
+        Map {
+            matrix: self.inverse,
+            inverse: self.matrix,
+            spaces: PhantomData,
+        }
+    }
+
+    /// First this map, then `next`: one map, so that nothing is ever resampled twice.
+    /// `None` when the product cannot be inverted any more.
+    pub fn then<C>(&self, next: &Map<B, C>) -> Option<Map<A, C>> {
+        Map::from_matrix(next.matrix * self.matrix)
+    }
+
+    /// The matrix by rows.
+    pub fn rows(&self) -> [[f64; 3]; 3] {
+        std::array::from_fn(|r| std::array::from_fn(|c| self.matrix[(r, c)]))
+    }
+
+    /// Is it a pure shift by whole pixels (exactly)? Then no value needs interpolation.
+    pub fn whole_shift(&self) -> Option<(i64, i64)> {
+        let m = &self.matrix;
+        let rest = [m[(0, 1)], m[(1, 0)], m[(2, 0)], m[(2, 1)]];
+        let (dx, dy) = (m[(0, 2)], m[(1, 2)]);
+        (m[(0, 0)] == 1.0
+            && m[(1, 1)] == 1.0
+            && rest == [0.0; 4]
+            && dx.fract() == 0.0
+            && dy.fract() == 0.0)
+            .then_some((dx as i64, dy as i64))
+    }
+
+    /// Rotation, scale and handedness of the map near a point, for people to read.
+    pub fn describe(&self, near: Point<A>) -> Described {
+        let [[a, b], [c, d]] = self.jacobian(near);
+        let det = a * d - b * c;
+        // Similarity part of the map, after the mirror (x to -x) is taken out.
+        let (a, c) = if det < 0.0 { (-a, -c) } else { (a, c) };
+        let angle = (c - b).atan2(a + d).to_degrees();
+        Described {
+            rotation_deg: if angle < -90.0 { angle + 360.0 } else { angle },
+            scale: det.abs().sqrt(),
+            mirrored: det < 0.0,
+        }
+    }
+}
+
+impl Map<CanvasPx, FramePx> {
+    /// Is the map a sane one over a whole grid: no point at infinity, no fold?
+    pub fn is_sound_on(&self, size: Size) -> bool {
+        sound_on(self, size)
+    }
+}
+
+impl Map<ReferencePx, FramePx> {
+    /// Is the map a sane one over the reference's grid: no point at infinity, no fold?
+    pub fn is_sound_on(&self, size: Size) -> bool {
+        sound_on(self, size)
+    }
+}
+
+fn sound_on<A, B>(map: &Map<A, B>, size: Size) -> bool {
+    let side = |p: Point<A>| (map.matrix * Vector3::new(p.x, p.y, 1.0)).z;
+    size.corners().into_iter().all(|p| side(p) > 1e-6)
+}
+
+/// A map in words that people use.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct Described {
+    /// Turn from the first space to the second, +x towards +y, in degrees from -90 to 270.
+    pub rotation_deg: f64,
+    /// Pixels of the second space for one of the first.
+    pub scale: f64,
+    /// Is one the mirror image of the other? Then the x axis is flipped before the turn.
+    pub mirrored: bool,
+}
+
+/// Moves points to their weighted mean and to a mean distance of sqrt(2), which keeps the normal
+/// equations well conditioned (Hartley 1997, IEEE PAMI 19, 580). Gives (scale, shift x, shift y)
+/// with normalised = scale * (p - shift).
+fn normalisation(points: impl Iterator<Item = (f64, f64, f64)> + Clone) -> (f64, f64, f64) {
+    let (mut sw, mut sx, mut sy) = (0.0, 0.0, 0.0);
+    for (x, y, w) in points.clone() {
+        sw += w;
+        sx += w * x;
+        sy += w * y;
+    }
+    let (mx, my) = (sx / sw, sy / sw);
+    let mean: f64 = points.map(|(x, y, w)| w * (x - mx).hypot(y - my)).sum::<f64>() / sw;
+    let scale = if mean > 0.0 {
+        std::f64::consts::SQRT_2 / mean
+    } else {
+        1.0
+    };
+    (scale, mx, my)
+}
+
+/// The matrix that normalises, and the one that undoes it.
+fn normalising_matrices((s, x, y): (f64, f64, f64)) -> (Matrix3<f64>, Matrix3<f64>) {
+    (
+        Matrix3::new(s, 0.0, -s * x, 0.0, s, -s * y, 0.0, 0.0, 1.0),
+        Matrix3::new(1.0 / s, 0.0, x, 0.0, 1.0 / s, y, 0.0, 0.0, 1.0),
+    )
+}
+
+/// Normalised copies of the pairs: (from, to, weight), and what turns a map between normalised
+/// points into one between the points themselves.
+struct Normalised {
+    pairs: Vec<([f64; 2], [f64; 2], f64)>,
+    before: Matrix3<f64>,
+    after: Matrix3<f64>,
+}
+
+impl Normalised {
+    fn new<A, B>(pairs: &[Pair<A, B>]) -> Self {
+        let from = normalisation(pairs.iter().map(|p| (p.from.x, p.from.y, p.weight)));
+        let to = normalisation(pairs.iter().map(|p| (p.to.x, p.to.y, p.weight)));
+        let mean_weight = pairs.iter().map(|p| p.weight).sum::<f64>() / pairs.len() as f64;
+        let apply = |(s, mx, my): (f64, f64, f64), x: f64, y: f64| [s * (x - mx), s * (y - my)];
+        Self {
+            pairs: pairs
+                .iter()
+                .map(|p| {
+                    (
+                        apply(from, p.from.x, p.from.y),
+                        apply(to, p.to.x, p.to.y),
+                        p.weight / mean_weight,
+                    )
+                })
+                .collect(),
+            before: normalising_matrices(from).0,
+            after: normalising_matrices(to).1,
+        }
+    }
+
+    fn finish(&self, matrix: Matrix3<f64>) -> Matrix3<f64> {
+        self.after * matrix * self.before
+    }
+}
+
+#[cfg(test)]
+mod tests;

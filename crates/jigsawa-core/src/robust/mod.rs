@@ -1,0 +1,9 @@
+//! Estimators that a few wild values cannot spoil.
+
+mod clip;
+mod median;
+mod slope;
+
+pub use clip::{Clipped, clipped};
+pub use median::{MAD_TO_SIGMA, mad, median, quantile};
+pub use slope::{Ratio, robust_ratio};

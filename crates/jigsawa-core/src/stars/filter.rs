@@ -1,0 +1,146 @@
+//! The matched filter: a frame, less its sky, correlated with a Gaussian as wide as its stars, which
+//! is the best linear detector of a point in white noise. Works on bands of rows, so that memory
+//! does not grow with the frame.
+
+use multiversion::multiversion;
+
+use crate::plane::Plane;
+
+use super::sky::SkyMesh;
+
+/// Full width at half maximum over sigma of a Gaussian: 2 sqrt(2 ln 2).
+pub(crate) const FWHM_PER_SIGMA: f64 = 2.354_820_045_030_949;
+
+/// A separable Gaussian whose response at a star's centre is the star's amplitude.
+#[derive(Debug, Clone)]
+pub(crate) struct MatchedFilter {
+    /// Taps from the centre outwards; the same in x and y.
+    taps: Vec<f32>,
+    /// Noise of the response for white noise of 1 a pixel.
+    pub(crate) noise_gain: f32,
+}
+
+impl MatchedFilter {
+    /// A filter for stars of this full width at half maximum.
+    pub(crate) fn new(fwhm_px: f64) -> Self {
+        let sigma = (fwhm_px / FWHM_PER_SIGMA).max(0.45);
+        let radius = (3.0 * sigma).ceil() as usize;
+        let g: Vec<f64> = (0..=radius)
+            .map(|i| (-0.5 * (i as f64 / sigma).powi(2)).exp())
+            .collect();
+        let energy = 2.0 * g.iter().map(|v| v * v).sum::<f64>() - 1.0;
+        Self {
+            taps: g.iter().map(|v| (v / energy) as f32).collect(),
+            noise_gain: (1.0 / energy) as f32,
+        }
+    }
+
+    /// Pixels that the filter reaches to each side.
+    pub(crate) fn radius(&self) -> usize {
+        self.taps.len() - 1
+    }
+
+    /// The response in rows `from..to` (which may reach outside: rows of zeros there), into `out`,
+    /// row after row of the plane's width. Missing pixels count as sky.
+    pub(crate) fn rows(
+        &self,
+        plane: &Plane,
+        sky: &SkyMesh,
+        (from, to): (i64, i64),
+        scratch: &mut Scratch,
+        out: &mut Vec<f32>,
+    ) {
+        let width = plane.size().width();
+        let r = self.radius();
+        let tall = (to - from) as usize + 2 * r;
+        scratch.across.resize(tall * width, 0.0);
+        scratch.padded.resize(width + 2 * r, 0.0);
+        scratch.sky.resize(width, 0.0);
+        for (i, across) in scratch.across.chunks_exact_mut(width).enumerate() {
+            let y = from - r as i64 + i as i64;
+            if y < 0 || y >= plane.size().height() as i64 {
+                across.fill(0.0);
+                continue;
+            }
+            sky.level_row(y as usize, &mut scratch.sky);
+            let middle = &mut scratch.padded[r..r + width];
+            for ((d, v), s) in middle
+                .iter_mut()
+                .zip(plane.row(y as usize))
+                .zip(&scratch.sky)
+            {
+                let above = v - s;
+                *d = if above.is_finite() { above } else { 0.0 };
+            }
+            correlate_row(&scratch.padded, &self.taps, across);
+        }
+        out.clear();
+        out.resize((to - from) as usize * width, 0.0);
+        for (i, row) in out.chunks_exact_mut(width).enumerate() {
+            let across = |j: usize| &scratch.across[j * width..(j + 1) * width];
+            scale_row(across(i + r), self.taps[0], row);
+            for (k, tap) in self.taps.iter().enumerate().skip(1) {
+                add_pair(across(i + r - k), across(i + r + k), *tap, row);
+            }
+        }
+    }
+}
+
+/// Memory of [`MatchedFilter::rows`], kept from band to band.
+#[derive(Default)]
+pub(crate) struct Scratch {
+    padded: Vec<f32>,
+    sky: Vec<f32>,
+    across: Vec<f32>,
+}
+
+/// `out[x] = sum of taps[|k|] * padded[x + r + k]` over k in -r..=r.
+fn correlate_row(padded: &[f32], taps: &[f32], out: &mut [f32]) {
+    let (r, n) = (taps.len() - 1, out.len());
+    scale_row(&padded[r..r + n], taps[0], out);
+    for (k, tap) in taps.iter().enumerate().skip(1) {
+        add_pair(
+            &padded[r - k..r - k + n],
+            &padded[r + k..r + k + n],
+            *tap,
+            out,
+        );
+    }
+}
+
+#[multiversion(targets("x86_64+avx2"))]
+fn scale_row(from: &[f32], by: f32, out: &mut [f32]) {
+    for (o, v) in out.iter_mut().zip(from) {
+        *o = by * v;
+    }
+}
+
+#[multiversion(targets("x86_64+avx2"))]
+fn add_pair(a: &[f32], b: &[f32], by: f32, out: &mut [f32]) {
+    for ((o, a), b) in out.iter_mut().zip(a).zip(b) {
+        *o += by * (a + b);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::space::Size;
+
+    #[test]
+    fn the_response_at_a_gaussian_star_is_its_amplitude() {
+        let (fwhm, size) = (3.2, Size::new(80, 70).unwrap());
+        let s = fwhm / FWHM_PER_SIGMA;
+        let plane = Plane::from_fn(size, |x, y| {
+            let d2 = (x as f64 - 40.0).powi(2) + (y as f64 - 33.0).powi(2);
+            (500.0 + 90.0 * (-0.5 * d2 / (s * s)).exp()) as f32
+        });
+        let sky = SkyMesh::measure(&Plane::filled(size, 500.0)).unwrap();
+        let filter = MatchedFilter::new(fwhm);
+        let mut out = Vec::new();
+        filter.rows(&plane, &sky, (-2, 72), &mut Scratch::default(), &mut out);
+        let at = |x: usize, y: usize| out[(y + 2) * 80 + x];
+        assert!((at(40, 33) - 90.0).abs() < 0.1, "{}", at(40, 33));
+        assert!(at(0, 0).abs() < 1e-3);
+    }
+}

@@ -1,0 +1,356 @@
+//! The stars of a frame: found by a matched filter, measured by a fitted profile.
+//!
+//! In: a plane and, if known, its saturation. Out: a [`Catalogue`]: the stars from bright to faint,
+//! their median width and roundness, and the sky mesh. The filter is made as wide as the frame's own
+//! stars, which a first look at a few bands tells. Nebula knots, hot pixels and cosmic rays differ
+//! from the median star in width or shape and are dropped; saturated, blended and cut stars are kept
+//! and flagged.
+
+mod filter;
+mod find;
+mod flags;
+mod flux;
+pub mod profile;
+mod sky;
+
+use rayon::prelude::*;
+use serde::{Deserialize, Serialize};
+
+pub use flags::{FLAGS, Flag, Flags};
+pub use sky::{SkyCell, SkyMesh};
+
+use crate::plane::Plane;
+use crate::robust::median;
+use crate::space::{FramePx, Point};
+use filter::MatchedFilter;
+use find::{Candidate, FIRST_FWHM_PX, FWHM_RANGE_PX};
+use profile::Profile;
+
+/// One star.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Star {
+    /// Its centre.
+    pub at: Point<FramePx>,
+    /// Light in an aperture of 1.8 FWHM above the local sky, in the frame's units.
+    pub flux: f64,
+    /// Standard error of the flux from the sky's noise.
+    pub flux_sigma: f64,
+    /// Height of the profile above the sky.
+    pub amplitude: f64,
+    /// The highest pixel, sky included.
+    pub peak: f32,
+    /// Full width at half maximum, geometric mean of both axes.
+    pub fwhm_px: f64,
+    /// Long over short axis.
+    pub elongation: f64,
+    /// Direction of the long axis, from +x towards +y.
+    pub angle_rad: f64,
+    /// Standard error of each coordinate of the centre, from the noise.
+    pub position_sigma_px: f64,
+    /// What is known against it.
+    pub flags: Flags,
+}
+
+/// The stars of a frame and what they say of it.
+#[derive(Debug, Clone)]
+pub struct Catalogue {
+    /// From bright to faint.
+    pub stars: Vec<Star>,
+    /// Median full width at half maximum of the clean stars.
+    pub fwhm_px: f64,
+    /// Median elongation of the clean stars.
+    pub elongation: f64,
+    /// The exponent of the Moffat profile that fits this frame's stars best.
+    pub beta: f64,
+    /// The sky's mesh.
+    pub sky: SkyMesh,
+    /// The saturation level: as given, or seen on flat cores.
+    pub saturation: Option<f32>,
+}
+
+/// How stars are looked for.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct Settings {
+    /// The least height of a star over the filter's noise. At 5 a 24-megapixel frame of pure noise
+    /// gives about five false stars.
+    pub threshold_sigma: f64,
+    /// How many stars are measured at the most, spread over the frame.
+    pub most: usize,
+}
+
+impl Default for Settings {
+    fn default() -> Self {
+        Self {
+            threshold_sigma: 5.0,
+            most: 2000,
+        }
+    }
+}
+
+/// Why a frame has no catalogue.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+pub enum DetectError {
+    /// Every pixel is missing.
+    #[error("every pixel is missing")]
+    NoData,
+    /// All valid pixels have one value.
+    #[error("all pixels have the same value")]
+    Constant,
+}
+
+/// Within this range of the median width, in ratio, and below this elongation, a thing is a star.
+const WIDTH_RANGE: (f64, f64) = (0.6, 1.7);
+const MOST_ELONGATION: f64 = 2.2;
+
+/// Stars this bright, in sigma, tell the width and the profile of all.
+const TELLING_SNR: f32 = 20.0;
+
+/// Finds and measures the stars of a plane. A frame without stars gives an empty list.
+///
+/// # Errors
+/// When the plane holds no data or one value only: there is nothing to measure.
+pub fn detect(
+    plane: &Plane,
+    saturation: Option<f32>,
+    settings: &Settings,
+) -> Result<Catalogue, DetectError> {
+    let sky = SkyMesh::measure(plane).ok_or(DetectError::NoData)?;
+    if sky.typical_sigma() == 0.0 && is_constant(plane) {
+        return Err(DetectError::Constant);
+    }
+    let threshold = settings.threshold_sigma as f32;
+    let (width, beta) = typical_profile(plane, &sky, saturation);
+    let filter = MatchedFilter::new(width);
+    let found = find::find(plane, &sky, &filter, threshold, 1);
+    let chosen = find::spread(found, plane, 1.2 * width, settings.most);
+    let measured: Vec<Star> = chosen
+        .par_iter()
+        .map_init(flux::Scratch::default, |scratch, c| {
+            measure(plane, &sky, c, width, beta, saturation, scratch)
+        })
+        .flatten()
+        .collect();
+    Ok(collect(measured, width, beta, sky, saturation))
+}
+
+fn is_constant(plane: &Plane) -> bool {
+    let mut finite = plane.data().iter().filter(|v| v.is_finite());
+    let first = finite.next();
+    finite.all(|v| Some(v) == first)
+}
+
+/// Width and Moffat exponent of the stars, from the brightest of a few bands.
+fn typical_profile(plane: &Plane, sky: &SkyMesh, saturation: Option<f32>) -> (f64, f64) {
+    // Some ten bands are enough for hundreds of stars on a large frame; a small one is taken whole.
+    let stride = (find::bands(plane) / 10).max(1);
+    let mut width = FIRST_FWHM_PX;
+    let mut beta = 3.5;
+    for round in 0..3 {
+        let filter = MatchedFilter::new(width);
+        let found = find::find(plane, sky, &filter, 8.0, stride);
+        let bright: Vec<Candidate> = find::spread(found, plane, 4.0 * width, 400)
+            .into_iter()
+            .filter(|c| round == 0 || c.snr > TELLING_SNR)
+            .filter(|c| !is_flat(plane, c, width, saturation))
+            .take(120)
+            .collect();
+        let fits = |width: f64, beta: f64| -> Vec<Profile> {
+            bright
+                .par_iter()
+                .filter_map(|c| fit(plane, c, width, beta, saturation))
+                .filter(|p| p.elongation < MOST_ELONGATION)
+                .collect()
+        };
+        let profiles = fits(width, beta);
+        if profiles.len() < 5 {
+            break;
+        }
+        let mut widths: Vec<f32> = profiles.iter().map(|p| p.fwhm_px as f32).collect();
+        let next = f64::from(median(&mut widths)).clamp(FWHM_RANGE_PX.0, FWHM_RANGE_PX.1);
+        let settled = (next / width - 1.0).abs() < 0.05;
+        width = next;
+        if settled || round == 1 {
+            let misfit = |beta: f64| {
+                let mut r: Vec<f32> = fits(width, beta)
+                    .iter()
+                    .map(|p| (p.residual / p.amplitude) as f32)
+                    .collect();
+                median(&mut r)
+            };
+            // Seeing gives 2.5 to 5; far above, the profile is a Gaussian.
+            beta = [2.5, 3.5, 5.0, 10.0]
+                .into_iter()
+                .map(|b| (misfit(b), b))
+                .filter(|(m, _)| m.is_finite())
+                .min_by(|a, b| a.0.total_cmp(&b.0))
+                .map_or(beta, |(_, b)| b);
+            break;
+        }
+    }
+    (width, beta)
+}
+
+fn fit(
+    plane: &Plane,
+    c: &Candidate,
+    width: f64,
+    beta: f64,
+    saturation: Option<f32>,
+) -> Option<Profile> {
+    let ceiling = saturation.map_or(f32::INFINITY, |s| 0.98 * s);
+    profile::fit(
+        plane,
+        Point::new(c.x as f64, c.y as f64),
+        width,
+        beta,
+        ceiling,
+    )
+}
+
+/// Does the core reach the saturation level, or is it flat where a star's never is?
+fn is_flat(plane: &Plane, c: &Candidate, width: f64, saturation: Option<f32>) -> bool {
+    let peak = peak(plane, c);
+    if saturation.is_some_and(|s| peak >= 0.98 * s) {
+        return true;
+    }
+    let r = (1.5 * width).ceil() as i64;
+    let (x, y) = (c.x as i64, c.y as i64);
+    let base = peak - c.amplitude.max(0.0);
+    let bar = base + 0.97 * (peak - base);
+    let high = (-r..=r)
+        .flat_map(|dy| (-r..=r).map(move |dx| (dx, dy)))
+        .filter(|(dx, dy)| plane.at(x + dx, y + dy) >= bar)
+        .count();
+    // A Gaussian core stays above 97 % of its height over 0.034 FWHM^2 pixels.
+    high as f64 > (3.0 * 0.034 * width * width).max(4.0)
+}
+
+fn peak(plane: &Plane, c: &Candidate) -> f32 {
+    let (x, y) = (c.x as i64, c.y as i64);
+    (-1..=1)
+        .flat_map(|dy| (-1..=1).map(move |dx| (dx, dy)))
+        .map(|(dx, dy)| plane.at(x + dx, y + dy))
+        .fold(f32::NEG_INFINITY, f32::max)
+}
+
+fn measure(
+    plane: &Plane,
+    sky: &SkyMesh,
+    c: &Candidate,
+    width: f64,
+    beta: f64,
+    saturation: Option<f32>,
+    scratch: &mut flux::Scratch,
+) -> Option<Star> {
+    let mut flags = Flags::default();
+    if is_flat(plane, c, width, saturation) {
+        flags.set(Flag::Saturated);
+    }
+    let p = fit(plane, c, width, beta, saturation)?;
+    let light = flux::aperture(plane, p.at, width, scratch)?;
+    let reach = width;
+    let size = plane.size();
+    let cut = p.at.x < reach
+        || p.at.y < reach
+        || p.at.x > size.width() as f64 - 1.0 - reach
+        || p.at.y > size.height() as f64 - 1.0 - reach;
+    if light.incomplete || cut {
+        flags.set(Flag::Edge);
+    }
+    let noise = f64::from(sky.sigma_at(p.at));
+    Some(Star {
+        at: p.at,
+        flux: light.flux,
+        flux_sigma: light.sigma,
+        amplitude: p.amplitude,
+        peak: peak(plane, c),
+        fwhm_px: p.fwhm_px,
+        elongation: p.elongation,
+        angle_rad: p.angle_rad,
+        // The bound for a Gaussian in white noise, sqrt(2/pi) noise / amplitude (Cramér-Rao);
+        // what the fit leaves of a bright star counts as noise too.
+        position_sigma_px: 0.8 * noise.max(p.residual) / p.amplitude,
+        flags,
+    })
+}
+
+/// Drops what is no star, flags blends, and sums up.
+fn collect(
+    mut stars: Vec<Star>,
+    width: f64,
+    beta: f64,
+    sky: SkyMesh,
+    saturation: Option<f32>,
+) -> Catalogue {
+    let middle = |stars: &[Star], of: fn(&Star) -> f64| {
+        let mut clean: Vec<f32> = stars
+            .iter()
+            .filter(|s| s.flags.is_clean() && s.flux > 15.0 * s.flux_sigma)
+            .map(|s| of(s) as f32)
+            .collect();
+        if clean.len() < 5 {
+            clean = stars.iter().map(|s| of(s) as f32).collect();
+        }
+        f64::from(median(&mut clean))
+    };
+    let typical = if stars.is_empty() {
+        width
+    } else {
+        middle(&stars, |s| s.fwhm_px)
+    };
+    stars.retain(|s| {
+        let ratio = s.fwhm_px / typical;
+        let like_a_star =
+            (WIDTH_RANGE.0..WIDTH_RANGE.1).contains(&ratio) && s.elongation < MOST_ELONGATION;
+        // A saturated core is wide and odd by nature; it is kept as what it is.
+        (like_a_star || s.flags.has(Flag::Saturated)) && s.flux > 0.0
+    });
+    stars.sort_by(|a, b| b.flux.total_cmp(&a.flux));
+    flag_blends(&mut stars, 2.0 * typical);
+    let seen: Vec<f32> = stars
+        .iter()
+        .filter(|s| s.flags.has(Flag::Saturated))
+        .map(|s| s.peak)
+        .collect();
+    // Three flat cores agree on a level; one or two may be chance or a double star.
+    let saturation = saturation.or_else(|| {
+        (seen.len() >= 3).then(|| seen.iter().copied().fold(f32::INFINITY, f32::min))
+    });
+    Catalogue {
+        fwhm_px: middle(&stars, |s| s.fwhm_px),
+        elongation: middle(&stars, |s| s.elongation),
+        beta,
+        stars,
+        sky,
+        saturation,
+    }
+}
+
+fn flag_blends(stars: &mut [Star], within: f64) {
+    let mut order: Vec<usize> = (0..stars.len()).collect();
+    order.sort_by(|a, b| stars[*a].at.x.total_cmp(&stars[*b].at.x));
+    for i in 0..order.len() {
+        for j in i + 1..order.len() {
+            let (a, b) = (order[i], order[j]);
+            if stars[b].at.x - stars[a].at.x > within {
+                break;
+            }
+            if stars[a].at.distance(stars[b].at) < within {
+                // A companion of less than 1 % of the light does not matter.
+                if stars[b].flux > 0.01 * stars[a].flux {
+                    stars[a].flags.set(Flag::Blended);
+                }
+                if stars[a].flux > 0.01 * stars[b].flux {
+                    stars[b].flags.set(Flag::Blended);
+                }
+            }
+        }
+    }
+}
+
+impl Catalogue {
+    /// Stars without a flag.
+    pub fn clean(&self) -> impl Iterator<Item = &Star> {
+        self.stars.iter().filter(|s| s.flags.is_clean())
+    }
+}

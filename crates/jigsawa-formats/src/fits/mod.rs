@@ -1,0 +1,10 @@
+//! FITS (Pence et al. 2010, A&A 524, A42): images in by windows, results out by tiles.
+
+mod card;
+mod frame;
+mod handle;
+mod write;
+
+pub use card::{Card, Header, Value};
+pub use frame::{FitsFrame, FitsPlane};
+pub use write::{Cards, Depth, FitsWriter};

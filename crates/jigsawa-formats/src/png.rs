@@ -1,0 +1,82 @@
+//! PNG out: 8 bits a channel, from the top row down.
+
+use std::fs::File;
+use std::io::{BufWriter, Write};
+
+use crate::error::FileError;
+use crate::whole::Unfinished;
+
+/// An RGB picture in the making.
+pub struct PngWriter {
+    file: Unfinished,
+    stream: png::StreamWriter<'static, BufWriter<File>>,
+    row: Vec<u8>,
+}
+
+impl PngWriter {
+    /// Begins a picture; `title` goes into its text.
+    ///
+    /// # Errors
+    /// When the file cannot be written.
+    pub fn create(
+        file: Unfinished,
+        width: usize,
+        height: usize,
+        title: &str,
+    ) -> Result<Self, FileError> {
+        let out = File::create(file.path()).map_err(FileError::io("cannot write the picture"))?;
+        let mut encoder = png::Encoder::new(BufWriter::new(out), width as u32, height as u32);
+        encoder.set_color(png::ColorType::Rgb);
+        encoder.set_depth(png::BitDepth::Eight);
+        // The high levels take seconds for a large frame and save a tenth.
+        encoder.set_compression(png::Compression::Fast);
+        encoder.set_source_srgb(png::SrgbRenderingIntent::Perceptual);
+        encoder
+            .add_itxt_chunk("Title".to_owned(), title.to_owned())
+            .map_err(refused)?;
+        encoder
+            .add_itxt_chunk("Software".to_owned(), "Jigsawa".to_owned())
+            .map_err(refused)?;
+        let stream = encoder
+            .write_header()
+            .and_then(|w| w.into_stream_writer_with_size(1 << 18))
+            .map_err(refused)?;
+        Ok(Self {
+            file,
+            stream,
+            row: Vec::new(),
+        })
+    }
+
+    /// Appends whole rows of 16-bit samples (red, green, blue), rounded to 8 bits.
+    ///
+    /// # Errors
+    /// When the disk does not take them.
+    pub fn rows(&mut self, samples: &[u16]) -> Result<(), FileError> {
+        self.row.clear();
+        self.row
+            .extend(samples.iter().map(|v| ((u32::from(*v) + 128) / 257) as u8));
+        self.stream
+            .write_all(&self.row)
+            .map_err(FileError::io("cannot write the picture"))
+    }
+
+    /// Completes the file, still under its temporary name.
+    ///
+    /// # Errors
+    /// When rows are missing or the disk does not take the last of it.
+    pub fn complete(self) -> Result<Unfinished, FileError> {
+        self.stream.finish().map_err(refused)?;
+        Ok(self.file)
+    }
+}
+
+fn refused(error: png::EncodingError) -> FileError {
+    match error {
+        png::EncodingError::IoError(error) => FileError::Io {
+            doing: "cannot write the picture",
+            error,
+        },
+        other => FileError::Picture(other.to_string()),
+    }
+}

@@ -1,0 +1,184 @@
+//! The nebula of Lantern Reef: light of each line over the plane, and the dust before the stars.
+//!
+//! A hot star has blown a bubble, the lantern: oxygen glows inside, hydrogen on its wall, sulphur just
+//! outside where the gas cools. Below it lies the reef, a ridge of dense clouds whose crests shine
+//! where they face the lantern, with dark lanes and pillars before it. A thin veil fades outwards to
+//! the empty sky. The model is sampled once on a grid of 2 units, whose cubic B-spline *is* the
+//! nebula from then on: a smooth function that is cheap to evaluate anywhere.
+
+use rayon::prelude::*;
+
+use crate::noise::{bell, billows, ridges, step};
+
+/// Surface brightness of the lines and of reflected starlight, and the part of the light from behind
+/// that the dust lets through.
+#[derive(Debug, Clone, Copy, PartialEq, Default)]
+pub struct Glow {
+    /// Hydrogen alpha; about 1 on the lantern's wall.
+    pub ha: f64,
+    /// Doubly ionised oxygen.
+    pub oiii: f64,
+    /// Ionised sulphur.
+    pub sii: f64,
+    /// Starlight scattered by dust, bluish.
+    pub dust: f64,
+    /// 0..=1.
+    pub transmission: f64,
+}
+
+/// Where the lantern's star stands, in units of the plane, and the bubble's radius.
+const CENTRE: (f64, f64) = (1010.0, 640.0);
+const RADIUS: f64 = 300.0;
+
+/// The formula of the nebula at a place of the plane.
+fn formula(x: f64, y: f64) -> [f64; 5] {
+    let (u, v) = ((x - CENTRE.0) / RADIUS, (y - CENTRE.1) / RADIUS);
+    // Turbulence bends everything: the place is read from where its gas came from.
+    let bend = |seed| billows(0.9 * u + 3.7, 0.9 * v - 1.2, 5, seed);
+    let (bx, by) = (bend(11), bend(23));
+    let (p, q) = (u + 0.42 * bx, v + 0.42 * by);
+    let r = (p * 0.92).hypot(q * 1.06);
+    let folds = ridges(1.7 * p + 0.8, 1.7 * q + 5.1, 5, 31);
+    let fine = ridges(3.1 * p - 2.2, 3.1 * q + 0.4, 4, 47);
+    let fog = billows(0.8 * p + 9.0, 0.8 * q - 4.0, 4, 59);
+
+    // The bubble: bright below, torn open above right.
+    let facing = 0.62 + 0.38 * (q * -0.7 - p * 0.35).clamp(-1.0, 1.0);
+    let wall = bell(r - 1.0, 0.16) * (0.25 + 1.2 * folds * folds) * facing;
+    let skin = bell(r - 1.13, 0.10) * (0.10 + 1.5 * fine * folds) * facing;
+    let inside = (1.0 - step(0.55, 1.12, r)) * (0.42 + 0.75 * fine * folds)
+        + 0.75 * bell(r - 0.88, 0.15) * (0.3 + folds);
+
+    // The reef: below a wavy shore line, lit by the lantern. Its gas thins out downwards, so that
+    // the empty sky comes back at the frame's foot.
+    let shore = -0.78 + 0.30 * billows(0.9 * p + 1.0, 2.0, 3, 71) + 0.10 * p;
+    let depth = shore - q;
+    let lit = 1.0 / (1.0 + 0.32 * (u * u + v * v));
+    let body = step(-0.12, 0.35, depth) * (1.0 - step(0.7, 2.1, depth + 0.25 * fog));
+    let reach = bell(u + 0.4, 2.3);
+    let crest = bell(depth - 0.04, 0.15) * (0.3 + folds) * reach;
+    let cloud = body * (0.22 + 0.9 * folds * (0.4 + 0.6 * fine)) * lit * reach;
+
+    // A veil around all, gone at about three radii.
+    let veil = (1.0 - step(0.9, 2.9, r)) * step(-0.25, 0.55, fog) * (0.35 + 0.65 * folds);
+
+    // Dust: lanes in the reef, a few tongues before the bubble.
+    let lanes = ridges(1.05 * p - 7.0, 1.35 * q + 2.0, 5, 83);
+    let dust = step(0.62, 0.86, lanes) * (0.9 * body + 0.5 * (1.0 - step(0.7, 1.6, r)));
+    let through = (-2.1 * dust).exp();
+
+    [
+        (1.05 * wall + 0.95 * crest + 0.85 * cloud + 0.20 * veil) * through,
+        (0.62 * inside + 0.10 * wall + 0.05 * veil + 0.06 * crest) * through,
+        (0.30 * skin + 0.34 * crest * fine.sqrt() + 0.24 * cloud * folds + 0.03 * veil) * through,
+        0.30 * body * fine * lit * reach * through + 0.05 * veil,
+        through,
+    ]
+}
+
+/// Units of the plane between two nodes of the spline.
+const STEP: f64 = 2.0;
+
+/// The nebula over a part of the plane.
+#[derive(Debug)]
+pub struct Clouds {
+    x0: i64,
+    y0: i64,
+    columns: usize,
+    rows: usize,
+    nodes: Vec<[f32; 5]>,
+}
+
+impl Clouds {
+    /// The nebula over a rectangle of the plane: (x from, y from, x to, y to).
+    pub fn over((x0, y0, x1, y1): (f64, f64, f64, f64)) -> Self {
+        let node = |v: f64| (v / STEP).floor() as i64;
+        let (cx, cy) = (node(x0) - 2, node(y0) - 2);
+        let columns = (node(x1) + 4 - cx) as usize;
+        let rows = (node(y1) + 4 - cy) as usize;
+        let nodes = (0..rows)
+            .into_par_iter()
+            .flat_map_iter(|r| {
+                (0..columns).map(move |c| {
+                    let x = (cx + c as i64) as f64 * STEP;
+                    let y = (cy + r as i64) as f64 * STEP;
+                    formula(x, y).map(|v| v as f32)
+                })
+            })
+            .collect();
+        Self {
+            x0: cx,
+            y0: cy,
+            columns,
+            rows,
+            nodes,
+        }
+    }
+
+    /// The light at a place; beyond the rectangle that of its edge.
+    pub fn at(&self, x: f64, y: f64) -> Glow {
+        let (tx, ty) = (x / STEP - self.x0 as f64, y / STEP - self.y0 as f64);
+        let (i, wx) = basis(tx, self.columns);
+        let (j, wy) = basis(ty, self.rows);
+        let mut sum = [0.0f32; 5];
+        for (dy, wy) in wy.iter().enumerate() {
+            let row = &self.nodes[(j + dy) * self.columns + i..][..4];
+            for (node, wx) in row.iter().zip(&wx) {
+                let w = wx * wy;
+                for (s, n) in sum.iter_mut().zip(node) {
+                    *s += w * n;
+                }
+            }
+        }
+        let [ha, oiii, sii, dust, transmission] = sum.map(f64::from);
+        Glow {
+            ha,
+            oiii,
+            sii,
+            dust,
+            transmission,
+        }
+    }
+}
+
+/// First of four nodes and their weights in the uniform cubic B-spline.
+fn basis(t: f64, count: usize) -> (usize, [f32; 4]) {
+    let t = t.clamp(1.0, (count - 3) as f64);
+    let i = (t as usize).min(count - 3);
+    let f = (t - i as f64) as f32;
+    let g = 1.0 - f;
+    let weights = [
+        g * g * g / 6.0,
+        (3.0 * f * f * f - 6.0 * f * f + 4.0) / 6.0,
+        (3.0 * g * g * g - 6.0 * g * g + 4.0) / 6.0,
+        f * f * f / 6.0,
+    ];
+    (i - 1, weights)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_spline_is_the_same_from_any_rectangle() {
+        let a = Clouds::over((800.0, 500.0, 1000.0, 600.0));
+        let b = Clouds::over((850.0, 520.0, 1200.0, 700.0));
+        for (x, y) in [(900.3, 555.5), (951.0, 590.9)] {
+            let (a, b) = (a.at(x, y), b.at(x, y));
+            assert!((a.ha - b.ha).abs() < 1e-6 && (a.oiii - b.oiii).abs() < 1e-6);
+        }
+    }
+
+    #[test]
+    fn the_lantern_shines_and_the_far_sky_is_dark() {
+        let c = Clouds::over((0.0, 0.0, 2000.0, 1400.0));
+        let inside = (-10..10).flat_map(|i| (-10..10).map(move |j| (i, j)));
+        let light: f64 = inside
+            .map(|(i, j)| c.at(CENTRE.0 + 10.0 * f64::from(i), CENTRE.1 + 10.0 * f64::from(j)).oiii)
+            .sum();
+        assert!(light / 400.0 > 0.15, "{light}");
+        let far = c.at(1950.0, 1350.0);
+        assert!(far.ha < 0.01 && far.oiii < 0.01 && far.transmission > 0.97);
+    }
+}

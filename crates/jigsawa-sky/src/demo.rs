@@ -1,0 +1,165 @@
+//! The demo's frames: six masters of Lantern Reef, no two taken alike.
+
+use jigsawa_core::filter::Filter;
+use jigsawa_core::space::Size;
+
+use crate::camera::{Camera, Numbers};
+use crate::clouds::Clouds;
+use crate::glow::SkyGlow;
+use crate::optics::Optics;
+use crate::pointing::Pointing;
+use crate::shot::{Shot, Taken};
+use crate::stars::Crowd;
+
+/// A frame of the demo with the words of its header.
+#[derive(Debug, Clone)]
+pub struct DemoFrame {
+    /// Name of its file.
+    pub file: &'static str,
+    /// What its header calls the filter.
+    pub filter_card: &'static str,
+    /// Exposure of a sub-frame.
+    pub exposure_s: f64,
+    /// What its header calls the camera.
+    pub camera_card: &'static str,
+    /// How it is taken.
+    pub shot: Shot,
+}
+
+/// The target's name.
+pub const OBJECT: &str = "Lantern Reef";
+
+/// Middle of the field on the plane.
+const MIDDLE: (f64, f64) = (960.0, 640.0);
+
+/// How one master of the demo differs from the others.
+struct Night {
+    file: &'static str,
+    card: &'static str,
+    filter: Filter,
+    dither: (f64, f64),
+    turn_deg: f64,
+    fwhm_px: f64,
+    elongation: f64,
+    glow: (f64, f64, f64),
+    transparency: f64,
+    numbers: Numbers,
+}
+
+/// The six masters: dithered, under different skies; green after a meridian flip with 1.2 degrees of
+/// turn; sulphur from a second camera, mirrored, at 0.9 of the scale and of another size.
+pub fn frames() -> Vec<DemoFrame> {
+    let night = |file, card, filter, dither| Night {
+        file,
+        card,
+        filter,
+        dither,
+        turn_deg: 0.0,
+        fwhm_px: 2.9,
+        elongation: 1.05,
+        glow: (0.0, 0.0, 0.0),
+        transparency: 1.0,
+        numbers: Numbers::Float,
+    };
+    let nights = [
+        Night {
+            glow: (620.0, 90.0, -40.0),
+            numbers: Numbers::Sixteen,
+            ..night("reef_R.fits", "Red", Filter::R, (3.4, -7.8))
+        },
+        Night {
+            turn_deg: 181.2,
+            glow: (780.0, -120.0, 70.0),
+            fwhm_px: 3.2,
+            elongation: 1.08,
+            transparency: 0.86,
+            ..night("reef_G.fits", "Green", Filter::G, (-12.3, 5.1))
+        },
+        Night {
+            turn_deg: 0.15,
+            glow: (910.0, 60.0, 130.0),
+            fwhm_px: 3.5,
+            transparency: 0.78,
+            ..night("reef_B.fits", "Blue", Filter::B, (8.7, 11.2))
+        },
+        Night {
+            glow: (64.0, 9.0, 5.0),
+            fwhm_px: 2.7,
+            numbers: Numbers::Sixteen,
+            ..night("reef_Ha.fits", "H-alpha 7nm", Filter::Ha, (0.0, 0.0))
+        },
+        Night {
+            turn_deg: -0.3,
+            glow: (88.0, -12.0, 16.0),
+            fwhm_px: 3.3,
+            transparency: 0.9,
+            ..night("reef_OIII.fits", "O3", Filter::Oiii, (-6.2, -9.5))
+        },
+        Night {
+            turn_deg: 2.4,
+            glow: (58.0, 7.0, -8.0),
+            fwhm_px: 2.6,
+            elongation: 1.1,
+            transparency: 0.95,
+            ..night("reef_SII.fits", "S-II", Filter::Sii, (14.0, -2.6))
+        },
+    ];
+    nights.into_iter().enumerate().map(frame).collect()
+}
+
+fn frame((i, n): (usize, Night)) -> DemoFrame {
+    let second_camera = n.filter == Filter::Sii;
+    let narrow = n.filter.band() == jigsawa_core::filter::Band::Narrow;
+    let (width, height) = if second_camera { (1720, 1200) } else { (1800, 1200) };
+    let (level, across, along) = n.glow;
+    let camera = Camera {
+        numbers: n.numbers,
+        gain_e_adu: if second_camera { 0.55 } else { 0.8 },
+        ..Camera::usual()
+    };
+    DemoFrame {
+        file: n.file,
+        filter_card: n.card,
+        exposure_s: if narrow { 300.0 } else { 120.0 },
+        camera_card: if second_camera { "Cobble 17" } else { "Pebble 24" },
+        shot: Shot {
+            filter: n.filter,
+            size: Size::new(width, height).unwrap_or_else(|| unreachable!("both sides are positive")),
+            pointing: Pointing {
+                centre: (MIDDLE.0 + n.dither.0, MIDDLE.1 + n.dither.1),
+                turn_deg: n.turn_deg,
+                scale: if second_camera { 0.9 } else { 1.0 },
+                mirrored: second_camera,
+            },
+            optics: Optics {
+                elongation: n.elongation,
+                angle_rad: 0.4 + i as f64,
+                ..Optics::round(n.fwhm_px)
+            },
+            camera,
+            glow: SkyGlow {
+                level,
+                across,
+                along,
+                bowl: 0.0,
+            },
+            transparency: n.transparency,
+            subs: if narrow { 30 } else { 40 },
+            seed: 1000 + i as u64,
+        },
+    }
+}
+
+/// Takes frames of the reef, all of the same nebula.
+pub fn take(frames: &[DemoFrame], each: impl FnMut(&DemoFrame, Taken)) {
+    let mut each = each;
+    let around = frames
+        .iter()
+        .map(|f| f.shot.extent())
+        .reduce(|a, b| (a.0.min(b.0), a.1.min(b.1), a.2.max(b.2), a.3.max(b.3)));
+    let Some(around) = around else { return };
+    let clouds = Clouds::over(around);
+    for f in frames {
+        each(f, f.shot.take(&Crowd::lantern_reef(), Some(&clouds)));
+    }
+}

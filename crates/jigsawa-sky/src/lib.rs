@@ -1,0 +1,23 @@
+//! The made-up sky: an invented field, "Lantern Reef", rendered for any pixel grid with its truth.
+//!
+//! The field is a continuous model: stars ([`stars`]) and nebula ([`clouds`]) over a plane whose unit
+//! is one pixel of a reference camera. A [`shot::Shot`] says how it is photographed: where the camera
+//! points ([`pointing`]), what the optics make of a point ([`optics`]), how the sky glows ([`glow`]) and
+//! how the camera counts ([`camera`]). Rendering gives a plane and the [`shot::Truth`] beside it. The
+//! same numbers give the same bits, on any number of threads.
+//!
+//! Light is in electrons for a sub-frame; the camera turns it into its own units. Nebula is not
+//! blurred by the optics: its finest structure is several pixels wide.
+
+#![forbid(unsafe_code)]
+
+pub mod camera;
+pub mod clouds;
+pub mod demo;
+pub mod glow;
+pub mod optics;
+pub mod pointing;
+pub mod shot;
+pub mod stars;
+
+mod noise;

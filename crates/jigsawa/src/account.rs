@@ -1,0 +1,223 @@
+//! What happened: one record that the terminal and `--json` read.
+
+use jigsawa_core::canvas::Canvas;
+use jigsawa_core::layout::{Layout, LayoutFrame};
+use serde::Serialize;
+use std::time::Instant;
+
+/// The account of a command, in the form that `--json` prints.
+#[derive(Debug, Serialize)]
+pub struct Account {
+    /// Version of the program.
+    pub jigsawa: &'static str,
+    pub command: &'static str,
+    pub seconds: f64,
+    pub reference: Reference,
+    pub canvas: CanvasRow,
+    pub frames: Vec<FrameRow>,
+    pub channels: Vec<Channel>,
+    pub outputs: Vec<Output>,
+    pub stages: Vec<Stage>,
+    pub warnings: Vec<String>,
+}
+
+#[derive(Debug, Serialize)]
+pub struct Reference {
+    pub file: String,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub plane: Option<usize>,
+    pub why: String,
+}
+
+#[derive(Debug, Serialize)]
+pub struct CanvasRow {
+    pub width: usize,
+    pub height: usize,
+    pub origin: [i64; 2],
+    pub scale: f64,
+}
+
+/// One frame in the account.
+#[derive(Debug, Serialize)]
+pub struct FrameRow {
+    pub file: String,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub plane: Option<usize>,
+    pub filter: String,
+    pub exposure_s: Option<f64>,
+    pub width: usize,
+    pub height: usize,
+    pub verdict: &'static str,
+    pub reason: Option<String>,
+    pub stars: usize,
+    pub fwhm_px: Option<f64>,
+    pub elongation: Option<f64>,
+    pub sky: f64,
+    pub noise: f64,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub placement: Option<PlacementRow>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub balance: Option<BalanceRow>,
+}
+
+#[derive(Debug, Serialize)]
+pub struct PlacementRow {
+    /// `None` for the reference, which needs no model.
+    pub model: Option<&'static str>,
+    pub pairs: usize,
+    pub rms_px: f64,
+    pub max_px: f64,
+    pub rotation_deg: f64,
+    pub scale: f64,
+    pub mirrored: bool,
+}
+
+#[derive(Debug, Serialize)]
+pub struct BalanceRow {
+    pub scale: f64,
+    pub scale_error: f64,
+    pub scale_by: jigsawa_core::balance::ScaleBy,
+    /// What is added after scaling, at the canvas's centre.
+    pub offset: f64,
+    pub residual_sigma: f64,
+}
+
+/// What went into a channel.
+#[derive(Debug, Serialize)]
+pub struct Channel {
+    pub channel: &'static str,
+    pub mix: String,
+    pub frames: Vec<String>,
+}
+
+#[derive(Debug, Serialize)]
+pub struct Output {
+    pub file: String,
+    pub kind: &'static str,
+}
+
+/// A part of the work and how long it took.
+#[derive(Debug, Serialize)]
+pub struct Stage {
+    pub stage: &'static str,
+    pub seconds: f64,
+}
+
+/// Measures the stages of a command.
+pub struct Clock {
+    start: Instant,
+    last: Instant,
+    stages: Vec<Stage>,
+}
+
+impl Clock {
+    pub fn start() -> Self {
+        let now = Instant::now();
+        Self {
+            start: now,
+            last: now,
+            stages: Vec::new(),
+        }
+    }
+
+    /// Ends a stage; the next begins.
+    pub fn lap(&mut self, stage: &'static str) {
+        let now = Instant::now();
+        let seconds = round((now - self.last).as_secs_f64(), 3);
+        self.stages.push(Stage { stage, seconds });
+        self.last = now;
+    }
+
+    /// All stages, and the seconds in all.
+    pub fn stop(self) -> (Vec<Stage>, f64) {
+        (self.stages, round(self.start.elapsed().as_secs_f64(), 3))
+    }
+}
+
+impl FrameRow {
+    /// The row of a frame of a layout.
+    pub fn new(f: &LayoutFrame, canvas: &Canvas) -> Self {
+        Self {
+            file: f.file.clone(),
+            plane: f.plane,
+            filter: f.filter.name().to_owned(),
+            exposure_s: f.exposure_s,
+            width: f.size.width(),
+            height: f.size.height(),
+            verdict: if f.verdict.reason().is_none() {
+                "used"
+            } else {
+                "left out"
+            },
+            reason: f.verdict.reason().map(str::to_owned),
+            stars: f.measured.stars,
+            fwhm_px: f.measured.fwhm_px.map(|v| round(v, 3)),
+            elongation: f.measured.elongation.map(|v| round(v, 3)),
+            sky: round(f.measured.sky_adu, 3),
+            noise: round(f.measured.noise_adu, 4),
+            placement: f.placement.as_ref().map(|p| PlacementRow {
+                model: p.model.map(jigsawa_core::placement::Model::name),
+                pairs: p.pairs,
+                rms_px: round(p.errors.rms_px, 4),
+                max_px: round(p.errors.max_px, 4),
+                rotation_deg: round(p.described.rotation_deg, 4),
+                scale: round(p.described.scale, 6),
+                mirrored: p.described.mirrored,
+            }),
+            balance: f.balance.as_ref().map(|b| BalanceRow {
+                scale: round(b.scale.value, 5),
+                scale_error: round(b.scale.sigma, 6),
+                scale_by: b.scale_by,
+                offset: round(b.surface.at(canvas.size.centre()), 3),
+                residual_sigma: round(b.residual_sigma, 4),
+            }),
+        }
+    }
+}
+
+impl Account {
+    /// The account of a command that ends in these outputs.
+    pub fn new(
+        command: &'static str,
+        layout: &Layout,
+        channels: Vec<Channel>,
+        outputs: Vec<Output>,
+        warnings: Vec<String>,
+        clock: Clock,
+    ) -> Self {
+        let (stages, seconds) = clock.stop();
+        let canvas = &layout.canvas;
+        Self {
+            jigsawa: env!("CARGO_PKG_VERSION"),
+            command,
+            seconds,
+            reference: Reference {
+                file: layout.reference.file.clone(),
+                plane: layout.reference.plane,
+                why: layout.reference.why.clone(),
+            },
+            canvas: CanvasRow {
+                width: canvas.size.width(),
+                height: canvas.size.height(),
+                origin: canvas.origin,
+                scale: canvas.scale,
+            },
+            frames: layout
+                .frames
+                .iter()
+                .map(|f| FrameRow::new(f, canvas))
+                .collect(),
+            channels,
+            outputs,
+            stages,
+            warnings,
+        }
+    }
+}
+
+/// A number as people want to read it.
+fn round(v: f64, places: i32) -> f64 {
+    let k = 10f64.powi(places);
+    let r = (v * k).round() / k;
+    if r.is_finite() { r } else { v }
+}

@@ -1,0 +1,190 @@
+//! What is typed: commands and options, as close to the keyboard as possible.
+
+use std::path::PathBuf;
+
+use clap::builder::styling::{AnsiColor, Styles};
+use clap::{Args, Parser, Subcommand, ValueEnum};
+
+/// Headings and names stand out; clap leaves colour out where `NO_COLOR` is set or nobody looks.
+const STYLES: Styles = Styles::styled()
+    .header(AnsiColor::Yellow.on_default().bold())
+    .usage(AnsiColor::Yellow.on_default().bold())
+    .literal(AnsiColor::Cyan.on_default())
+    .placeholder(AnsiColor::Green.on_default());
+
+/// Registers, balances and merges deep-sky master frames into colour pictures.
+///
+/// Frames are FITS files (plain, .gz or .fz). Originals are never changed, nothing is cropped or
+/// overwritten unless you ask for it, and every pixel is interpolated once.
+#[derive(Debug, Parser)]
+#[command(name = "jigsawa", version, styles = STYLES, max_term_width = 100)]
+#[command(after_help = "Start with:\n  jigsawa demo\n  jigsawa compose ha.fits oiii.fits sii.fits --palette SHO --out result --name reef")]
+pub struct Cli {
+    #[command(subcommand)]
+    pub command: Command,
+    #[command(flatten)]
+    pub common: Common,
+}
+
+/// Options that mean the same for every command.
+#[derive(Debug, Args, Clone)]
+pub struct Common {
+    /// Print the account as one JSON document on standard output, and nothing else there
+    #[arg(long, global = true)]
+    pub json: bool,
+    /// Say more on standard error: -v what is done, -vv details
+    #[arg(short, long, global = true, action = clap::ArgAction::Count)]
+    pub verbose: u8,
+    /// Say nothing but errors
+    #[arg(short, long, global = true, conflicts_with = "verbose")]
+    pub quiet: bool,
+    /// Threads to use [default: all cores]
+    #[arg(long, global = true, value_name = "N", value_parser = clap::value_parser!(u16).range(1..))]
+    pub threads: Option<u16>,
+    /// Memory that tiles in flight may take, as in 500M or 2G; frames come on top while they are
+    /// measured, one at a time
+    #[arg(long, global = true, value_name = "SIZE", default_value = "512M", value_parser = bytes)]
+    pub memory: usize,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum Command {
+    /// Merge masters of several filters into a colour picture
+    Compose(Box<ComposeArgs>),
+    /// Write made-up sample frames and run the whole example on them
+    Demo(DemoArgs),
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  jigsawa compose ha.fits oiii.fits sii.fits --palette SHO --out result --name reef
+  jigsawa compose r.fits g.fits b.fits ha.fits --red \"90% R + 10% Ha\" --green G --blue B
+  jigsawa compose result/reef.layout.json --palette HOO      (from a layout: nothing is measured again)
+
+Mixes name filters, or frames by their file's name without ending, in quotes where it is not a plain
+word. See docs/mix.md.")]
+pub struct ComposeArgs {
+    /// FITS files, or one layout that an earlier run has written
+    #[arg(required = true, value_name = "FRAME|LAYOUT")]
+    pub frames: Vec<PathBuf>,
+    /// RGB, LRGB, or any three letters of the lines S, H, O and N: red, green and blue
+    #[arg(long, short, required_unless_present_any = ["red", "green", "blue"])]
+    pub palette: Option<String>,
+    /// Mix of the red channel, as in "90% R + 10% Ha"
+    #[arg(long, value_name = "MIX", requires_all = ["green", "blue"], conflicts_with = "palette")]
+    pub red: Option<String>,
+    /// Mix of the green channel
+    #[arg(long, value_name = "MIX", requires_all = ["red", "blue"], conflicts_with = "palette")]
+    pub green: Option<String>,
+    /// Mix of the blue channel
+    #[arg(long, value_name = "MIX", requires_all = ["red", "green"], conflicts_with = "palette")]
+    pub blue: Option<String>,
+    /// Mix that gives the brightness, while the channels give the colour
+    #[arg(long, value_name = "MIX", requires = "red")]
+    pub luminance: Option<String>,
+    /// Say what a frame's filter is, where its header does not
+    #[arg(long = "filter", value_name = "NAME=FRAME", value_parser = pair)]
+    pub filters: Vec<(String, String)>,
+    /// The frame that all others are brought to [default: the best of all]
+    #[arg(long, value_name = "FRAME")]
+    pub reference: Option<String>,
+    /// How much of the sky the result covers
+    #[arg(long, value_enum, default_value_t)]
+    pub canvas: CanvasArg,
+    /// How linear light becomes a picture [default: each for narrowband, linked for the rest]
+    #[arg(long, value_enum)]
+    pub stretch: Option<StretchArg>,
+    #[command(flatten)]
+    pub output: OutputArgs,
+}
+
+#[derive(Debug, Args)]
+pub struct OutputArgs {
+    /// Folder of the results; made if it is not there
+    #[arg(short, long, value_name = "FOLDER", default_value = ".")]
+    pub out: PathBuf,
+    /// Start of every result's name [default: the target's name, or the folder's]
+    #[arg(long)]
+    pub name: Option<String>,
+    /// Replace results that exist already
+    #[arg(long)]
+    pub overwrite: bool,
+}
+
+#[derive(Debug, Args)]
+pub struct DemoArgs {
+    /// Folder of the demo; made if it is not there
+    #[arg(value_name = "FOLDER", default_value = "jigsawa-demo")]
+    pub folder: PathBuf,
+    /// Write the frames and their truth, and stop
+    #[arg(long)]
+    pub data_only: bool,
+    /// Replace what an earlier demo has written
+    #[arg(long)]
+    pub overwrite: bool,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, ValueEnum)]
+pub enum CanvasArg {
+    /// The reference's own pixels
+    #[default]
+    Reference,
+    /// All that any frame covers
+    Union,
+    /// Only what all frames cover
+    Common,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum StretchArg {
+    /// All channels alike: colours as measured
+    Linked,
+    /// Each channel by its own light: weak lines beside strong ones
+    Each,
+    /// Linear: a straight ramp in the PNG, the values themselves as 32-bit float in the TIFF
+    None,
+}
+
+/// NAME=FRAME.
+fn pair(text: &str) -> Result<(String, String), String> {
+    match text.split_once('=') {
+        Some((a, b)) if !a.trim().is_empty() && !b.trim().is_empty() => {
+            Ok((a.trim().to_owned(), b.trim().to_owned()))
+        }
+        _ => Err("write it as NAME=FRAME, as in Ha=master1.fits".to_owned()),
+    }
+}
+
+/// A number of bytes: 500M, 2G, 1.5G.
+fn bytes(text: &str) -> Result<usize, String> {
+    let trimmed = text.trim().trim_end_matches(['b', 'B']).trim_end_matches('i');
+    let (number, unit) = match trimmed.chars().last() {
+        Some('k' | 'K') => (&trimmed[..trimmed.len() - 1], 1u64 << 10),
+        Some('m' | 'M') => (&trimmed[..trimmed.len() - 1], 1 << 20),
+        Some('g' | 'G') => (&trimmed[..trimmed.len() - 1], 1 << 30),
+        _ => (trimmed, 1),
+    };
+    match number.trim().parse::<f64>() {
+        Ok(n) if n > 0.0 && n * (unit as f64) < 1e15 => Ok((n * unit as f64) as usize),
+        _ => Err("write it as 500M or 2G".to_owned()),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_command_line_is_consistent() {
+        use clap::CommandFactory;
+        Cli::command().debug_assert();
+    }
+
+    #[test]
+    fn sizes_are_read_in_the_usual_spellings() {
+        assert_eq!(bytes("500M"), Ok(500 << 20));
+        assert_eq!(bytes("1.5 GiB"), Ok(3 << 29));
+        assert_eq!(bytes("4096"), Ok(4096));
+        assert!(bytes("much").is_err() && bytes("-1G").is_err());
+    }
+}

@@ -1,0 +1,194 @@
+//! `jigsawa compose`: masters of several filters into a colour picture.
+
+use std::path::{Path, PathBuf};
+
+use jigsawa_core::colour::White;
+use jigsawa_core::finish::Link;
+use jigsawa_core::layout::{Layout, LayoutFrame};
+use jigsawa_core::merge::{Budget, Input, MergeError, merge};
+use jigsawa_core::space::Size;
+use jigsawa_core::verdict::Verdict;
+use jigsawa_formats::facts::wcs_records;
+use jigsawa_formats::fits::{Depth, FitsPlane, FitsWriter};
+use jigsawa_formats::whole::Unfinished;
+
+use crate::account::{Account, Clock, Output};
+use crate::cli::{Common, ComposeArgs, StretchArg};
+use crate::compose::{Bound, bind, cards, palette};
+use crate::frames::{Frame, open_all};
+use crate::layout_file;
+use crate::outputs::{self, Names};
+use crate::picture::{self, Tone};
+use crate::register::{Settled, register};
+use crate::tell::Trouble;
+use crate::terminal::{Progress, print_account};
+
+/// Runs the command and prints its account.
+pub fn compose(args: &ComposeArgs, common: &Common) -> Result<(), Trouble> {
+    let account = make(args, common)?;
+    if common.json {
+        println!("{}", serde_json::to_string_pretty(&account).unwrap_or_default());
+    } else if !common.quiet {
+        print_account(&account);
+    }
+    Ok(())
+}
+
+/// Makes the composite.
+pub fn make(args: &ComposeArgs, common: &Common) -> Result<Account, Trouble> {
+    let mut clock = Clock::start();
+    let palette = palette(args)?;
+    let from_layout = layout_file::asked_for(args)?;
+    let (frames, layout) = match from_layout {
+        Some(path) => {
+            let (frames, layout) = layout_file::open(path)?;
+            (frames, Some(layout))
+        }
+        None => (open_all(&args.frames, &args.filters)?, None),
+    };
+    let bound = bind(&palette, &frames)?;
+    let names = Names::new(&args.output, &frames, &palette.name)?;
+    names.check(args.output.overwrite, layout.is_none())?;
+    let fresh = layout.is_none();
+    let layout = match layout {
+        Some(layout) => layout,
+        None => {
+            let settled = Settled {
+                reference: args.reference.as_deref(),
+                canvas: args.canvas,
+                needed: &bound.inputs,
+            };
+            register(&frames, &settled, common, &mut clock)?
+        }
+    };
+    let linear = merge_into(&names, &layout, &frames, &bound, &palette, args, common)?;
+    clock.lap("merge");
+    let tone = match args.stretch {
+        Some(StretchArg::None) => Tone::Straight,
+        Some(StretchArg::Linked) => Tone::Stretched(Link::Linked),
+        Some(StretchArg::Each) => Tone::Stretched(Link::Each),
+        None if bound.narrow => Tone::Stretched(Link::Each),
+        None => Tone::Stretched(Link::Linked),
+    };
+    let begin = |path: &Path| outputs::begin(path, args.output.overwrite);
+    let tiff = begin(&names.tiff)?;
+    let png = picture::write(
+        linear.path(),
+        layout.canvas.row_order,
+        tone,
+        &names.title,
+        &tiff,
+        begin(&names.png)?,
+    )?;
+    clock.lap("picture");
+    let mut files = vec![
+        (linear, "linear 32-bit float, 3 planes"),
+        (
+            tiff,
+            if matches!(tone, Tone::Straight) { "linear 32-bit float" } else { "stretched, 16 bits" },
+        ),
+        (png, "stretched, 8 bits"),
+    ];
+    if fresh {
+        files.push((layout_file::write(&names.layout, &layout, args.output.overwrite)?, "layout"));
+    }
+    let mut written = Vec::new();
+    for (file, kind) in files {
+        let path = file.target().to_owned();
+        file.finish().map_err(|error| Trouble::Write { file: path.clone(), error })?;
+        written.push(Output { file: path.display().to_string(), kind });
+    }
+    Ok(Account::new("compose", &layout, bound.channels, written, Vec::new(), clock))
+}
+
+/// Reads, places, balances and mixes the frames into the linear result, still under a temporary name.
+fn merge_into(
+    names: &Names,
+    layout: &Layout,
+    frames: &[Frame],
+    bound: &Bound,
+    palette: &jigsawa_core::colour::Palette,
+    args: &ComposeArgs,
+    common: &Common,
+) -> Result<Unfinished, Trouble> {
+    let sources: Vec<FitsPlane<'_>> = bound.inputs.iter().map(|i| frames[*i].source()).collect();
+    let inputs: Vec<Input<'_>> = bound
+        .inputs
+        .iter()
+        .zip(&sources)
+        .map(|(i, source)| input(&layout.frames[*i], source))
+        .collect::<Result<_, _>>()?;
+    let reference = layout.reference_index().unwrap_or(0);
+    let composite = bound.composite(white(&layout.frames[reference])).ok_or(Trouble::Nothing)?;
+    let mut cards = cards(palette, bound, layout, names.object.as_deref());
+    for record in wcs_records(frames[reference].file.header(), layout.canvas.origin) {
+        cards.record(&record);
+    }
+    let size: Size = layout.canvas.size;
+    let wrong = |error| Trouble::Write { file: names.linear.clone(), error };
+    let file = outputs::begin(&names.linear, args.output.overwrite)?;
+    let mut sink = FitsWriter::create(file, size, 3, Depth::Float, &cards).map_err(wrong)?;
+    let progress = Progress::begin("merge", 1, common);
+    merge(
+        &inputs,
+        size,
+        &composite,
+        Budget { bytes: common.memory },
+        &mut sink,
+        &|done, all| progress.of(done, all),
+    )
+    .map_err(|e| Trouble::Merge {
+        file: match &e {
+            MergeError::Source { input, .. } => Some(frames[bound.inputs[*input]].name()),
+            MergeError::Sink(_) => Some(names.linear.display().to_string()),
+        },
+        message: match &e {
+            MergeError::Source { input, error } => {
+                format!("'{}' cannot be read: {error}", frames[bound.inputs[*input]].name())
+            }
+            MergeError::Sink(error) => {
+                format!("'{}' cannot be written: {error}", names.linear.display())
+            }
+        },
+    })?;
+    sink.complete().map_err(wrong)
+}
+
+fn input<'a>(f: &LayoutFrame, source: &'a FitsPlane<'a>) -> Result<Input<'a>, Trouble> {
+    let left_out = |reason: &str| Trouble::LeftOut {
+        file: f.file.clone(),
+        reason: reason.to_owned(),
+    };
+    if let Verdict::LeftOut(reason) = &f.verdict {
+        return Err(left_out(reason));
+    }
+    let placement = f
+        .placement
+        .as_ref()
+        .and_then(jigsawa_core::layout::PlacementRecord::placement)
+        .ok_or_else(|| left_out("it has no placement"))?;
+    let balance = f.balance.clone().ok_or_else(|| left_out("it has no balance"))?;
+    Ok(Input {
+        source,
+        placement,
+        balance,
+        saturation: f.saturation.unwrap_or(f32::INFINITY),
+    })
+}
+
+/// The levels of a composite, from its reference.
+fn white(reference: &LayoutFrame) -> White {
+    let m = &reference.measured;
+    let sky = m.sky_adu as f32;
+    White {
+        sky,
+        noise: m.noise_adu as f32,
+        full: reference.saturation.map_or(65_535.0, |s| (s - sky).max(1.0)),
+    }
+}
+
+/// The folder that a frame lies in, by name: the target's name where no header tells it.
+pub fn folder_name(frames: &[Frame]) -> Option<String> {
+    let path: PathBuf = frames.first()?.path.canonicalize().ok()?;
+    Some(path.parent()?.file_name()?.to_string_lossy().into_owned())
+}

@@ -1,0 +1,53 @@
+//! The program: from the command line to an exit code.
+
+#![forbid(unsafe_code)]
+
+mod account;
+mod cli;
+mod commands;
+mod compose;
+mod frames;
+mod layout_file;
+mod outputs;
+mod picture;
+mod register;
+mod tell;
+mod terminal;
+
+use std::process::ExitCode;
+
+use clap::Parser;
+
+use cli::{Cli, Command};
+
+fn main() -> ExitCode {
+    let cli = match Cli::try_parse() {
+        Ok(cli) => cli,
+        Err(e) => {
+            // Help and version are printed the same way, and are no error.
+            let _ = e.print();
+            return ExitCode::from(if e.use_stderr() { 2 } else { 0 });
+        }
+    };
+    terminal::start_log(&cli.common);
+    if let Err(e) = ctrlc::set_handler(|| {
+        jigsawa_formats::whole::remove_unfinished();
+        std::process::exit(130);
+    }) {
+        tracing::warn!("an interruption will leave temporary files behind: {e}");
+    }
+    if let Err(e) = terminal::set_threads(cli.common.threads) {
+        tracing::warn!("the number of threads cannot be set: {e}");
+    }
+    match run(&cli) {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(e) => tell::failure(&e, &cli.common),
+    }
+}
+
+fn run(cli: &Cli) -> Result<(), tell::Trouble> {
+    match &cli.command {
+        Command::Compose(args) => commands::compose(args, &cli.common),
+        Command::Demo(args) => commands::demo(args, &cli.common),
+    }
+}

@@ -1,0 +1,114 @@
+//! Names of results, and whether they can be written, before any work is done.
+
+use std::path::{Path, PathBuf};
+
+use jigsawa_formats::error::FileError;
+use jigsawa_formats::whole::Unfinished;
+
+use crate::cli::OutputArgs;
+use crate::commands::folder_name;
+use crate::frames::Frame;
+use crate::tell::Trouble;
+
+/// The files of a composite.
+pub struct Names {
+    pub linear: PathBuf,
+    pub tiff: PathBuf,
+    pub png: PathBuf,
+    pub layout: PathBuf,
+    /// Title of the pictures.
+    pub title: String,
+    /// The target, as a header says it.
+    pub object: Option<String>,
+}
+
+impl Names {
+    /// Names that start with the user's word, or with the target's name, or with the folder's.
+    pub fn new(out: &OutputArgs, frames: &[Frame], middle: &str) -> Result<Self, Trouble> {
+        let object = frames.iter().find_map(|f| f.facts.object.clone());
+        let start = match &out.name {
+            Some(name) => {
+                let plain = !name.is_empty() && !name.contains(['/', '\\', '\0']) && !name.starts_with('.');
+                plain.then(|| name.clone()).ok_or_else(|| Trouble::Name(name.clone()))?
+            }
+            None => object
+                .clone()
+                .or_else(|| folder_name(frames))
+                .map(|n| slug(&n))
+                .filter(|n| !n.is_empty())
+                .unwrap_or_else(|| "composite".to_owned()),
+        };
+        let file = |ending: &str| out.out.join(format!("{start}-{middle}.{ending}"));
+        Ok(Self {
+            linear: file("fits"),
+            tiff: file("tif"),
+            png: file("png"),
+            layout: file("layout.json"),
+            title: format!("{} {middle}", object.as_deref().unwrap_or(&start)),
+            object,
+        })
+    }
+
+    /// Makes the folder and checks that no result would be replaced unasked.
+    pub fn check(&self, overwrite: bool, with_layout: bool) -> Result<(), Trouble> {
+        let mut all = vec![&self.linear, &self.tiff, &self.png];
+        if with_layout {
+            all.push(&self.layout);
+        }
+        let there: Vec<PathBuf> = all.iter().filter(|p| p.exists()).map(|p| (*p).clone()).collect();
+        if !there.is_empty() && !overwrite {
+            return Err(Trouble::Exist(there));
+        }
+        make_folder(self.linear.parent().unwrap_or(Path::new(".")))?;
+        // A file that is begun and dropped shows that the folder takes files.
+        begin(&self.linear, overwrite).map(drop)
+    }
+}
+
+/// Makes a folder if it is not there.
+pub fn make_folder(folder: &Path) -> Result<(), Trouble> {
+    // The current folder is written as no folder at all.
+    if folder.as_os_str().is_empty() {
+        return Ok(());
+    }
+    std::fs::create_dir_all(folder).map_err(|error| Trouble::Folder {
+        folder: folder.to_owned(),
+        error,
+    })
+}
+
+/// Begins a result.
+pub fn begin(path: &Path, overwrite: bool) -> Result<Unfinished, Trouble> {
+    Unfinished::new(path, overwrite).map_err(|e| match e {
+        FileError::Exists(file) => Trouble::Exist(vec![file]),
+        FileError::Io { error, .. } => Trouble::Folder {
+            folder: path.parent().unwrap_or(Path::new(".")).to_owned(),
+            error,
+        },
+        error => Trouble::Write {
+            file: path.to_owned(),
+            error,
+        },
+    })
+}
+
+/// A target's name as part of a file's name: letters and digits stay, anything else becomes a hyphen.
+fn slug(text: &str) -> String {
+    let words: Vec<String> = text
+        .split(|c: char| !c.is_alphanumeric() && c != '_')
+        .filter(|w| !w.is_empty())
+        .map(str::to_owned)
+        .collect();
+    words.join("-")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_targets_name_becomes_part_of_a_files_name() {
+        assert_eq!(slug("Lantern Reef (east)"), "Lantern-Reef-east");
+        assert_eq!(slug("../.."), "");
+    }
+}

@@ -1,0 +1,320 @@
+//! From frames to a layout: stars, reference, placements, canvas, balances.
+
+use jigsawa_core::balance::{Member, balance_all};
+use jigsawa_core::canvas::{Canvas, Extent};
+use jigsawa_core::layout::{FORMAT, Layout, LayoutFrame, Measurements, PlacementRecord, Reference};
+use jigsawa_core::matching::{MatchError, MatchErrors, Matched, match_frames, spots};
+use jigsawa_core::placement::{Map, Placement, Registration};
+use jigsawa_core::stars::{Catalogue, DetectError, Settings, detect};
+use jigsawa_core::verdict::Verdict;
+use rayon::prelude::*;
+
+use crate::account::Clock;
+use crate::cli::{CanvasArg, Common};
+use crate::frames::Frame;
+use crate::tell::Trouble;
+use crate::terminal::Progress;
+
+/// How frames are to be registered.
+pub struct Settled<'a> {
+    /// The reference that the user wants.
+    pub reference: Option<&'a str>,
+    /// How much the canvas covers.
+    pub canvas: CanvasArg,
+    /// Frames that must not be left out.
+    pub needed: &'a [usize],
+}
+
+/// Measures, registers and balances all frames. A frame that is needed and fails is an error; another
+/// is left out with its reason.
+pub fn register(
+    frames: &[Frame],
+    settled: &Settled<'_>,
+    common: &Common,
+    clock: &mut Clock,
+) -> Result<Layout, Trouble> {
+    let given = settled
+        .reference
+        .map(|name| {
+            frames.iter().position(|f| f.is_called(name)).ok_or_else(|| Trouble::NoSuchFrame {
+                option: "--reference",
+                name: name.to_owned(),
+                frames: frames.iter().map(Frame::name).collect(),
+            })
+        })
+        .transpose()?;
+    let catalogues = measure(frames, settled.needed, common)?;
+    clock.lap("stars");
+    let (reference, why) = match given {
+        Some(i) => (i, "as asked".to_owned()),
+        None => choose_reference(frames, &catalogues),
+    };
+    let Ok(reference_stars) = &catalogues[reference] else {
+        return Err(Trouble::Measure {
+            file: frames[reference].name(),
+            error: DetectError::NoData,
+        });
+    };
+    let placed: Vec<Result<Placed, Lost>> = catalogues
+        .par_iter()
+        .enumerate()
+        .map(|(i, c)| match c {
+            Err(e) => Err(Lost::Unmeasured(*e)),
+            Ok(_) if i == reference => Ok(Placed::reference(reference_stars)),
+            Ok(stars) => place(frames, reference, reference_stars, i, stars).map_err(Lost::Unmatched),
+        })
+        .collect();
+    for i in settled.needed {
+        if let Err(Lost::Unmatched(error)) = &placed[*i] {
+            return Err(Trouble::Match {
+                file: frames[*i].name(),
+                reference: frames[reference].name(),
+                error: *error,
+            });
+        }
+    }
+    clock.lap("register");
+    let layout = lay_out(frames, &catalogues, placed, (reference, why), settled)?;
+    clock.lap("normalize");
+    Ok(layout)
+}
+
+/// A frame's place on the reference.
+struct Placed {
+    map: Registration,
+    matched: Option<Matched>,
+    pairs: Vec<(usize, usize)>,
+}
+
+/// Why a frame has none.
+enum Lost {
+    Unmeasured(DetectError),
+    Unmatched(MatchError),
+}
+
+impl Placed {
+    fn reference(stars: &Catalogue) -> Self {
+        Self {
+            map: Map::shift(0.0, 0.0),
+            matched: None,
+            pairs: (0..stars.stars.len()).map(|i| (i, i)).collect(),
+        }
+    }
+}
+
+/// The stars of every frame. Frames go through memory one at a time; the next is read while one is
+/// measured.
+fn measure(
+    frames: &[Frame],
+    needed: &[usize],
+    common: &Common,
+) -> Result<Vec<Result<Catalogue, DetectError>>, Trouble> {
+    let progress = Progress::begin("stars", frames.len(), common);
+    let mut catalogues = Vec::with_capacity(frames.len());
+    std::thread::scope(|scope| {
+        let (give, read) = std::sync::mpsc::sync_channel(0);
+        let (back, spare) = std::sync::mpsc::channel::<Vec<f32>>();
+        scope.spawn(move || {
+            for f in frames {
+                let buffer = spare.try_recv().unwrap_or_default();
+                let plane = f.file.read_plane(f.plane.unwrap_or(0), buffer);
+                if give.send(plane).is_err() {
+                    break;
+                }
+            }
+        });
+        for (i, (f, plane)) in frames.iter().zip(&read).enumerate() {
+            let plane = plane.map_err(|e| Trouble::Files(vec![(f.path.clone(), e)]))?;
+            let stars = detect(&plane, f.facts.saturation, &Settings::default());
+            match &stars {
+                Ok(c) => tracing::info!(
+                    "{}: {} stars, FWHM {:.2} px, sky {:.1}",
+                    f.name(),
+                    c.stars.len(),
+                    c.fwhm_px,
+                    c.sky.typical_level()
+                ),
+                Err(error) if needed.contains(&i) => {
+                    return Err(Trouble::Measure {
+                        file: f.name(),
+                        error: *error,
+                    });
+                }
+                Err(error) => tracing::warn!("{}: {error}", f.name()),
+            }
+            catalogues.push(stars);
+            // The reader may have ended already; then the memory is not wanted any more.
+            let _ = back.send(plane.into_data());
+            progress.step();
+        }
+        Ok(())
+    })?;
+    Ok(catalogues)
+}
+
+/// The frame that all others are brought to: many clean stars, and sharp ones. Sharpness counts in
+/// arc seconds when all frames know their scale, so that coarse pixels are no merit.
+fn choose_reference(
+    frames: &[Frame],
+    catalogues: &[Result<Catalogue, DetectError>],
+) -> (usize, String) {
+    let scales: Option<Vec<f64>> = frames.iter().map(|f| f.facts.arcsec_per_px()).collect();
+    let score = |i: usize| {
+        catalogues[i].as_ref().map_or(-1.0, |c| {
+            let scale = scales.as_ref().map_or(1.0, |s| s[i]);
+            (c.clean().count() as f64).sqrt() / (c.fwhm_px * scale)
+        })
+    };
+    let best = (0..frames.len())
+        .max_by(|a, b| score(*a).total_cmp(&score(*b)).then(b.cmp(a)))
+        .unwrap_or(0);
+    let why = match &catalogues[best] {
+        Ok(c) => {
+            let arcsec = scales.map_or(String::new(), |s| format!(", {:.1}\"", c.fwhm_px * s[best]));
+            format!(
+                "best in stars and sharpness: {} clean stars, FWHM {:.2} px{arcsec}",
+                c.clean().count(),
+                c.fwhm_px
+            )
+        }
+        Err(_) => "the first frame".to_owned(),
+    };
+    (best, why)
+}
+
+fn place(
+    frames: &[Frame],
+    reference: usize,
+    reference_stars: &Catalogue,
+    i: usize,
+    stars: &Catalogue,
+) -> Result<Placed, MatchError> {
+    let matched = match_frames(
+        &spots(reference_stars),
+        &spots(stars),
+        frames[reference].facts.size,
+        frames[i].facts.size,
+    )?;
+    Ok(Placed {
+        map: matched.map,
+        pairs: matched.pairs.clone(),
+        matched: Some(matched),
+    })
+}
+
+/// Canvas, placements on it, and balances.
+fn lay_out(
+    frames: &[Frame],
+    catalogues: &[Result<Catalogue, DetectError>],
+    placed: Vec<Result<Placed, Lost>>,
+    (reference, why): (usize, String),
+    settled: &Settled<'_>,
+) -> Result<Layout, Trouble> {
+    let facts = &frames[reference].facts;
+    let extent = match settled.canvas {
+        CanvasArg::Reference => Extent::Reference,
+        CanvasArg::Union => Extent::Union,
+        CanvasArg::Common => Extent::Common,
+    };
+    let on_reference: Vec<(Registration, jigsawa_core::space::Size)> = placed
+        .iter()
+        .zip(frames)
+        .filter_map(|(p, f)| Some((p.as_ref().ok()?.map, f.facts.size)))
+        .collect();
+    let canvas = Canvas::new(extent, facts.size, facts.row_order, &on_reference)
+        .map_err(Trouble::Canvas)?;
+    let to_reference = canvas.to_reference();
+    let placements: Vec<Option<Placement>> = placed
+        .iter()
+        .map(|p| to_reference.then(&p.as_ref().ok()?.map))
+        .collect();
+
+    // Balancing sees the frames that have a place.
+    let present: Vec<usize> = (0..frames.len()).filter(|i| placements[*i].is_some()).collect();
+    let members: Vec<Member<'_>> = present
+        .iter()
+        .filter_map(|i| {
+            Some(Member {
+                catalogue: catalogues[*i].as_ref().ok()?,
+                placement: placements[*i].as_ref()?,
+                pairs: &placed[*i].as_ref().ok()?.pairs,
+                band: frames[*i].filter.band(),
+            })
+        })
+        .collect();
+    let at = present.iter().position(|i| *i == reference).unwrap_or(0);
+    let balanced = balance_all(&members, at, canvas.size);
+
+    let mut rows = Vec::with_capacity(frames.len());
+    for (i, f) in frames.iter().enumerate() {
+        let balance = present.iter().position(|p| *p == i).map(|p| balanced[p].clone());
+        let verdict = match (&placed[i], &balance) {
+            (Err(Lost::Unmeasured(e)), _) => Verdict::LeftOut(e.to_string()),
+            (Err(Lost::Unmatched(e)), _) => Verdict::LeftOut(e.to_string()),
+            (Ok(_), Some(Err(e))) if settled.needed.contains(&i) => {
+                return Err(Trouble::Balance {
+                    file: f.name(),
+                    reference: frames[reference].name(),
+                    error: *e,
+                });
+            }
+            (Ok(_), Some(Err(e))) => Verdict::LeftOut(e.to_string()),
+            _ => Verdict::Used,
+        };
+        let used = verdict == Verdict::Used;
+        let catalogue = catalogues[i].as_ref().ok();
+        rows.push(LayoutFrame {
+            file: f.name(),
+            plane: f.plane,
+            filter: f.filter.clone(),
+            exposure_s: f.facts.exposure_s,
+            size: f.facts.size,
+            saturation: f.facts.saturation.or(catalogue.and_then(|c| c.saturation)),
+            verdict,
+            measured: measurements(catalogue),
+            placement: placements[i]
+                .filter(|_| used)
+                .map(|map| record(&map, &canvas, placed[i].as_ref().ok())),
+            balance: balance.and_then(Result::ok).filter(|_| used),
+        });
+    }
+    Ok(Layout {
+        format: FORMAT,
+        reference: Reference {
+            file: frames[reference].name(),
+            plane: frames[reference].plane,
+            why,
+        },
+        canvas,
+        frames: rows,
+    })
+}
+
+fn measurements(c: Option<&Catalogue>) -> Measurements {
+    let some = |v: f64| v.is_finite().then_some(v);
+    Measurements {
+        stars: c.map_or(0, |c| c.stars.len()),
+        fwhm_px: c.filter(|c| !c.stars.is_empty()).and_then(|c| some(c.fwhm_px)),
+        elongation: c.filter(|c| !c.stars.is_empty()).and_then(|c| some(c.elongation)),
+        sky_adu: c.map_or(0.0, |c| f64::from(c.sky.typical_level())),
+        noise_adu: c.map_or(0.0, |c| f64::from(c.sky.typical_sigma())),
+    }
+}
+
+fn record(map: &Placement, canvas: &Canvas, placed: Option<&Placed>) -> PlacementRecord {
+    let matched = placed.and_then(|p| p.matched.as_ref());
+    PlacementRecord {
+        matrix: map.rows(),
+        model: matched.map(|m| m.model),
+        pairs: placed.map_or(0, |p| p.pairs.len()),
+        errors: matched.map_or(
+            MatchErrors {
+                rms_px: 0.0,
+                max_px: 0.0,
+                unseen_rms_px: 0.0,
+            },
+            |m| m.errors,
+        ),
+        described: map.describe(canvas.size.centre()),
+    }
+}

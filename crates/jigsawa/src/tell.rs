@@ -1,0 +1,395 @@
+//! Errors into sentences: what, where, how to mend it, with the thing to type.
+//!
+//! [`Trouble`] is everything that can stop a command, as data. Variants are named after what is in the
+//! way; which exit code each has is decided in one place, at the end of this file.
+
+use std::fmt::Write as _;
+use std::path::PathBuf;
+use std::process::ExitCode;
+
+use jigsawa_core::balance::BalanceError;
+use jigsawa_core::canvas::CanvasError;
+use jigsawa_core::colour::Palette;
+use jigsawa_core::colour::mix::MixError;
+use jigsawa_core::filter::Filter;
+use jigsawa_core::layout::LayoutError;
+use jigsawa_core::matching::MatchError;
+use jigsawa_core::stars::DetectError;
+use jigsawa_formats::error::FileError;
+
+use crate::cli::Common;
+
+/// Whatever stops a command.
+#[derive(Debug)]
+pub enum Trouble {
+    /// Files that cannot be read.
+    Files(Vec<(PathBuf, FileError)>),
+    /// Frames whose filter is not known, with what their headers say.
+    Filters(Vec<(String, Option<String>)>),
+    /// `--filter` with a name that cannot stand in a mix.
+    FilterName(String),
+    /// An option names a frame that is not among those given.
+    NoSuchFrame { option: &'static str, name: String, frames: Vec<String> },
+    /// Two frames of one filter.
+    SameFilter { filter: String, files: Vec<String> },
+    /// A file given twice.
+    Twice(String),
+    /// A frame that shows no sky.
+    NotTheSky { file: String, kind: &'static str },
+    /// No such palette.
+    Palette(String),
+    /// A palette's filters are not all there.
+    PaletteNeeds { palette: String, missing: Vec<String>, have: Vec<String> },
+    /// A mix that cannot be understood.
+    Mix { channel: &'static str, text: String, error: MixError },
+    /// A name in a mix that stands for no frame.
+    MixName { channel: &'static str, text: String, name: String, column: usize, known: Vec<String> },
+    /// A frame without anything to measure.
+    Measure { file: String, error: DetectError },
+    /// A frame that is needed cannot be placed.
+    Match { file: String, reference: String, error: MatchError },
+    /// A frame that is needed cannot be balanced.
+    Balance { file: String, reference: String, error: BalanceError },
+    /// No canvas.
+    Canvas(CanvasError),
+    /// The layout cannot be read.
+    LayoutText { file: PathBuf, error: String },
+    /// The layout cannot be used.
+    Layout { file: PathBuf, error: LayoutError },
+    /// A frame is not what the layout says.
+    LayoutFrame { layout: PathBuf, file: String, problem: String },
+    /// A frame that a mix needs is left out in the layout.
+    LeftOut { file: String, reason: String },
+    /// An option that has no meaning for a layout.
+    NotWithLayout(&'static str),
+    /// A layout among several arguments.
+    LayoutAlone,
+    /// Results that exist already.
+    Exist(Vec<PathBuf>),
+    /// A folder that takes no files.
+    Folder { folder: PathBuf, error: std::io::Error },
+    /// A name that cannot be part of a file's name.
+    Name(String),
+    /// A result cannot be written.
+    Write { file: PathBuf, error: FileError },
+    /// The merge stopped.
+    Merge { file: Option<String>, message: String },
+    /// The result has no pixel with all channels.
+    Nothing,
+}
+
+/// A sentence in parts.
+struct Told {
+    message: String,
+    file: Option<String>,
+    hint: Option<String>,
+}
+
+/// Prints the trouble where its user looks for it, and gives the exit code.
+pub fn failure(trouble: &Trouble, common: &Common) -> ExitCode {
+    let told = tell(trouble);
+    if common.json {
+        let error = serde_json::json!({
+            "error": { "message": told.message, "file": told.file, "hint": told.hint }
+        });
+        println!("{error:#}");
+    } else {
+        eprintln!("jigsawa: {}", told.message);
+        if let Some(hint) = told.hint {
+            eprintln!("{hint}");
+        }
+    }
+    ExitCode::from(trouble.exit_code())
+}
+
+/// One of several, or the words for one.
+fn list(items: &[String]) -> String {
+    items.join(", ")
+}
+
+/// The nearest of some names, when it is near enough to be a slip.
+fn nearest<'a>(name: &str, known: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
+    let wanted = name.to_lowercase();
+    known
+        .into_iter()
+        .map(|k| (strsim::damerau_levenshtein(&wanted, &k.to_lowercase()), k))
+        .filter(|(d, k)| *d <= 1 + k.chars().count() / 4)
+        .min_by_key(|(d, _)| *d)
+        .map(|(_, k)| k)
+}
+
+fn did_you_mean<'a>(name: &str, known: impl IntoIterator<Item = &'a str>) -> String {
+    nearest(name, known).map_or(String::new(), |n| format!("Did you mean {n}? "))
+}
+
+/// A mix with a mark under the place that is meant.
+fn marked(text: &str, column: usize) -> String {
+    format!("  {text}\n  {}^", " ".repeat(column.saturating_sub(1)))
+}
+
+fn plain(message: String) -> Told {
+    Told {
+        message,
+        file: None,
+        hint: None,
+    }
+}
+
+impl Told {
+    fn on(mut self, file: impl Into<String>) -> Self {
+        self.file = Some(file.into());
+        self
+    }
+
+    fn mend(mut self, hint: impl Into<String>) -> Self {
+        self.hint = Some(hint.into());
+        self
+    }
+}
+
+fn tell(trouble: &Trouble) -> Told {
+    match trouble {
+        Trouble::Files(files) => files_told(files),
+        Trouble::Filters(frames) => filters_told(frames),
+        Trouble::FilterName(name) => plain(format!("'{name}' cannot be the name of a filter"))
+            .mend(format!("Use one of {}, or one word of letters and digits.", list(&known_filters()))),
+        Trouble::NoSuchFrame { option, name, frames } => {
+            plain(format!("{option} names '{name}', which is not among the frames")).mend(format!(
+                "{}The frames are {}.",
+                did_you_mean(name, frames.iter().map(String::as_str)),
+                list(frames)
+            ))
+        }
+        Trouble::SameFilter { filter, files } => {
+            plain(format!("{} frames have the filter {filter}: {}", files.len(), list(files)))
+                .on(files[0].clone())
+                .mend(format!(
+                    "Merging frames of one filter is not built yet: give one of them, or, if a header is \
+                     wrong, say what it is: --filter NAME={}",
+                    files[1]
+                ))
+        }
+        Trouble::Twice(file) => plain(format!("'{file}' is given twice"))
+            .on(file.clone())
+            .mend("Give each frame once."),
+        Trouble::NotTheSky { file, kind } => {
+            plain(format!("'{file}' is a {kind} frame by its header, not one of the sky"))
+                .on(file.clone())
+                .mend("Leave it out, or correct its IMAGETYP card.")
+        }
+        Trouble::Palette(name) => palette_told(name),
+        Trouble::PaletteNeeds { palette, missing, have } => palette_needs_told(palette, missing, have),
+        Trouble::Mix { channel, text, error } => plain(format!(
+            "the {channel} mix cannot be understood: {error}\n{}",
+            marked(text, error.column)
+        ))
+        .mend(mix_hint(error)),
+        Trouble::MixName { channel, text, name, column, known } => plain(format!(
+            "the {channel} mix names '{name}', and no frame has that filter or name\n{}",
+            marked(text, *column)
+        ))
+        .mend(format!(
+            "{}There are {}.",
+            did_you_mean(name, known.iter().map(String::as_str)),
+            list(known)
+        )),
+        Trouble::Measure { file, error } => {
+            plain(format!("'{file}' cannot be measured: {error}"))
+                .on(file.clone())
+                .mend("Look at the file in any FITS viewer; it may be a failed download or an empty stack.")
+        }
+        Trouble::Match { file, reference, error } => match_told(file, reference, error),
+        Trouble::Balance { file, reference, error } => {
+            plain(format!("'{file}' cannot be balanced against '{reference}': {error}"))
+                .on(file.clone())
+                .mend("Give another reference: --reference FRAME")
+        }
+        Trouble::Canvas(error) => plain(format!("there is no canvas: {error}"))
+            .mend("Use --canvas reference, or leave out the frame that lies apart."),
+        Trouble::LayoutText { file, error } => {
+            plain(format!("the layout '{}' cannot be read: {error}", file.display()))
+                .on(file.display().to_string())
+                .mend("Mend that place, or make the layout anew from the frames.")
+        }
+        Trouble::Layout { file, error } => {
+            plain(format!("the layout '{}' cannot be used: {error}", file.display()))
+                .on(file.display().to_string())
+                .mend("Make it anew from the frames, or use the program's version that wrote it.")
+        }
+        Trouble::LayoutFrame { layout, file, problem } => plain(format!(
+            "'{file}' is not what the layout '{}' says: {problem}",
+            layout.display()
+        ))
+        .on(file.clone())
+        .mend("Make the layout anew from the frames."),
+        Trouble::LeftOut { file, reason } => {
+            plain(format!("the mix needs '{file}', which the layout leaves out: {reason}"))
+                .on(file.clone())
+                .mend("Use a mix without it, or make the layout anew with better frames.")
+        }
+        Trouble::NotWithLayout(option) => {
+            plain(format!("{option} has no effect on a layout, which is already made"))
+                .mend("Give the frames instead of the layout, or leave the option out.")
+        }
+        Trouble::LayoutAlone => plain("a layout is given together with other files".to_owned())
+            .mend("Give one layout alone, or frames only."),
+        Trouble::Exist(files) => {
+            let names: Vec<String> = files.iter().map(|f| format!("'{}'", f.display())).collect();
+            let verb = if names.len() == 1 { "exists" } else { "exist" };
+            plain(format!("{} {verb} already", list(&names)))
+                .on(files[0].display().to_string())
+                .mend("Nothing was changed. Use --overwrite to replace, or another --name or --out.")
+        }
+        Trouble::Folder { folder, error } => {
+            plain(format!("the folder '{}' takes no files: {error}", folder.display()))
+                .on(folder.display().to_string())
+                .mend("Use a folder that you may write into: --out FOLDER")
+        }
+        Trouble::Name(name) => plain(format!("'{name}' cannot be part of a file's name"))
+            .mend("Use letters, digits, - and _ in --name."),
+        Trouble::Write { file, error } => {
+            plain(format!("'{}' cannot be written: {error}", file.display()))
+                .on(file.display().to_string())
+                .mend("Nothing half-written is left behind. Is the disk full?")
+        }
+        Trouble::Merge { file, message } => Told {
+            message: message.clone(),
+            file: file.clone(),
+            hint: Some("Nothing half-written is left behind. Is the disk full, or the file damaged?".into()),
+        },
+        Trouble::Nothing => plain("the frames share no pixel: the composite is empty".to_owned())
+            .mend("Use --canvas union, and check that the frames show the same field."),
+    }
+}
+
+fn known_filters() -> Vec<String> {
+    Filter::all_names().map(str::to_owned).collect()
+}
+
+fn files_told(files: &[(PathBuf, FileError)]) -> Told {
+    let mut message = String::new();
+    for (i, (path, error)) in files.iter().enumerate() {
+        let line = if i == 0 { "" } else { "\njigsawa: " };
+        let _ = write!(message, "{line}'{}' cannot be used: {error}", path.display());
+    }
+    let hint = match &files[0].1 {
+        FileError::Io { error, .. } if error.kind() == std::io::ErrorKind::NotFound => {
+            "Check the name and the folder."
+        }
+        FileError::Io { .. } => "Check that you may read it.",
+        FileError::Empty | FileError::Truncated { .. } => {
+            "Copy or make the file again: part of it is lost."
+        }
+        FileError::NotFits { .. } => "Give FITS files (.fits, .fit, .fts, .fits.gz, .fits.fz).",
+        FileError::NoImage => "Give a file that holds an image.",
+        FileError::Shape { .. } => "Give images of one plane, or colour images of three.",
+        _ => "Look at the file in any FITS viewer; it may be damaged.",
+    };
+    plain(message)
+        .on(files[0].0.display().to_string())
+        .mend(hint)
+}
+
+fn filters_told(frames: &[(String, Option<String>)]) -> Told {
+    let mut message = String::from("the filter is not known of");
+    for (file, card) in frames {
+        let says = card
+            .as_ref()
+            .map_or("has no filter".to_owned(), |c| format!("says '{c}'"));
+        let _ = write!(message, "\n  {file}: its header {says}");
+    }
+    plain(message).on(frames[0].0.clone()).mend(format!(
+        "Say what it is: --filter NAME={}\nwhere NAME is one of {}.",
+        frames[0].0,
+        list(&known_filters())
+    ))
+}
+
+fn palette_told(name: &str) -> Told {
+    let names = Palette::all_names();
+    plain(format!("there is no palette '{name}'")).mend(format!(
+        "{}There are RGB, LRGB, and any three letters of the lines S, H, O and N, as in SHO, HOO or HSO. \
+         For a mix of your own use --red, --green and --blue.",
+        did_you_mean(name, names.iter().map(String::as_str))
+    ))
+}
+
+fn palette_needs_told(palette: &str, missing: &[String], have: &[String]) -> Told {
+    let would_do: Vec<String> = Palette::all_names()
+        .into_iter()
+        .filter(|n| {
+            Palette::by_name(n).is_ok_and(|p| {
+                p.mixes()
+                    .flat_map(jigsawa_core::colour::mix::Mix::names)
+                    .all(|n| have.contains(&n.text))
+            })
+        })
+        .take(6)
+        .collect();
+    let instead = if would_do.is_empty() {
+        "or mix your own with --red, --green and --blue".to_owned()
+    } else {
+        format!("or use one of {}", list(&would_do))
+    };
+    plain(format!(
+        "the palette {palette} needs {}, and there are only {}",
+        list(missing),
+        list(have)
+    ))
+    .mend(format!("Give a frame of {}, {instead}.", missing[0]))
+}
+
+fn mix_hint(error: &MixError) -> String {
+    use jigsawa_core::colour::mix::{Mix, Problem};
+    match &error.problem {
+        Problem::Function(name) => format!(
+            "{}There are {}.",
+            did_you_mean(name, Mix::functions().map(|f| f.0)),
+            Mix::functions().map(|f| f.0).collect::<Vec<_>>().join(", ")
+        ),
+        Problem::Trailing(_) => "Write + or another operator between two names; put a name with blanks \
+                                 in quotes."
+            .to_owned(),
+        _ => "Write a mix as in \"70% OIII + 30% Ha\"; docs/mix.md has the whole language.".to_owned(),
+    }
+}
+
+fn match_told(file: &str, reference: &str, error: &MatchError) -> Told {
+    let hint = match error {
+        MatchError::TooFewStars { in_reference: true, .. } => {
+            "Give a reference with more stars: --reference FRAME"
+        }
+        MatchError::TooFewStars { .. } => {
+            "Use a deeper master of this filter, or a mix that does not need it."
+        }
+        MatchError::NoMatch { .. } => {
+            "Check that it shows the same field; if it does, another reference may share more stars with \
+             it: --reference FRAME"
+        }
+        MatchError::TooRough { .. } => {
+            "Its field is distorted against the reference's; another reference may be nearer to both: \
+             --reference FRAME"
+        }
+    };
+    plain(format!("cannot place '{file}' on '{reference}': {error}"))
+        .on(file)
+        .mend(hint)
+}
+
+impl Trouble {
+    /// 2 where the command line itself is wrong, 1 where the work could not be done.
+    fn exit_code(&self) -> u8 {
+        match self {
+            Self::FilterName(_)
+            | Self::NoSuchFrame { .. }
+            | Self::Twice(_)
+            | Self::Palette(_)
+            | Self::Mix { .. }
+            | Self::MixName { .. }
+            | Self::NotWithLayout(_)
+            | Self::LayoutAlone
+            | Self::Name(_) => 2,
+            _ => 1,
+        }
+    }
+}

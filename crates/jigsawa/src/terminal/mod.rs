@@ -1,0 +1,44 @@
+//! What the terminal shows: log, progress, and the account as text.
+
+mod progress;
+mod table;
+
+pub use progress::Progress;
+pub use table::print_account;
+
+use std::io::IsTerminal;
+
+use tracing::level_filters::LevelFilter;
+
+use crate::cli::Common;
+
+/// Is colour wanted on standard error?
+fn coloured() -> bool {
+    std::env::var_os("NO_COLOR").is_none_or(|v| v.is_empty()) && std::io::stderr().is_terminal()
+}
+
+/// Starts the log on standard error: warnings, with -v what is done, with -vv details.
+pub fn start_log(common: &Common) {
+    let level = match (common.quiet, common.verbose) {
+        (true, _) => LevelFilter::ERROR,
+        (_, 0) => LevelFilter::WARN,
+        (_, 1) => LevelFilter::INFO,
+        _ => LevelFilter::DEBUG,
+    };
+    tracing_subscriber::fmt()
+        .with_max_level(level)
+        .with_writer(std::io::stderr)
+        .with_ansi(coloured())
+        .with_target(false)
+        .without_time()
+        .init();
+}
+
+/// Sets the number of threads of all parallel work.
+pub fn set_threads(threads: Option<u16>) -> Result<(), rayon::ThreadPoolBuildError> {
+    let mut pool = rayon::ThreadPoolBuilder::new();
+    if let Some(n) = threads {
+        pool = pool.num_threads(usize::from(n));
+    }
+    pool.build_global()
+}

@@ -1,0 +1,131 @@
+//! The account as text.
+
+use comfy_table::{CellAlignment, ContentArrangement, Table, presets};
+
+use crate::account::{Account, FrameRow};
+
+/// Prints the account on standard output.
+pub fn print_account(a: &Account) {
+    println!("reference  {} ({})", label(&a.reference.file, a.reference.plane), a.reference.why);
+    println!(
+        "canvas     {} x {} pixels{}",
+        a.canvas.width,
+        a.canvas.height,
+        if a.canvas.origin == [0, 0] {
+            String::new()
+        } else {
+            format!(
+                ", its first pixel is the reference's ({}, {})",
+                a.canvas.origin[0], a.canvas.origin[1]
+            )
+        }
+    );
+    println!("\n{}", placements(a));
+    println!("\n{}\n", balances(a));
+    for c in &a.channels {
+        println!("{:<10} {}  from {}", c.channel, c.mix, c.frames.join(", "));
+    }
+    for f in a.frames.iter().filter(|f| f.reason.is_some()) {
+        println!(
+            "left out   {}: {}",
+            label(&f.file, f.plane),
+            f.reason.as_deref().unwrap_or_default()
+        );
+    }
+    println!();
+    for o in &a.outputs {
+        println!("wrote      {}  {}", o.file, o.kind);
+    }
+    let stages: Vec<String> = a
+        .stages
+        .iter()
+        .map(|s| format!("{} {:.2}", s.stage, s.seconds))
+        .collect();
+    println!("took       {:.2} s: {}", a.seconds, stages.join(", "));
+}
+
+fn label(file: &str, plane: Option<usize>) -> String {
+    let name = std::path::Path::new(file)
+        .file_name()
+        .map_or(file.into(), |n| n.to_string_lossy());
+    match plane {
+        Some(p) => format!("{name} plane {}", p + 1),
+        None => name.into_owned(),
+    }
+}
+
+fn table(head: &[&str]) -> Table {
+    let mut t = Table::new();
+    t.load_style(presets::NOTHING)
+        .set_content_arrangement(ContentArrangement::Disabled)
+        .set_header(head.to_vec());
+    for i in 2..head.len() {
+        if let Some(c) = t.column_mut(i) {
+            c.set_cell_alignment(CellAlignment::Right);
+        }
+    }
+    t
+}
+
+fn placements(a: &Account) -> Table {
+    let mut t = table(&[
+        "frame", "filter", "size", "stars", "matched", "turn", "scale", "mirrored", "rms px", "max px",
+        "model",
+    ]);
+    for f in &a.frames {
+        let mut row = vec![
+            label(&f.file, f.plane),
+            f.filter.clone(),
+            format!("{} x {}", f.width, f.height),
+            f.stars.to_string(),
+        ];
+        match &f.placement {
+            Some(p) if p.model.is_some() => row.extend([
+                p.pairs.to_string(),
+                format!("{:.2}\u{b0}", p.rotation_deg),
+                format!("{:.4}", p.scale),
+                if p.mirrored { "yes" } else { "no" }.to_owned(),
+                format!("{:.3}", p.rms_px),
+                format!("{:.3}", p.max_px),
+                p.model.unwrap_or_default().to_owned(),
+            ]),
+            Some(_) => row.push("reference".to_owned()),
+            None => row.push("left out".to_owned()),
+        }
+        t.add_row(row);
+    }
+    t
+}
+
+fn balances(a: &Account) -> Table {
+    let mut t = table(&["frame", "filter", "FWHM px", "sky", "noise", "factor", "by", "added"]);
+    for f in &a.frames {
+        t.add_row(balance_row(f));
+    }
+    t
+}
+
+fn balance_row(f: &FrameRow) -> Vec<String> {
+    let mut row = vec![
+        label(&f.file, f.plane),
+        f.filter.clone(),
+        f.fwhm_px.map_or("-".to_owned(), |v| format!("{v:.2}")),
+        format!("{:.1}", f.sky),
+        format!("{:.2}", f.noise),
+    ];
+    if let Some(b) = &f.balance {
+        use jigsawa_core::balance::ScaleBy;
+        let factor = if b.scale_error > 0.0 {
+            format!("{:.4} \u{b1} {:.4}", b.scale, b.scale_error)
+        } else {
+            format!("{:.4}", b.scale)
+        };
+        let by = match b.scale_by {
+            ScaleBy::Reference => "reference",
+            ScaleBy::Stars => "stars",
+            ScaleBy::Noise => "noise",
+        };
+        row.extend([factor, by.to_owned(), format!("{:+.1}", b.offset)]);
+    }
+    row
+}
