@@ -49,7 +49,14 @@ const TABLE: [(Filter, &str, &[&str]); 11] = [
     (
         Filter::Ha,
         "Ha",
-        &["ha", "halpha", "h\u{3b1}", "hydrogen", "hydrogenalpha", "656nm"],
+        &[
+            "ha",
+            "halpha",
+            "h\u{3b1}",
+            "hydrogen",
+            "hydrogenalpha",
+            "656nm",
+        ],
     ),
     (
         Filter::Oiii,
@@ -59,22 +66,53 @@ const TABLE: [(Filter, &str, &[&str]); 11] = [
     (
         Filter::Sii,
         "SII",
-        &["sii", "s2", "sulfur", "sulphur", "sulfurii", "sulphurii", "672nm"],
+        &[
+            "sii",
+            "s2",
+            "sulfur",
+            "sulphur",
+            "sulfurii",
+            "sulphurii",
+            "672nm",
+        ],
     ),
-    (Filter::Nii, "NII", &["nii", "n2", "nitrogen", "nitrogenii", "658nm"]),
-    (Filter::Hb, "Hb", &["hb", "hbeta", "h\u{3b2}", "hydrogenbeta", "486nm"]),
+    (
+        Filter::Nii,
+        "NII",
+        &["nii", "n2", "nitrogen", "nitrogenii", "658nm"],
+    ),
+    (
+        Filter::Hb,
+        "Hb",
+        &["hb", "hbeta", "h\u{3b2}", "hydrogenbeta", "486nm"],
+    ),
     (
         Filter::L,
         "L",
-        &["l", "lum", "luminance", "clear", "c", "uvir", "uvircut", "ircut"],
+        &[
+            "l",
+            "lum",
+            "luminance",
+            "clear",
+            "c",
+            "uvir",
+            "uvircut",
+            "ircut",
+        ],
     ),
     (
         Filter::R,
         "R",
-        &["r", "red", "rc", "besselr", "bessellr", "cousinsr", "johnsonr"],
+        &[
+            "r", "red", "rc", "besselr", "bessellr", "cousinsr", "johnsonr",
+        ],
     ),
     (Filter::G, "G", &["g", "green", "grn"]),
-    (Filter::B, "B", &["b", "blue", "blu", "besselb", "bessellb", "johnsonb"]),
+    (
+        Filter::B,
+        "B",
+        &["b", "blue", "blu", "besselb", "bessellb", "johnsonb"],
+    ),
     (
         Filter::V,
         "V",
@@ -83,7 +121,9 @@ const TABLE: [(Filter, &str, &[&str]); 11] = [
     (
         Filter::I,
         "I",
-        &["i", "ic", "besseli", "besselli", "cousinsi", "infrared", "nir"],
+        &[
+            "i", "ic", "besseli", "besselli", "cousinsi", "infrared", "nir",
+        ],
     ),
 ];
 
@@ -101,7 +141,9 @@ impl Filter {
             words.remove(i + 1);
             words[i].push_str("nm");
         }
-        let wavelength = words.iter().find_map(|w| look_up(w).filter(|_| w.ends_with("nm")));
+        let wavelength = words
+            .iter()
+            .find_map(|w| look_up(w).filter(|_| w.ends_with("nm")));
         let rest: Vec<&String> = words.iter().filter(|w| !is_bandwidth(w)).collect();
         let joined: String = rest.iter().map(|w| w.as_str()).collect();
         look_up(&joined).or(wavelength).or_else(|| {
@@ -232,7 +274,10 @@ mod tests {
             assert_eq!(Filter::from(name.to_owned()), filter);
             assert_eq!(Filter::from_spelling(name), Some(filter));
         }
-        assert_eq!(Filter::named_by_hand("Glow"), Some(Filter::Other("Glow".into())));
+        assert_eq!(
+            Filter::named_by_hand("Glow"),
+            Some(Filter::Other("Glow".into()))
+        );
         assert_eq!(Filter::named_by_hand("two words"), None);
     }
 }

@@ -7,8 +7,17 @@ use jigsawa_core::frame::{FrameFacts, Kind, RowOrder};
 use crate::fits::{FitsFrame, Header};
 
 /// Spellings of each card, the most usual first.
-const FILTER: &[&str] = &["FILTER", "FILTER1", "FILT", "FILTNAM", "FILTERID", "INSFILTE"];
-const EXPOSURE: &[&str] = &["EXPTIME", "EXPOSURE", "XPOSURE", "EXP_TIME", "ITIME", "EXPOSURE_S"];
+const FILTER: &[&str] = &[
+    "FILTER", "FILTER1", "FILT", "FILTNAM", "FILTERID", "INSFILTE",
+];
+const EXPOSURE: &[&str] = &[
+    "EXPTIME",
+    "EXPOSURE",
+    "XPOSURE",
+    "EXP_TIME",
+    "ITIME",
+    "EXPOSURE_S",
+];
 const DATE: &[&str] = &["DATE-OBS", "DATE-BEG", "DATE_OBS", "DATEOBS"];
 const OBJECT: &[&str] = &["OBJECT", "OBJNAME", "TARGET", "TARGNAME"];
 const CAMERA: &[&str] = &["INSTRUME", "CAMERA", "DETECTOR", "DETNAM"];
@@ -17,9 +26,18 @@ const GAIN_SETTING: &[&str] = &["GAIN", "GAINRAW", "CAMGAIN"];
 const BINNING_X: &[&str] = &["XBINNING", "BINX", "XBIN", "BINAXIS1"];
 const BINNING_Y: &[&str] = &["YBINNING", "BINY", "YBIN", "BINAXIS2"];
 const BINNING_BOTH: &[&str] = &["BINNING", "CCDSUM", "CCDBIN"];
-const PIXEL_UM: &[&str] = &["XPIXSZ", "PIXSIZE1", "PIXSIZE", "PIXSZ", "PIXELSZ", "XPIXELSZ"];
+const PIXEL_UM: &[&str] = &[
+    "XPIXSZ", "PIXSIZE1", "PIXSIZE", "PIXSZ", "PIXELSZ", "XPIXELSZ",
+];
 const FOCAL_MM: &[&str] = &["FOCALLEN", "FOCAL", "FOCLEN", "TELFOCAL"];
-const KIND: &[&str] = &["IMAGETYP", "IMAGETYPE", "FRAMETYP", "FRAME", "OBSTYPE", "IMTYPE"];
+const KIND: &[&str] = &[
+    "IMAGETYP",
+    "IMAGETYPE",
+    "FRAMETYP",
+    "FRAME",
+    "OBSTYPE",
+    "IMTYPE",
+];
 const SATURATION: &[&str] = &["SATURATE", "SATLEVEL", "SATURAT", "FULLWELL_ADU"];
 
 /// The facts of a frame.
@@ -144,7 +162,12 @@ mod tests {
     use rstest::rstest;
 
     fn header(records: &[&str]) -> Header {
-        Header::from_records(&records.iter().map(|r| format!("{r:<80}")).collect::<Vec<_>>())
+        Header::from_records(
+            &records
+                .iter()
+                .map(|r| format!("{r:<80}"))
+                .collect::<Vec<_>>(),
+        )
     }
 
     #[rstest]
@@ -170,7 +193,10 @@ mod tests {
 
     #[test]
     fn a_senseless_exposure_is_a_missing_one() {
-        let h = header(&["EXPTIME =                 -1.0", "EXPOSURE=                 60.0"]);
+        let h = header(&[
+            "EXPTIME =                 -1.0",
+            "EXPOSURE=                 60.0",
+        ]);
         assert_eq!(positive(&h, EXPOSURE), Some(60.0));
         assert_eq!(positive(&header(&["EXPTIME = 'long'"]), EXPOSURE), None);
     }

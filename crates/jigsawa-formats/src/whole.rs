@@ -71,7 +71,8 @@ impl Unfinished {
         if self.target.exists() && !self.overwrite {
             return Err(FileError::Exists(self.target.clone()));
         }
-        fs::rename(&self.temporary, &self.target).map_err(FileError::io("cannot rename the result"))?;
+        fs::rename(&self.temporary, &self.target)
+            .map_err(FileError::io("cannot rename the result"))?;
         list().retain(|p| *p != self.temporary);
         Ok(self.target.clone())
     }

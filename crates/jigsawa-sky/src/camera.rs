@@ -87,14 +87,21 @@ mod tests {
         camera.count(&mut pixels, 200, 16, 7);
         let n = pixels.len() as f64;
         let mean = pixels.iter().map(|v| f64::from(*v)).sum::<f64>() / n;
-        let var = pixels.iter().map(|v| (f64::from(*v) - mean).powi(2)).sum::<f64>() / n;
+        let var = pixels
+            .iter()
+            .map(|v| (f64::from(*v) - mean).powi(2))
+            .sum::<f64>()
+            / n;
         assert!((mean - 1000.0).abs() < 0.15, "{mean}");
         assert!((var.sqrt() / camera.noise(400.0, 16) - 1.0).abs() < 0.015);
     }
 
     #[test]
     fn sixteen_bits_are_whole_and_full_pixels_are_flat() {
-        let camera = Camera { numbers: Numbers::Sixteen, ..Camera::usual() };
+        let camera = Camera {
+            numbers: Numbers::Sixteen,
+            ..Camera::usual()
+        };
         let mut pixels = vec![300.0f32, 1e6, 2e6];
         camera.count(&mut pixels, 3, 4, 1);
         assert_eq!(pixels[0].fract(), 0.0);

@@ -68,10 +68,10 @@ fn formula(x: f64, y: f64) -> [f64; 5] {
     let through = (-2.1 * dust).exp();
 
     [
-        (1.05 * wall + 0.95 * crest + 0.85 * cloud + 0.20 * veil) * through,
+        (1.0 * wall + 0.9 * crest + 0.8 * cloud + 0.17 * inside + 0.20 * veil) * through,
         (0.62 * inside + 0.10 * wall + 0.05 * veil + 0.06 * crest) * through,
-        (0.30 * skin + 0.34 * crest * fine.sqrt() + 0.24 * cloud * folds + 0.03 * veil) * through,
-        0.30 * body * fine * lit * reach * through + 0.05 * veil,
+        (0.44 * skin + 0.50 * crest * fine.sqrt() + 0.46 * cloud * folds + 0.02 * veil) * through,
+        0.30 * body * fine * lit * reach * through + 0.05 * veil + 0.10 * inside * through,
         through,
     ]
 }
@@ -175,7 +175,13 @@ mod tests {
         let c = Clouds::over((0.0, 0.0, 2000.0, 1400.0));
         let inside = (-10..10).flat_map(|i| (-10..10).map(move |j| (i, j)));
         let light: f64 = inside
-            .map(|(i, j)| c.at(CENTRE.0 + 10.0 * f64::from(i), CENTRE.1 + 10.0 * f64::from(j)).oiii)
+            .map(|(i, j)| {
+                c.at(
+                    CENTRE.0 + 10.0 * f64::from(i),
+                    CENTRE.1 + 10.0 * f64::from(j),
+                )
+                .oiii
+            })
             .sum();
         assert!(light / 400.0 > 0.15, "{light}");
         let far = c.at(1950.0, 1350.0);

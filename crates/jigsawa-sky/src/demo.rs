@@ -63,13 +63,13 @@ pub fn frames() -> Vec<DemoFrame> {
     };
     let nights = [
         Night {
-            glow: (620.0, 90.0, -40.0),
+            glow: (270.0, 14.0, -9.0),
             numbers: Numbers::Sixteen,
             ..night("reef_R.fits", "Red", Filter::R, (3.4, -7.8))
         },
         Night {
             turn_deg: 181.2,
-            glow: (780.0, -120.0, 70.0),
+            glow: (330.0, -80.0, 50.0),
             fwhm_px: 3.2,
             elongation: 1.08,
             transparency: 0.86,
@@ -77,13 +77,13 @@ pub fn frames() -> Vec<DemoFrame> {
         },
         Night {
             turn_deg: 0.15,
-            glow: (910.0, 60.0, 130.0),
+            glow: (370.0, 40.0, 90.0),
             fwhm_px: 3.5,
             transparency: 0.78,
             ..night("reef_B.fits", "Blue", Filter::B, (8.7, 11.2))
         },
         Night {
-            glow: (64.0, 9.0, 5.0),
+            glow: (64.0, 4.0, 2.0),
             fwhm_px: 2.7,
             numbers: Numbers::Sixteen,
             ..night("reef_Ha.fits", "H-alpha 7nm", Filter::Ha, (0.0, 0.0))
@@ -97,10 +97,10 @@ pub fn frames() -> Vec<DemoFrame> {
         },
         Night {
             turn_deg: 2.4,
-            glow: (58.0, 7.0, -8.0),
-            fwhm_px: 2.6,
+            glow: (82.0, 9.0, -11.0),
+            fwhm_px: 3.1,
             elongation: 1.1,
-            transparency: 0.95,
+            transparency: 0.8,
             ..night("reef_SII.fits", "S-II", Filter::Sii, (14.0, -2.6))
         },
     ];
@@ -110,7 +110,11 @@ pub fn frames() -> Vec<DemoFrame> {
 fn frame((i, n): (usize, Night)) -> DemoFrame {
     let second_camera = n.filter == Filter::Sii;
     let narrow = n.filter.band() == jigsawa_core::filter::Band::Narrow;
-    let (width, height) = if second_camera { (1720, 1200) } else { (1800, 1200) };
+    let (width, height) = if second_camera {
+        (1720, 1200)
+    } else {
+        (1800, 1200)
+    };
     let (level, across, along) = n.glow;
     let camera = Camera {
         numbers: n.numbers,
@@ -121,10 +125,15 @@ fn frame((i, n): (usize, Night)) -> DemoFrame {
         file: n.file,
         filter_card: n.card,
         exposure_s: if narrow { 300.0 } else { 120.0 },
-        camera_card: if second_camera { "Cobble 17" } else { "Pebble 24" },
+        camera_card: if second_camera {
+            "Cobble 17"
+        } else {
+            "Pebble 24"
+        },
         shot: Shot {
             filter: n.filter,
-            size: Size::new(width, height).unwrap_or_else(|| unreachable!("both sides are positive")),
+            size: Size::new(width, height)
+                .unwrap_or_else(|| unreachable!("both sides are positive")),
             pointing: Pointing {
                 centre: (MIDDLE.0 + n.dither.0, MIDDLE.1 + n.dither.1),
                 turn_deg: n.turn_deg,

@@ -59,9 +59,18 @@ mod tests {
     #[test]
     fn the_centre_falls_on_the_middle_and_the_turn_is_as_said() {
         let size = Size::new(101, 81).unwrap();
-        let p = Pointing { turn_deg: 30.0, scale: 0.9, mirrored: true, ..Pointing::at(500.0, 300.0) };
+        let p = Pointing {
+            turn_deg: 30.0,
+            scale: 0.9,
+            mirrored: true,
+            ..Pointing::at(500.0, 300.0)
+        };
         let map = p.map(size);
-        assert!(map.apply(Point::new(500.0, 300.0)).distance(Point::new(50.0, 40.0)) < 1e-9);
+        assert!(
+            map.apply(Point::new(500.0, 300.0))
+                .distance(Point::new(50.0, 40.0))
+                < 1e-9
+        );
         let seen = map.describe(Point::new(500.0, 300.0));
         assert!((seen.rotation_deg - 30.0).abs() < 1e-9 && seen.mirrored);
         assert!((seen.scale - 0.9).abs() < 1e-12);

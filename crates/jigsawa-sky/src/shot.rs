@@ -150,7 +150,8 @@ impl Shot {
             s.saturated = peak + self.camera.units(self.glow.level) >= self.camera.full_adu;
         }
         stars.sort_by(|a, b| b.flux.total_cmp(&a.flux));
-        let plane = Plane::new(self.size, electrons).unwrap_or_else(|| Plane::filled(self.size, 0.0));
+        let plane =
+            Plane::new(self.size, electrons).unwrap_or_else(|| Plane::filled(self.size, 0.0));
         Taken {
             plane,
             truth: Truth {
@@ -241,9 +242,15 @@ mod tests {
 
     #[test]
     fn the_light_of_all_stars_is_in_the_frame() {
-        let lone = Crowd { per_cell: 0.0, ..Crowd::lantern_reef() };
+        let lone = Crowd {
+            per_cell: 0.0,
+            ..Crowd::lantern_reef()
+        };
         let empty = shot().take(&lone, None);
-        let faint = Crowd { magnitudes: (15.0, 17.0), ..Crowd::lantern_reef() };
+        let faint = Crowd {
+            magnitudes: (15.0, 17.0),
+            ..Crowd::lantern_reef()
+        };
         let full = shot().take(&faint, None);
         let sum = |t: &Taken| t.plane.data().iter().map(|v| f64::from(*v)).sum::<f64>();
         let light: f64 = full.truth.stars.iter().map(|s| s.flux).sum();
@@ -256,7 +263,10 @@ mod tests {
     #[test]
     fn the_same_shot_gives_the_same_bits_on_any_number_of_threads() {
         let take = |threads| {
-            let pool = rayon::ThreadPoolBuilder::new().num_threads(threads).build().unwrap();
+            let pool = rayon::ThreadPoolBuilder::new()
+                .num_threads(threads)
+                .build()
+                .unwrap();
             pool.install(|| shot().take(&Crowd::lantern_reef(), None).plane)
         };
         assert_eq!(take(1), take(3));
@@ -264,8 +274,16 @@ mod tests {
 
     #[test]
     fn transparency_scales_stars_and_not_the_sky() {
-        let clear = Shot { transparency: 1.0, ..shot() }.take(&Crowd::lantern_reef(), None);
-        let hazy = Shot { transparency: 0.5, ..shot() }.take(&Crowd::lantern_reef(), None);
+        let clear = Shot {
+            transparency: 1.0,
+            ..shot()
+        }
+        .take(&Crowd::lantern_reef(), None);
+        let hazy = Shot {
+            transparency: 0.5,
+            ..shot()
+        }
+        .take(&Crowd::lantern_reef(), None);
         assert!((hazy.truth.stars[0].flux / clear.truth.stars[0].flux - 0.5).abs() < 1e-9);
         let low = |t: &Taken| {
             let mut v = t.plane.data().to_vec();

@@ -77,7 +77,11 @@ impl Crowd {
                     x: (cx as f64 + x) * CELL,
                     y: (cy as f64 + y) * CELL,
                     magnitude: (faint + depth).max(bright + rng.random::<f64>()),
-                    colour: if hot { 0.05 + 0.25 * spread } else { 0.85 + 0.65 * spread },
+                    colour: if hot {
+                        0.05 + 0.25 * spread
+                    } else {
+                        0.85 + 0.65 * spread
+                    },
                 }
             })
             .collect()
@@ -121,7 +125,12 @@ mod tests {
 
     #[test]
     fn red_stars_are_brighter_in_red() {
-        let star = |colour| SkyStar { x: 0.0, y: 0.0, magnitude: 10.0, colour };
+        let star = |colour| SkyStar {
+            x: 0.0,
+            y: 0.0,
+            magnitude: 10.0,
+            colour,
+        };
         let ratio = |c| star(c).electrons(&Filter::R) / star(c).electrons(&Filter::B);
         assert!((2.5 * (ratio(1.5) / ratio(0.5)).log10() - 1.0).abs() < 1e-9);
     }

@@ -18,7 +18,9 @@ const STYLES: Styles = Styles::styled()
 /// overwritten unless you ask for it, and every pixel is interpolated once.
 #[derive(Debug, Parser)]
 #[command(name = "jigsawa", version, styles = STYLES, max_term_width = 100)]
-#[command(after_help = "Start with:\n  jigsawa demo\n  jigsawa compose ha.fits oiii.fits sii.fits --palette SHO --out result --name reef")]
+#[command(
+    after_help = "Start with:\n  jigsawa demo\n  jigsawa compose ha.fits oiii.fits sii.fits --palette SHO --out result --name reef"
+)]
 pub struct Cli {
     #[command(subcommand)]
     pub command: Command,
@@ -157,7 +159,10 @@ fn pair(text: &str) -> Result<(String, String), String> {
 
 /// A number of bytes: 500M, 2G, 1.5G.
 fn bytes(text: &str) -> Result<usize, String> {
-    let trimmed = text.trim().trim_end_matches(['b', 'B']).trim_end_matches('i');
+    let trimmed = text
+        .trim()
+        .trim_end_matches(['b', 'B'])
+        .trim_end_matches('i');
     let (number, unit) = match trimmed.chars().last() {
         Some('k' | 'K') => (&trimmed[..trimmed.len() - 1], 1u64 << 10),
         Some('m' | 'M') => (&trimmed[..trimmed.len() - 1], 1 << 20),

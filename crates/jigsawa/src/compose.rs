@@ -29,7 +29,11 @@ pub fn palette(args: &ComposeArgs) -> Result<Palette, Trouble> {
     };
     Ok(Palette {
         name: "mix".to_owned(),
-        channels: [mix(0, &args.red)?, mix(1, &args.green)?, mix(2, &args.blue)?],
+        channels: [
+            mix(0, &args.red)?,
+            mix(1, &args.green)?,
+            mix(2, &args.blue)?,
+        ],
         luminance: args
             .luminance
             .is_some()
@@ -67,7 +71,11 @@ pub fn bind(palette: &Palette, frames: &[Frame]) -> Result<Bound, Trouble> {
                 .ok_or_else(|| unknown_name(channel, mix, n, frames))
         };
         mixes.push(mix.bind(number)?);
-        let mut from: Vec<usize> = mix.names().iter().filter_map(|n| find(frames, &n.text)).collect();
+        let mut from: Vec<usize> = mix
+            .names()
+            .iter()
+            .filter_map(|n| find(frames, &n.text))
+            .collect();
         from.dedup();
         channels.push(Channel {
             channel,
@@ -76,7 +84,9 @@ pub fn bind(palette: &Palette, frames: &[Frame]) -> Result<Bound, Trouble> {
         });
     }
     let narrow = palette.is_narrow(|n| {
-        find(frames, n).map_or(jigsawa_core::filter::Band::Broad, |i| frames[i].filter.band())
+        find(frames, n).map_or(jigsawa_core::filter::Band::Broad, |i| {
+            frames[i].filter.band()
+        })
     });
     Ok(Bound {
         mixes,
@@ -90,7 +100,11 @@ pub fn bind(palette: &Palette, frames: &[Frame]) -> Result<Bound, Trouble> {
 fn find(frames: &[Frame], name: &str) -> Option<usize> {
     let by_filter = Filter::named_by_hand(name)
         .and_then(|filter| frames.iter().position(|f| f.filter == filter));
-    by_filter.or_else(|| frames.iter().position(|f| f.plane.is_none() && stem(&f.path) == name))
+    by_filter.or_else(|| {
+        frames
+            .iter()
+            .position(|f| f.plane.is_none() && stem(&f.path) == name)
+    })
 }
 
 /// A named palette says in one go what it lacks.
@@ -155,7 +169,11 @@ pub fn cards(palette: &Palette, bound: &Bound, layout: &Layout, object: Option<&
         },
         "order of the rows",
     );
-    cards.text("CREATOR", concat!("Jigsawa ", env!("CARGO_PKG_VERSION")), "");
+    cards.text(
+        "CREATOR",
+        concat!("Jigsawa ", env!("CARGO_PKG_VERSION")),
+        "",
+    );
     for c in &bound.channels {
         cards.history(&format!("{}: {}", c.channel, c.mix));
     }
@@ -168,7 +186,11 @@ pub fn cards(palette: &Palette, bound: &Bound, layout: &Layout, object: Option<&
                 ", turn {:.3} deg, scale {:.5}{}, {:.3} px rms",
                 p.described.rotation_deg,
                 p.described.scale,
-                if p.described.mirrored { ", mirrored" } else { "" },
+                if p.described.mirrored {
+                    ", mirrored"
+                } else {
+                    ""
+                },
                 p.errors.rms_px
             );
         }

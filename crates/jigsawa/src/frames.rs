@@ -48,7 +48,9 @@ pub fn stem(path: &Path) -> String {
         .map(|n| n.to_string_lossy().into_owned())
         .unwrap_or_default();
     let lower = name.to_lowercase();
-    for ending in [".fits.gz", ".fits.fz", ".fit.gz", ".fit.fz", ".fits", ".fit", ".fts"] {
+    for ending in [
+        ".fits.gz", ".fits.fz", ".fit.gz", ".fit.fz", ".fits", ".fit", ".fts",
+    ] {
         if lower.ends_with(ending) {
             return name[..name.len() - ending.len()].to_owned();
         }
@@ -58,7 +60,9 @@ pub fn stem(path: &Path) -> String {
 
 fn is_called(path: &Path, name: &str) -> bool {
     path == Path::new(name)
-        || path.file_name().is_some_and(|n| n.to_string_lossy() == name)
+        || path
+            .file_name()
+            .is_some_and(|n| n.to_string_lossy() == name)
         || stem(path) == name
 }
 
@@ -117,9 +121,9 @@ pub fn open_all(paths: &[PathBuf], filters: &[(String, String)]) -> Result<Vec<F
         }
         let by_hand = filters.iter().find(|(_, name)| is_called(&path, name));
         let filter = match by_hand {
-            Some((word, _)) => Some(
-                Filter::named_by_hand(word).ok_or_else(|| Trouble::FilterName(word.clone()))?,
-            ),
+            Some((word, _)) => {
+                Some(Filter::named_by_hand(word).ok_or_else(|| Trouble::FilterName(word.clone()))?)
+            }
             None => facts.filter.clone(),
         };
         match filter {

@@ -16,7 +16,10 @@ use crate::tell::Trouble;
 
 /// The layout that the command starts from, if its argument is one.
 pub fn asked_for(args: &ComposeArgs) -> Result<Option<&Path>, Trouble> {
-    let is_layout = |p: &&PathBuf| p.extension().is_some_and(|e| e.eq_ignore_ascii_case("json"));
+    let is_layout = |p: &&PathBuf| {
+        p.extension()
+            .is_some_and(|e| e.eq_ignore_ascii_case("json"))
+    };
     let Some(layout) = args.frames.iter().find(is_layout) else {
         return Ok(None);
     };
@@ -114,7 +117,16 @@ pub fn write(path: &Path, layout: &Layout, overwrite: bool) -> Result<Unfinished
 
 /// The way from a folder to a file, so that both can be moved together.
 fn relative(file: &str, folder: &Path) -> String {
-    let folder = if folder.as_os_str().is_empty() { Path::new(".") } else { folder };
-    let way = || pathdiff::diff_paths(Path::new(file).canonicalize().ok()?, folder.canonicalize().ok()?);
+    let folder = if folder.as_os_str().is_empty() {
+        Path::new(".")
+    } else {
+        folder
+    };
+    let way = || {
+        pathdiff::diff_paths(
+            Path::new(file).canonicalize().ok()?,
+            folder.canonicalize().ok()?,
+        )
+    };
     way().map_or_else(|| file.to_owned(), |p| p.display().to_string())
 }

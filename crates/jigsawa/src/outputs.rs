@@ -28,8 +28,11 @@ impl Names {
         let object = frames.iter().find_map(|f| f.facts.object.clone());
         let start = match &out.name {
             Some(name) => {
-                let plain = !name.is_empty() && !name.contains(['/', '\\', '\0']) && !name.starts_with('.');
-                plain.then(|| name.clone()).ok_or_else(|| Trouble::Name(name.clone()))?
+                let plain =
+                    !name.is_empty() && !name.contains(['/', '\\', '\0']) && !name.starts_with('.');
+                plain
+                    .then(|| name.clone())
+                    .ok_or_else(|| Trouble::Name(name.clone()))?
             }
             None => object
                 .clone()
@@ -55,7 +58,11 @@ impl Names {
         if with_layout {
             all.push(&self.layout);
         }
-        let there: Vec<PathBuf> = all.iter().filter(|p| p.exists()).map(|p| (*p).clone()).collect();
+        let there: Vec<PathBuf> = all
+            .iter()
+            .filter(|p| p.exists())
+            .map(|p| (*p).clone())
+            .collect();
         if !there.is_empty() && !overwrite {
             return Err(Trouble::Exist(there));
         }

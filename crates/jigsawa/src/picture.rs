@@ -73,7 +73,8 @@ pub fn write(
         let (to_tiff, tiff_rows) = sync_channel::<Band>(2);
         let (to_png, png_rows) = sync_channel::<Band>(2);
         let shape = (size.width(), size.height());
-        let tiff_done = scope.spawn(move || encode_tiff(tiff, shape, title, wants_linear, &tiff_rows));
+        let tiff_done =
+            scope.spawn(move || encode_tiff(tiff, shape, title, wants_linear, &tiff_rows));
         let png_done = scope.spawn(move || encode_png(png, shape, title, &png_rows));
         let mut read = Ok(());
         for y in (0..size.height()).step_by(STRIP_ROWS) {
@@ -218,7 +219,11 @@ fn sample(frame: &FitsFrame) -> Result<Vec<[f32; 3]>, FileError> {
     let mut sample = Vec::with_capacity(size.area() / (step * step) + size.width());
     for y in (step / 2..size.height()).step_by(step) {
         let [r, g, b] = read_rows(frame, size, y, 1)?;
-        sample.extend((step / 2..size.width()).step_by(step).map(|x| [r[x], g[x], b[x]]));
+        sample.extend(
+            (step / 2..size.width())
+                .step_by(step)
+                .map(|x| [r[x], g[x], b[x]]),
+        );
     }
     Ok(sample)
 }

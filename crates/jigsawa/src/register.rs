@@ -36,11 +36,14 @@ pub fn register(
     let given = settled
         .reference
         .map(|name| {
-            frames.iter().position(|f| f.is_called(name)).ok_or_else(|| Trouble::NoSuchFrame {
-                option: "--reference",
-                name: name.to_owned(),
-                frames: frames.iter().map(Frame::name).collect(),
-            })
+            frames
+                .iter()
+                .position(|f| f.is_called(name))
+                .ok_or_else(|| Trouble::NoSuchFrame {
+                    option: "--reference",
+                    name: name.to_owned(),
+                    frames: frames.iter().map(Frame::name).collect(),
+                })
         })
         .transpose()?;
     let catalogues = measure(frames, settled.needed, common)?;
@@ -61,7 +64,9 @@ pub fn register(
         .map(|(i, c)| match c {
             Err(e) => Err(Lost::Unmeasured(*e)),
             Ok(_) if i == reference => Ok(Placed::reference(reference_stars)),
-            Ok(stars) => place(frames, reference, reference_stars, i, stars).map_err(Lost::Unmatched),
+            Ok(stars) => {
+                place(frames, reference, reference_stars, i, stars).map_err(Lost::Unmatched)
+            }
         })
         .collect();
     for i in settled.needed {
@@ -170,7 +175,8 @@ fn choose_reference(
         .unwrap_or(0);
     let why = match &catalogues[best] {
         Ok(c) => {
-            let arcsec = scales.map_or(String::new(), |s| format!(", {:.1}\"", c.fwhm_px * s[best]));
+            let arcsec =
+                scales.map_or(String::new(), |s| format!(", {:.1}\"", c.fwhm_px * s[best]));
             format!(
                 "best in stars and sharpness: {} clean stars, FWHM {:.2} px{arcsec}",
                 c.clean().count(),
@@ -221,8 +227,8 @@ fn lay_out(
         .zip(frames)
         .filter_map(|(p, f)| Some((p.as_ref().ok()?.map, f.facts.size)))
         .collect();
-    let canvas = Canvas::new(extent, facts.size, facts.row_order, &on_reference)
-        .map_err(Trouble::Canvas)?;
+    let canvas =
+        Canvas::new(extent, facts.size, facts.row_order, &on_reference).map_err(Trouble::Canvas)?;
     let to_reference = canvas.to_reference();
     let placements: Vec<Option<Placement>> = placed
         .iter()
@@ -230,7 +236,9 @@ fn lay_out(
         .collect();
 
     // Balancing sees the frames that have a place.
-    let present: Vec<usize> = (0..frames.len()).filter(|i| placements[*i].is_some()).collect();
+    let present: Vec<usize> = (0..frames.len())
+        .filter(|i| placements[*i].is_some())
+        .collect();
     let members: Vec<Member<'_>> = present
         .iter()
         .filter_map(|i| {
@@ -247,7 +255,10 @@ fn lay_out(
 
     let mut rows = Vec::with_capacity(frames.len());
     for (i, f) in frames.iter().enumerate() {
-        let balance = present.iter().position(|p| *p == i).map(|p| balanced[p].clone());
+        let balance = present
+            .iter()
+            .position(|p| *p == i)
+            .map(|p| balanced[p].clone());
         let verdict = match (&placed[i], &balance) {
             (Err(Lost::Unmeasured(e)), _) => Verdict::LeftOut(e.to_string()),
             (Err(Lost::Unmatched(e)), _) => Verdict::LeftOut(e.to_string()),
@@ -294,8 +305,12 @@ fn measurements(c: Option<&Catalogue>) -> Measurements {
     let some = |v: f64| v.is_finite().then_some(v);
     Measurements {
         stars: c.map_or(0, |c| c.stars.len()),
-        fwhm_px: c.filter(|c| !c.stars.is_empty()).and_then(|c| some(c.fwhm_px)),
-        elongation: c.filter(|c| !c.stars.is_empty()).and_then(|c| some(c.elongation)),
+        fwhm_px: c
+            .filter(|c| !c.stars.is_empty())
+            .and_then(|c| some(c.fwhm_px)),
+        elongation: c
+            .filter(|c| !c.stars.is_empty())
+            .and_then(|c| some(c.elongation)),
         sky_adu: c.map_or(0.0, |c| f64::from(c.sky.typical_level())),
         noise_adu: c.map_or(0.0, |c| f64::from(c.sky.typical_sigma())),
     }

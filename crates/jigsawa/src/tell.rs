@@ -29,7 +29,11 @@ pub enum Trouble {
     /// `--filter` with a name that cannot stand in a mix.
     FilterName(String),
     /// An option names a frame that is not among those given.
-    NoSuchFrame { option: &'static str, name: String, frames: Vec<String> },
+    NoSuchFrame {
+        option: &'static str,
+        name: String,
+        frames: Vec<String>,
+    },
     /// Two frames of one filter.
     SameFilter { filter: String, files: Vec<String> },
     /// A file given twice.
@@ -39,17 +43,39 @@ pub enum Trouble {
     /// No such palette.
     Palette(String),
     /// A palette's filters are not all there.
-    PaletteNeeds { palette: String, missing: Vec<String>, have: Vec<String> },
+    PaletteNeeds {
+        palette: String,
+        missing: Vec<String>,
+        have: Vec<String>,
+    },
     /// A mix that cannot be understood.
-    Mix { channel: &'static str, text: String, error: MixError },
+    Mix {
+        channel: &'static str,
+        text: String,
+        error: MixError,
+    },
     /// A name in a mix that stands for no frame.
-    MixName { channel: &'static str, text: String, name: String, column: usize, known: Vec<String> },
+    MixName {
+        channel: &'static str,
+        text: String,
+        name: String,
+        column: usize,
+        known: Vec<String>,
+    },
     /// A frame without anything to measure.
     Measure { file: String, error: DetectError },
     /// A frame that is needed cannot be placed.
-    Match { file: String, reference: String, error: MatchError },
+    Match {
+        file: String,
+        reference: String,
+        error: MatchError,
+    },
     /// A frame that is needed cannot be balanced.
-    Balance { file: String, reference: String, error: BalanceError },
+    Balance {
+        file: String,
+        reference: String,
+        error: BalanceError,
+    },
     /// No canvas.
     Canvas(CanvasError),
     /// The layout cannot be read.
@@ -57,7 +83,11 @@ pub enum Trouble {
     /// The layout cannot be used.
     Layout { file: PathBuf, error: LayoutError },
     /// A frame is not what the layout says.
-    LayoutFrame { layout: PathBuf, file: String, problem: String },
+    LayoutFrame {
+        layout: PathBuf,
+        file: String,
+        problem: String,
+    },
     /// A frame that a mix needs is left out in the layout.
     LeftOut { file: String, reason: String },
     /// An option that has no meaning for a layout.
@@ -67,13 +97,19 @@ pub enum Trouble {
     /// Results that exist already.
     Exist(Vec<PathBuf>),
     /// A folder that takes no files.
-    Folder { folder: PathBuf, error: std::io::Error },
+    Folder {
+        folder: PathBuf,
+        error: std::io::Error,
+    },
     /// A name that cannot be part of a file's name.
     Name(String),
     /// A result cannot be written.
     Write { file: PathBuf, error: FileError },
     /// The merge stopped.
-    Merge { file: Option<String>, message: String },
+    Merge {
+        file: Option<String>,
+        message: String,
+    },
     /// The result has no pixel with all channels.
     Nothing,
 }
@@ -270,7 +306,11 @@ fn files_told(files: &[(PathBuf, FileError)]) -> Told {
     let mut message = String::new();
     for (i, (path, error)) in files.iter().enumerate() {
         let line = if i == 0 { "" } else { "\njigsawa: " };
-        let _ = write!(message, "{line}'{}' cannot be used: {error}", path.display());
+        let _ = write!(
+            message,
+            "{line}'{}' cannot be used: {error}",
+            path.display()
+        );
     }
     let hint = match &files[0].1 {
         FileError::Io { error, .. } if error.kind() == std::io::ErrorKind::NotFound => {
@@ -347,18 +387,21 @@ fn mix_hint(error: &MixError) -> String {
             did_you_mean(name, Mix::functions().map(|f| f.0)),
             Mix::functions().map(|f| f.0).collect::<Vec<_>>().join(", ")
         ),
-        Problem::Trailing(_) => "Write + or another operator between two names; put a name with blanks \
+        Problem::Trailing(_) => {
+            "Write + or another operator between two names; put a name with blanks \
                                  in quotes."
+                .to_owned()
+        }
+        _ => "Write a mix as in \"70% OIII + 30% Ha\"; docs/mix.md has the whole language."
             .to_owned(),
-        _ => "Write a mix as in \"70% OIII + 30% Ha\"; docs/mix.md has the whole language.".to_owned(),
     }
 }
 
 fn match_told(file: &str, reference: &str, error: &MatchError) -> Told {
     let hint = match error {
-        MatchError::TooFewStars { in_reference: true, .. } => {
-            "Give a reference with more stars: --reference FRAME"
-        }
+        MatchError::TooFewStars {
+            in_reference: true, ..
+        } => "Give a reference with more stars: --reference FRAME",
         MatchError::TooFewStars { .. } => {
             "Use a deeper master of this filter, or a mix that does not need it."
         }

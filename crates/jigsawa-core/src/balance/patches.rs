@@ -88,10 +88,7 @@ pub(super) fn surface(
     let mut surface = Surface::fit_plane(&patches, canvas)?;
     let mut spread = 0.0;
     for _ in 0..20 {
-        let residual: Vec<f64> = patches
-            .iter()
-            .map(|p| p.value - surface.at(p.at))
-            .collect();
+        let residual: Vec<f64> = patches.iter().map(|p| p.value - surface.at(p.at)).collect();
         let mut r: Vec<f32> = residual.iter().map(|v| *v as f32).collect();
         let middle = median(&mut r);
         spread = f64::from(mad(&mut r, middle)) * MAD_TO_SIGMA;
@@ -100,7 +97,11 @@ pub(super) fn surface(
         }
         for (p, r) in patches.iter_mut().zip(&residual) {
             let u2 = (r / (4.685 * spread)).powi(2);
-            p.weight = if u2 < 1.0 { (1.0 - u2) * (1.0 - u2) } else { 0.0 };
+            p.weight = if u2 < 1.0 {
+                (1.0 - u2) * (1.0 - u2)
+            } else {
+                0.0
+            };
         }
         surface = Surface::fit_plane(&patches, canvas)?;
     }

@@ -79,7 +79,8 @@ impl Surface {
 
     /// Weighted least squares through patches; a constant when they do not fix a slope.
     pub(super) fn fit_plane(patches: &[Patch], canvas: Size) -> Option<Self> {
-        let sum = |of: &dyn Fn(&Patch) -> f64| patches.iter().map(|p| p.weight * of(p)).sum::<f64>();
+        let sum =
+            |of: &dyn Fn(&Patch) -> f64| patches.iter().map(|p| p.weight * of(p)).sum::<f64>();
         let weight = sum(&|_| 1.0);
         if weight <= 0.0 {
             return None;
@@ -93,7 +94,8 @@ impl Surface {
         let yv = sum(&|p| (p.at.y - y0) * (p.value - level));
         let det = xx * yy - xy * xy;
         // Patches on a line, or huddled together, say nothing of a slope over the whole canvas.
-        let narrow = xx.min(yy) / weight < (0.05 * canvas.width().min(canvas.height()) as f64).powi(2);
+        let narrow =
+            xx.min(yy) / weight < (0.05 * canvas.width().min(canvas.height()) as f64).powi(2);
         let (slope_x, slope_y) = if narrow || det < 0.02 * xx * yy {
             (0.0, 0.0)
         } else {

@@ -4,8 +4,8 @@
 //! Each channel's sky is set to one level, which makes the background neutral, and its light is
 //! scaled. The curve acts on the mean of the channels, and all three are multiplied by the same
 //! factor, so that a faint red and a bright red are both red. The curve's strength is chosen so that
-//! the sky becomes dark grey. Towards white, colour fades into it: light that is full in one channel
-//! would else stay a flat patch of that channel's colour.
+//! the sky becomes dark grey. A colour too strong for the screen at its brightness moves towards the
+//! grey of that brightness, which keeps its hue and lets full light become white.
 
 use crate::robust::{MAD_TO_SIGMA, mad, quantile};
 
@@ -30,7 +30,7 @@ const SKY_GREY: f32 = 0.11;
 const BLACK_SIGMA: f32 = 4.5;
 
 /// Full light: only this part of the pixels is brighter. Star cores are.
-const WHITE_QUANTILE: f64 = 0.9995;
+const WHITE_QUANTILE: f64 = 0.9998;
 
 /// Of `Each`: the light that is made equal lies at this part of the pixels, above most nebulae and
 /// below the stars; and made equal only to this power, since full equality drowns the weakest channel
@@ -38,8 +38,10 @@ const WHITE_QUANTILE: f64 = 0.9995;
 const EACH_QUANTILE: f64 = 0.93;
 const EACH_POWER: f32 = 0.75;
 
-/// Brightness (after the curve) from which colour begins to fade to white.
-const FADE_FROM: f32 = 0.80;
+/// How much of the colour's strength is kept. Ratios of linear light look garish on a screen where a
+/// single line fills each channel.
+const SATURATION_LINKED: f32 = 1.0;
+const SATURATION_EACH: f32 = 0.72;
 
 /// The curve and the levels of one picture.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -47,6 +49,7 @@ pub struct Stretch {
     black: [f32; 3],
     gain: [f32; 3],
     strength: f32,
+    saturation: f32,
 }
 
 impl Stretch {
@@ -73,7 +76,11 @@ impl Stretch {
             gain = light.map(|l| (mean.exp() / l).powf(EACH_POWER));
         }
         let width = (0..3).map(|c| gain[c] * noise[c]).sum::<f32>() / 3.0;
-        let spread = if width > 0.0 { width } else { f32::MIN_POSITIVE };
+        let spread = if width > 0.0 {
+            width
+        } else {
+            f32::MIN_POSITIVE
+        };
         let pedestal = BLACK_SIGMA * spread;
         let black: [f32; 3] = std::array::from_fn(|c| sky[c] - pedestal / gain[c]);
         let mut brightness: Vec<f32> = complete()
@@ -84,6 +91,10 @@ impl Stretch {
             black,
             gain: gain.map(|g| g / full),
             strength: strength(pedestal / full),
+            saturation: match link {
+                Link::Linked => SATURATION_LINKED,
+                Link::Each => SATURATION_EACH,
+            },
         })
     }
 
@@ -98,19 +109,14 @@ impl Stretch {
             return Display([0.0; 3]);
         }
         let curved = ((self.strength * light).asinh() / self.strength.asinh()).min(1.0);
-        let factor = curved / light;
-        let fade = ((curved - FADE_FROM) / (1.0 - FADE_FROM)).clamp(0.0, 1.0);
-        let fade = fade * fade;
-        let mut out = rgb.map(|v| {
-            let v = v * factor;
-            v + (curved - v) * fade
-        });
-        // A strong colour may still exceed full light in one channel: give way in brightness.
-        let most = out[0].max(out[1]).max(out[2]);
-        if most > 1.0 {
-            out = out.map(|v| v / most);
-        }
-        Display(out)
+        let most = self.saturation * (rgb[0].max(rgb[1]).max(rgb[2]) / light - 1.0) * curved;
+        let keep = if most > 1.0 - curved {
+            (1.0 - curved) / most
+        } else {
+            1.0
+        };
+        let colour = self.saturation * keep;
+        Display(rgb.map(|v| (curved * (1.0 + colour * (v / light - 1.0))).clamp(0.0, 1.0)))
     }
 }
 
@@ -151,7 +157,12 @@ impl Ramp {
     /// From the darkest to the brightest value of a sample, one in ten thousand left out on each
     /// side. `None` when no value is there.
     pub fn measure(sample: &[[f32; 3]]) -> Option<Self> {
-        let mut all: Vec<f32> = sample.iter().flatten().copied().filter(|v| v.is_finite()).collect();
+        let mut all: Vec<f32> = sample
+            .iter()
+            .flatten()
+            .copied()
+            .filter(|v| v.is_finite())
+            .collect();
         if all.is_empty() {
             return None;
         }

@@ -42,10 +42,7 @@ struct Group {
 }
 
 /// All maps that pairs of like groups propose, best likeness first.
-pub(super) fn proposals(
-    reference: &[Spot<ReferencePx>],
-    frame: &[Spot<FramePx>],
-) -> Vec<Proposal> {
+pub(super) fn proposals(reference: &[Spot<ReferencePx>], frame: &[Spot<FramePx>]) -> Vec<Proposal> {
     let at = |s: &Spot<ReferencePx>| [s.at.x, s.at.y];
     let reference_xy: Vec<[f64; 2]> = reference.iter().map(at).collect();
     let frame_xy: Vec<[f64; 2]> = frame.iter().map(|s| [s.at.x, s.at.y]).collect();
@@ -206,7 +203,8 @@ mod tests {
         let a = describe(&four(0.0, 1.0, 1.0), [0, 1, 2, 3], 1.0).unwrap();
         let plain = describe(&four(1.0, 1.0, -1.0), [0, 1, 2, 3], 1.0).unwrap();
         let turned = describe(&four(1.0, 1.0, -1.0), [0, 1, 2, 3], -1.0).unwrap();
-        let unlike = |g: &Group| -> f64 { a.code.iter().zip(g.code).map(|(a, b)| (a - b).abs()).sum() };
+        let unlike =
+            |g: &Group| -> f64 { a.code.iter().zip(g.code).map(|(a, b)| (a - b).abs()).sum() };
         assert!(unlike(&turned) < 1e-9);
         assert!(unlike(&plain) > 0.1);
     }

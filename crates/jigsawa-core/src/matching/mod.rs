@@ -89,7 +89,9 @@ pub enum MatchError {
         in_reference: bool,
     },
     /// No map makes more stars meet than chance would.
-    #[error("no shift, turn, mirror or scale brings its stars onto the reference's (at best {best} of {tried} met)")]
+    #[error(
+        "no shift, turn, mirror or scale brings its stars onto the reference's (at best {best} of {tried} met)"
+    )]
     NoMatch {
         /// Stars that met under the best map.
         best: usize,
@@ -97,7 +99,9 @@ pub enum MatchError {
         tried: usize,
     },
     /// Stars met, but they do not agree well enough.
-    #[error("its stars meet the reference's only to {rms_px:.2} px rms ({pairs} pairs), {allowed_px} px is allowed")]
+    #[error(
+        "its stars meet the reference's only to {rms_px:.2} px rms ({pairs} pairs), {allowed_px} px is allowed"
+    )]
     TooRough {
         /// Pairs found.
         pairs: usize,

@@ -76,7 +76,9 @@ pub(super) fn refine(field: &Field<'_>, start: Registration) -> Result<Matched, 
     }
     let chance = field.chance(reach.max(1.0));
     let tried = in_frame(field, &map);
-    if pairs.len() < LEAST_STARS || log_odds(pairs.len(), tried.max(pairs.len()), chance) < LEAST_LOG_ODDS {
+    if pairs.len() < LEAST_STARS
+        || log_odds(pairs.len(), tried.max(pairs.len()), chance) < LEAST_LOG_ODDS
+    {
         return Err(too_few(field, pairs.len()));
     }
     let weighted_pairs = weighted(field, &pairs);
@@ -112,8 +114,7 @@ fn in_frame(field: &Field<'_>, map: &Registration) -> usize {
 }
 
 fn distance(field: &Field<'_>, map: &Registration, r: usize, f: usize) -> f64 {
-    map.apply(field.reference[r].at)
-        .distance(field.frame[f].at)
+    map.apply(field.reference[r].at).distance(field.frame[f].at)
 }
 
 /// Pairs in which each is the other's nearest within the reach, as places in both lists.
@@ -153,13 +154,10 @@ fn weighted(field: &Field<'_>, pairs: &[(usize, usize)]) -> Pairs {
 }
 
 /// The pairs whose distance their errors and the common scatter explain.
-fn clipped(
-    field: &Field<'_>,
-    map: &Registration,
-    pairs: &[(usize, usize)],
-) -> Vec<(usize, usize)> {
+fn clipped(field: &Field<'_>, map: &Registration, pairs: &[(usize, usize)]) -> Vec<(usize, usize)> {
     let all = weighted(field, pairs);
-    let normal = |p: &Pair<ReferencePx, FramePx>| map.apply(p.from).distance(p.to) * p.weight.sqrt();
+    let normal =
+        |p: &Pair<ReferencePx, FramePx>| map.apply(p.from).distance(p.to) * p.weight.sqrt();
     let mut sizes: Vec<f32> = all.iter().map(|p| normal(p) as f32).collect();
     // The median of a Rayleigh distribution of sigma 1 is 1.177.
     let excess = (f64::from(median(&mut sizes)) / 1.177).max(1.0);

@@ -25,10 +25,26 @@ pub(super) fn fit<A, B>(pairs: &[Pair<A, B>]) -> Option<Matrix3<f64>> {
             }
             let px = (h[(0, 0)] * x + h[(0, 1)] * y + h[(0, 2)]) / z;
             let py = (h[(1, 0)] * x + h[(1, 1)] * y + h[(1, 2)]) / z;
-            let row_u =
-                SVector::from([x / z, y / z, 1.0 / z, 0.0, 0.0, 0.0, -px * x / z, -px * y / z]);
-            let row_v =
-                SVector::from([0.0, 0.0, 0.0, x / z, y / z, 1.0 / z, -py * x / z, -py * y / z]);
+            let row_u = SVector::from([
+                x / z,
+                y / z,
+                1.0 / z,
+                0.0,
+                0.0,
+                0.0,
+                -px * x / z,
+                -px * y / z,
+            ]);
+            let row_v = SVector::from([
+                0.0,
+                0.0,
+                0.0,
+                x / z,
+                y / z,
+                1.0 / z,
+                -py * x / z,
+                -py * y / z,
+            ]);
             normal += *w * (row_u * row_u.transpose() + row_v * row_v.transpose());
             right += *w * ((u - px) * row_u + (v - py) * row_v);
         }

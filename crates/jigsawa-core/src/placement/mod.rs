@@ -267,7 +267,10 @@ fn normalisation(points: impl Iterator<Item = (f64, f64, f64)> + Clone) -> (f64,
         sy += w * y;
     }
     let (mx, my) = (sx / sw, sy / sw);
-    let mean: f64 = points.map(|(x, y, w)| w * (x - mx).hypot(y - my)).sum::<f64>() / sw;
+    let mean: f64 = points
+        .map(|(x, y, w)| w * (x - mx).hypot(y - my))
+        .sum::<f64>()
+        / sw;
     let scale = if mean > 0.0 {
         std::f64::consts::SQRT_2 / mean
     } else {

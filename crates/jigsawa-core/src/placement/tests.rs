@@ -67,14 +67,15 @@ fn the_simplest_model_that_fits_is_chosen(
 #[test]
 fn few_pairs_never_buy_a_free_model() {
     let map = truth(Model::Homography, false);
-    assert_eq!(choose(&pairs(&map, 6, 0.3)).unwrap().model, Model::Similarity);
+    assert_eq!(
+        choose(&pairs(&map, 6, 0.3)).unwrap().model,
+        Model::Similarity
+    );
     assert!(choose(&pairs(&map, 1, 0.0)).is_none());
 }
 
 #[rstest]
-fn points_on_a_line_fix_no_affine_map(
-    #[values(Model::Affine, Model::Homography)] model: Model,
-) {
+fn points_on_a_line_fix_no_affine_map(#[values(Model::Affine, Model::Homography)] model: Model) {
     let line: Vec<_> = (0..20)
         .map(|i| Pair {
             from: Point::new(f64::from(i), 2.0 * f64::from(i)),

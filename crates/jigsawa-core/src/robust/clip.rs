@@ -1,7 +1,9 @@
 //! Level and noise of a set of values most of which are background: repeated clipping around the
-//! median (the usual kappa-sigma clipping, with robust centre and width).
+//! median (the usual kappa-sigma clipping, with robust centre and width). Centre and width are those of
+//! grouped data, so that a 16-bit master whose noise is one or two units is measured as well as a float
+//! one.
 
-use super::median::{MAD_TO_SIGMA, mad, median};
+use super::median::{MAD_TO_SIGMA, grouped_median};
 
 /// The outcome of [`clipped`].
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -17,21 +19,16 @@ pub struct Clipped {
 /// Level and noise of finite values by clipping at `low` and `high` sigma around the median until
 /// nothing changes, five rounds at most. Values are reordered; `scratch` is used for deviations.
 /// `None` for no values.
-pub fn clipped(
-    values: &mut [f32],
-    low: f32,
-    high: f32,
-    scratch: &mut Vec<f32>,
-) -> Option<Clipped> {
+pub fn clipped(values: &mut [f32], low: f32, high: f32, scratch: &mut Vec<f32>) -> Option<Clipped> {
     if values.is_empty() {
         return None;
     }
     let mut kept = values.len();
     loop {
-        let level = median(&mut values[..kept]);
+        let level = grouped_median(&mut values[..kept]);
         scratch.clear();
-        scratch.extend_from_slice(&values[..kept]);
-        let sigma = mad(scratch, level) * MAD_TO_SIGMA as f32;
+        scratch.extend(values[..kept].iter().map(|v| (v - level).abs()));
+        let sigma = grouped_median(scratch) * MAD_TO_SIGMA as f32;
         let (floor, ceiling) = (level - low * sigma, level + high * sigma);
         let before = kept;
         let mut i = 0;
@@ -61,6 +58,27 @@ mod tests {
         let c = clipped(&mut v, 3.0, 3.0, &mut Vec::new()).unwrap();
         assert!((c.level - 100.0).abs() < 0.6, "{c:?}");
         assert_eq!(c.kept, 1000);
+    }
+
+    #[test]
+    fn rounding_to_whole_numbers_changes_little() {
+        // A normal distribution of sigma 1.6 by its quantiles, rounded.
+        let normal = |u: f64| {
+            let t = (-2.0 * u.min(1.0 - u).ln()).sqrt();
+            let z = t - (2.307_53 + 0.270_61 * t) / (1.0 + 0.992_29 * t + 0.044_81 * t * t);
+            if u < 0.5 { -z } else { z }
+        };
+        for shift in [0.0, 0.2, 0.45] {
+            let mut v: Vec<f32> = (1..4000)
+                .map(|i| (100.0 + shift + 1.6 * normal(f64::from(i) / 4000.0)).round() as f32)
+                .collect();
+            let c = clipped(&mut v, 3.0, 2.5, &mut Vec::new()).unwrap();
+            assert!(
+                (f64::from(c.level) - 100.0 - shift).abs() < 0.05,
+                "{shift}: {c:?}"
+            );
+            assert!((f64::from(c.sigma) - 1.6).abs() < 0.12, "{shift}: {c:?}");
+        }
     }
 
     #[test]

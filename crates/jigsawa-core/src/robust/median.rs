@@ -18,6 +18,31 @@ pub fn median(values: &mut [f32]) -> f32 {
     0.5 * (below + *mid)
 }
 
+/// The median of finite values that may be whole numbers: among equal values in the middle it lies as
+/// far up their step as the count says (the median of grouped data). For values without ties it is
+/// the usual median. They are reordered; NaN for none.
+pub fn grouped_median(values: &mut [f32]) -> f32 {
+    let middle = median(values);
+    let (mut below, mut equal) = (0usize, 0usize);
+    let (mut last, mut next) = (f32::NEG_INFINITY, f32::INFINITY);
+    for v in values.iter() {
+        if *v < middle {
+            below += 1;
+            last = last.max(*v);
+        } else if *v > middle {
+            next = next.min(*v);
+        } else {
+            equal += 1;
+        }
+    }
+    if equal < 2 || !last.is_finite() || !next.is_finite() {
+        return middle;
+    }
+    let (low, high) = (0.5 * (last + middle), 0.5 * (middle + next));
+    let part = (values.len() as f32 / 2.0 - below as f32) / equal as f32;
+    low + part * (high - low)
+}
+
 /// The value below which the fraction `q` (0..=1) of the finite values lies; they are reordered.
 /// NaN for none.
 pub fn quantile(values: &mut [f32], q: f64) -> f32 {
@@ -50,6 +75,18 @@ mod tests {
         assert_eq!(mad(&mut [1.0, 2.0, 3.0, 100.0], 2.5), 1.0);
         assert_eq!(quantile(&mut [5.0, 1.0, 3.0], 0.0), 1.0);
         assert_eq!(quantile(&mut [5.0, 1.0, 3.0], 1.0), 5.0);
+    }
+
+    #[test]
+    fn whole_numbers_give_a_median_between_them() {
+        // 10 values of 4, 60 of 5, 30 of 6: the half lies 40 of 60 up the step from 4.5 to 5.5.
+        let mut v: Vec<f32> = [(4.0, 10), (5.0, 60), (6.0, 30)]
+            .into_iter()
+            .flat_map(|(v, n)| std::iter::repeat_n(v, n))
+            .collect();
+        assert!((grouped_median(&mut v) - (4.5 + 40.0 / 60.0)).abs() < 1e-6);
+        assert_eq!(grouped_median(&mut [1.0, 2.0, 4.0]), 2.0);
+        assert_eq!(grouped_median(&mut [3.0; 7]), 3.0);
     }
 
     proptest! {

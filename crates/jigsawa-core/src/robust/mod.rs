@@ -5,5 +5,5 @@ mod median;
 mod slope;
 
 pub use clip::{Clipped, clipped};
-pub use median::{MAD_TO_SIGMA, mad, median, quantile};
+pub use median::{MAD_TO_SIGMA, grouped_median, mad, median, quantile};
 pub use slope::{Ratio, robust_ratio};

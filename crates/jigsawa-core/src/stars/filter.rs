@@ -40,6 +40,12 @@ impl MatchedFilter {
         self.taps.len() - 1
     }
 
+    /// Distance at which a star of this width has no light left in the response: two full widths.
+    pub(crate) fn ring(&self) -> usize {
+        // The filter reaches three sigma, and the star as much: 1.7 reaches are two full widths.
+        (1.6 * self.radius() as f64).ceil() as usize + 1
+    }
+
     /// The response in rows `from..to` (which may reach outside: rows of zeros there), into `out`,
     /// row after row of the plane's width. Missing pixels count as sky.
     pub(crate) fn rows(

@@ -1,12 +1,15 @@
-//! Where stars may be: local maxima of the matched filter's response that stand out of its noise.
+//! Where stars may be: local maxima of the matched filter's response that stand out of their ring.
 //!
-//! The noise of the response is taken from the response itself, cell by cell, so that the correlated
-//! noise of a stacked master and the texture of a nebula raise the threshold where they are.
+//! A maximum's height is taken above the median of a ring two widths around it, and the noise of the
+//! response from its second differences over the same distance, cell by cell: so the smooth light of
+//! a nebula counts neither as height nor as noise, while the correlated noise of a stacked master and
+//! fine texture raise the threshold where they are.
 
 use rayon::prelude::*;
 
 use crate::plane::Plane;
-use crate::robust::{MAD_TO_SIGMA, mad, median};
+use crate::robust::{MAD_TO_SIGMA, median};
+use crate::space::Point;
 
 use super::filter::{FWHM_PER_SIGMA, MatchedFilter, Scratch};
 use super::sky::SkyMesh;
@@ -43,6 +46,7 @@ pub(crate) fn find(
     stride: usize,
 ) -> Vec<Candidate> {
     let chosen: Vec<usize> = (0..bands(plane)).step_by(stride.max(1)).collect();
+    let ring = filter.ring();
     let found: Vec<Vec<Candidate>> = chosen
         .into_par_iter()
         .map_init(
@@ -50,114 +54,161 @@ pub(crate) fn find(
             |(scratch, response, values), band| {
                 let y0 = band * BAND_ROWS;
                 let y1 = (y0 + BAND_ROWS).min(plane.size().height());
-                filter.rows(
-                    plane,
-                    sky,
-                    (y0 as i64 - 1, y1 as i64 + 1),
-                    scratch,
+                let reach = (y0 as i64 - ring as i64, (y1 + ring) as i64);
+                filter.rows(plane, sky, reach, scratch, response);
+                let band = Band {
+                    width: plane.size().width(),
+                    rows: (y0, y1),
+                    ring,
                     response,
-                );
-                maxima(plane, sky, filter, threshold, (y0, y1), response, values)
+                };
+                band.maxima(plane, sky, filter, threshold, values)
             },
         )
         .collect();
     found.into_iter().flatten().collect()
 }
 
-/// Local maxima in rows `y0..y1`; `response` has one row more on each side.
-fn maxima(
-    plane: &Plane,
-    sky: &SkyMesh,
-    filter: &MatchedFilter,
-    threshold: f32,
-    (y0, y1): (usize, usize),
-    response: &[f32],
-    values: &mut Vec<f32>,
-) -> Vec<Candidate> {
-    let width = plane.size().width();
-    let row = |y: usize| &response[(y + 1 - y0) * width..(y + 2 - y0) * width];
-    let near = |y: usize, d: isize| {
-        let at = (y + 1 - y0).wrapping_add_signed(d) * width;
-        &response[at..at + width]
-    };
-    let mut found = Vec::new();
-    let columns: Vec<(usize, usize)> = (0..width)
-        .step_by(NOISE_COLUMNS)
-        .map(|x| (x, (x + NOISE_COLUMNS).min(width)))
-        .collect();
-    let limits: Vec<(f32, f32)> = columns
-        .iter()
-        .map(|(x0, x1)| {
-            values.clear();
-            for y in (y0..y1).step_by(3) {
-                values.extend(row(y)[*x0..*x1].iter().step_by(3));
-            }
-            let level = median(values);
-            let spread = mad(values, level) * MAD_TO_SIGMA as f32;
-            let at = crate::space::Point::new((x0 + x1) as f64 / 2.0, (y0 + y1) as f64 / 2.0);
-            let white = sky.sigma_at(at) * filter.noise_gain;
-            (level, spread.max(white).max(f32::MIN_POSITIVE))
-        })
-        .collect();
-    for y in y0..y1 {
-        let (above, this, below) = (near(y, -1), row(y), near(y, 1));
-        for ((x0, x1), (level, noise)) in columns.iter().zip(&limits) {
-            let bar = level + threshold * noise;
-            for x in *x0..*x1 {
-                let v = this[x];
-                if v <= bar || x == 0 || x + 1 == width {
-                    continue;
-                }
-                // Strict on one side only: of a plateau, one pixel is taken.
-                let first = v > this[x - 1]
-                    && v > above[x - 1]
-                    && v > above[x]
-                    && v > above[x + 1]
-                    && v >= this[x + 1]
-                    && v >= below[x - 1]
-                    && v >= below[x]
-                    && v >= below[x + 1];
-                if first && !is_spike(plane, sky, filter, x, y, v) {
-                    found.push(Candidate {
-                        x,
-                        y,
-                        amplitude: v - level,
-                        snr: (v - level) / noise,
-                    });
+/// The response over some rows, and `ring` more on each side.
+struct Band<'a> {
+    width: usize,
+    rows: (usize, usize),
+    ring: usize,
+    response: &'a [f32],
+}
+
+impl Band<'_> {
+    /// Row `y + d` of the frame.
+    fn row(&self, y: usize, d: isize) -> &[f32] {
+        let at = (y + self.ring - self.rows.0).wrapping_add_signed(d) * self.width;
+        &self.response[at..at + self.width]
+    }
+
+    /// Noise of the response in columns `x0..x1`, from differences between a place and the mean of
+    /// two `ring` pixels to its sides: 1.5 times the variance, and blind to any slope.
+    fn noise(&self, (x0, x1): (usize, usize), values: &mut Vec<f32>) -> f32 {
+        let d = self.ring;
+        values.clear();
+        for y in (self.rows.0..self.rows.1).step_by(3) {
+            let row = self.row(y, 0);
+            let inside = x0.max(d)..x1.min(self.width.saturating_sub(d));
+            values.extend(
+                inside
+                    .step_by(3)
+                    .map(|x| (row[x] - 0.5 * (row[x - d] + row[x + d])).abs()),
+            );
+        }
+        if values.is_empty() {
+            return 0.0;
+        }
+        median(values) * (MAD_TO_SIGMA / 1.5f64.sqrt()) as f32
+    }
+
+    /// Height of (x, y) above the median of eight places around it.
+    fn height(&self, x: usize, y: usize) -> f32 {
+        let d = self.ring as isize;
+        let diagonal = (d as f32 * 0.7).round() as isize;
+        let at = |dx: isize, dy: isize| {
+            let x = (x as isize + dx).clamp(0, self.width as isize - 1);
+            self.row(y, dy)[x as usize]
+        };
+        let mut around = [
+            at(-d, 0),
+            at(d, 0),
+            at(0, -d),
+            at(0, d),
+            at(-diagonal, -diagonal),
+            at(diagonal, -diagonal),
+            at(-diagonal, diagonal),
+            at(diagonal, diagonal),
+        ];
+        at(0, 0) - median(&mut around)
+    }
+
+    fn maxima(
+        &self,
+        plane: &Plane,
+        sky: &SkyMesh,
+        filter: &MatchedFilter,
+        threshold: f32,
+        values: &mut Vec<f32>,
+    ) -> Vec<Candidate> {
+        let (y0, y1) = self.rows;
+        let columns: Vec<(usize, usize, f32)> = (0..self.width)
+            .step_by(NOISE_COLUMNS)
+            .map(|x0| {
+                let x1 = (x0 + NOISE_COLUMNS).min(self.width);
+                let at = Point::new((x0 + x1) as f64 / 2.0, (y0 + y1) as f64 / 2.0);
+                let white = sky.sigma_at(at) * filter.noise_gain;
+                let noise = self.noise((x0, x1), values).max(white);
+                (x0, x1, noise.max(f32::MIN_POSITIVE))
+            })
+            .collect();
+        let mut found = Vec::new();
+        for y in y0..y1 {
+            let (above, this, below) = (self.row(y, -1), self.row(y, 0), self.row(y, 1));
+            for (x0, x1, noise) in &columns {
+                for x in (*x0).max(1)..(*x1).min(self.width - 1) {
+                    let v = this[x];
+                    // Strict on one side only: of a plateau, one pixel is taken.
+                    let first = v > this[x - 1]
+                        && v >= this[x + 1]
+                        && v > above[x]
+                        && v >= below[x]
+                        && v > above[x - 1]
+                        && v > above[x + 1]
+                        && v >= below[x - 1]
+                        && v >= below[x + 1];
+                    if !first {
+                        continue;
+                    }
+                    let height = self.height(x, y);
+                    if height > threshold * noise && !is_spike(plane, filter, x, y, height, *noise)
+                    {
+                        found.push(Candidate {
+                            x,
+                            y,
+                            amplitude: height,
+                            snr: height / noise,
+                        });
+                    }
                 }
             }
         }
+        found
     }
-    found
 }
 
 /// Is all the light in one pixel? A hot pixel or a cosmic ray's point gives the filter a response of
 /// a small part of its height, where a star's centre gives about its own.
 fn is_spike(
     plane: &Plane,
-    sky: &SkyMesh,
     filter: &MatchedFilter,
     x: usize,
     y: usize,
-    response: f32,
+    height: f32,
+    noise: f32,
 ) -> bool {
-    let at = crate::space::Point::new(x as f64, y as f64);
-    let level = sky.level_at(at);
-    let noise = sky.sigma_at(at);
     let (x, y) = (x as i64, y as i64);
-    let mut brightest = f32::NEG_INFINITY;
+    let mut near = [0.0f32; 9];
+    let mut count = 0;
     for dy in -1..=1 {
         for dx in -1..=1 {
             let v = plane.at(x + dx, y + dy);
             if v.is_finite() {
-                brightest = brightest.max(v - level);
+                near[count] = v;
+                count += 1;
             }
         }
     }
-    // A lone pixel of height h gives the response h x noise_gain; a star of the filter's width gives
-    // its height. Halfway between the two, in ratio, is the bar; noise may lift a faint star's pixel.
-    let bar = 1.0 / filter.noise_gain.sqrt();
-    brightest - 4.0 * noise > bar.max(1.6) * response
+    let near = &mut near[..count];
+    let brightest = near.iter().copied().fold(f32::NEG_INFINITY, f32::max);
+    let step = brightest - median(near);
+    // A lone pixel of height h gives the response h x noise_gain and stands h above its neighbours; a
+    // star of the filter's width gives its height and stands by less than that above them. Halfway
+    // between the two, in ratio, is the bar; noise of a pixel may lift it.
+    let bar = (1.0 / filter.noise_gain.sqrt()).max(1.6);
+    step > bar * height + 4.0 * noise / filter.noise_gain
 }
 
 /// The brightest candidates, at most `most` of them, spread over the frame: each cell of a grid gives
@@ -173,9 +224,13 @@ pub(crate) fn spread(
     let (w, h) = (plane.size().width(), plane.size().height());
     let bucket = apart.max(1.0);
     let columns = (w as f64 / bucket) as usize + 1;
-    let mut taken: Vec<Vec<(usize, usize)>> = vec![Vec::new(); columns * ((h as f64 / bucket) as usize + 1)];
+    let mut taken: Vec<Vec<(usize, usize)>> =
+        vec![Vec::new(); columns * ((h as f64 / bucket) as usize + 1)];
     all.retain(|c| {
-        let (bx, by) = ((c.x as f64 / bucket) as usize, (c.y as f64 / bucket) as usize);
+        let (bx, by) = (
+            (c.x as f64 / bucket) as usize,
+            (c.y as f64 / bucket) as usize,
+        );
         let near = |c2: &(usize, usize)| {
             let (dx, dy) = (c2.0.abs_diff(c.x) as f64, c2.1.abs_diff(c.y) as f64);
             dx.hypot(dy) < apart

@@ -34,7 +34,10 @@ pub(crate) fn aperture(
     scratch: &mut Scratch,
 ) -> Option<ApertureFlux> {
     let radius = APERTURE * fwhm_px;
-    let (from, to) = (RING_FROM * fwhm_px, (RING_TO * fwhm_px).max(RING_FROM * fwhm_px + 2.0));
+    let (from, to) = (
+        RING_FROM * fwhm_px,
+        (RING_TO * fwhm_px).max(RING_FROM * fwhm_px + 2.0),
+    );
     let r = to.ceil() as i64;
     let (cx, cy) = (at.x.round() as i64, at.y.round() as i64);
     scratch.ring.clear();
@@ -89,7 +92,12 @@ mod tests {
                 let d2 = (x as f64 - 40.3).powi(2) + (y as f64 - 39.6).powi(2);
                 (200.0 + 1000.0 * (-0.5 * d2 / (s * s)).exp()) as f32
             });
-            let f = aperture(&plane, Point::new(40.3, 39.6), fwhm, &mut Scratch::default());
+            let f = aperture(
+                &plane,
+                Point::new(40.3, 39.6),
+                fwhm,
+                &mut Scratch::default(),
+            );
             f.unwrap().flux / (1000.0 * std::f64::consts::TAU * s * s)
         };
         assert!((kept(3.0) / kept(5.0) - 1.0).abs() < 0.002);

@@ -313,9 +313,8 @@ fn collect(
         .map(|s| s.peak)
         .collect();
     // Three flat cores agree on a level; one or two may be chance or a double star.
-    let saturation = saturation.or_else(|| {
-        (seen.len() >= 3).then(|| seen.iter().copied().fold(f32::INFINITY, f32::min))
-    });
+    let saturation = saturation
+        .or_else(|| (seen.len() >= 3).then(|| seen.iter().copied().fold(f32::INFINITY, f32::min)));
     Catalogue {
         fwhm_px: middle(&stars, |s| s.fwhm_px),
         elongation: middle(&stars, |s| s.elongation),

@@ -51,15 +51,7 @@ pub fn fit(
     let sky = f64::from(crate::robust::quantile(&mut values, 0.25));
     let peak = pixels.iter().map(|p| p.2).fold(f64::MIN, f64::max);
     let width = (2f64.powf(1.0 / beta) - 1.0) / (fwhm_px / 2.0).powi(2);
-    let mut p = Params::from([
-        (peak - sky).max(1e-12),
-        0.0,
-        0.0,
-        width,
-        0.0,
-        width,
-        sky,
-    ]);
+    let mut p = Params::from([(peak - sky).max(1e-12), 0.0, 0.0, width, 0.0, width, sky]);
     let mut damping = 1e-3;
     let mut sum = residual_sum(&pixels, &p, beta);
     for _ in 0..MOST_ROUNDS {
@@ -94,7 +86,12 @@ pub fn fit(
     if wandered || p[0] <= 0.0 || !sum.is_finite() {
         return None;
     }
-    Some(describe(&p, start, beta, (sum / pixels.len() as f64).sqrt()))
+    Some(describe(
+        &p,
+        start,
+        beta,
+        (sum / pixels.len() as f64).sqrt(),
+    ))
 }
 
 /// (dx, dy, value) of the finite pixels around the start, below the ceiling.

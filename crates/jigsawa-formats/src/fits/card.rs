@@ -102,7 +102,10 @@ fn parse(record: &str) -> Option<Card> {
     } else {
         let at = record.char_indices().nth(8)?.0;
         let (name, rest) = record.split_at(at);
-        (name, rest.strip_prefix("= ").or_else(|| rest.strip_prefix('='))?)
+        (
+            name,
+            rest.strip_prefix("= ").or_else(|| rest.strip_prefix('='))?,
+        )
     };
     let rest = rest.trim_start();
     let value = if rest.starts_with('\'') {
@@ -143,7 +146,10 @@ fn quoted(text: &str) -> Option<String> {
 
 /// A number in FITS spelling, where the exponent may be a D.
 fn number(text: &str) -> Option<f64> {
-    text.replace(['d', 'D'], "E").parse().ok().filter(|n: &f64| n.is_finite())
+    text.replace(['d', 'D'], "E")
+        .parse()
+        .ok()
+        .filter(|n: &f64| n.is_finite())
 }
 
 /// Records for a text value: one, or more with CONTINUE when it is long.
@@ -199,7 +205,12 @@ mod tests {
     use super::*;
 
     fn header(records: &[&str]) -> Header {
-        Header::from_records(&records.iter().map(|r| format!("{r:<80}")).collect::<Vec<_>>())
+        Header::from_records(
+            &records
+                .iter()
+                .map(|r| format!("{r:<80}"))
+                .collect::<Vec<_>>(),
+        )
     }
 
     #[test]

@@ -173,7 +173,11 @@ fn sniff(path: &Path) -> Result<Option<u64>, FileError> {
         .iter()
         .find(|(start, _)| head.starts_with(start))
         .map(|(_, name)| *name)
-        .or_else(|| head.iter().all(|b| *b >= 9 && *b < 127).then_some("a text file"));
+        .or_else(|| {
+            head.iter()
+                .all(|b| *b >= 9 && *b < 127)
+                .then_some("a text file")
+        });
     Err(FileError::NotFits { looks_like })
 }
 

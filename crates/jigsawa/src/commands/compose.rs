@@ -27,7 +27,10 @@ use crate::terminal::{Progress, print_account};
 pub fn compose(args: &ComposeArgs, common: &Common) -> Result<(), Trouble> {
     let account = make(args, common)?;
     if common.json {
-        println!("{}", serde_json::to_string_pretty(&account).unwrap_or_default());
+        println!(
+            "{}",
+            serde_json::to_string_pretty(&account).unwrap_or_default()
+        );
     } else if !common.quiet {
         print_account(&account);
     }
@@ -85,20 +88,40 @@ pub fn make(args: &ComposeArgs, common: &Common) -> Result<Account, Trouble> {
         (linear, "linear 32-bit float, 3 planes"),
         (
             tiff,
-            if matches!(tone, Tone::Straight) { "linear 32-bit float" } else { "stretched, 16 bits" },
+            if matches!(tone, Tone::Straight) {
+                "linear 32-bit float"
+            } else {
+                "stretched, 16 bits"
+            },
         ),
         (png, "stretched, 8 bits"),
     ];
     if fresh {
-        files.push((layout_file::write(&names.layout, &layout, args.output.overwrite)?, "layout"));
+        files.push((
+            layout_file::write(&names.layout, &layout, args.output.overwrite)?,
+            "layout",
+        ));
     }
     let mut written = Vec::new();
     for (file, kind) in files {
         let path = file.target().to_owned();
-        file.finish().map_err(|error| Trouble::Write { file: path.clone(), error })?;
-        written.push(Output { file: path.display().to_string(), kind });
+        file.finish().map_err(|error| Trouble::Write {
+            file: path.clone(),
+            error,
+        })?;
+        written.push(Output {
+            file: path.display().to_string(),
+            kind,
+        });
     }
-    Ok(Account::new("compose", &layout, bound.channels, written, Vec::new(), clock))
+    Ok(Account::new(
+        "compose",
+        &layout,
+        bound.channels,
+        written,
+        Vec::new(),
+        clock,
+    ))
 }
 
 /// Reads, places, balances and mixes the frames into the linear result, still under a temporary name.
@@ -119,13 +142,18 @@ fn merge_into(
         .map(|(i, source)| input(&layout.frames[*i], source))
         .collect::<Result<_, _>>()?;
     let reference = layout.reference_index().unwrap_or(0);
-    let composite = bound.composite(white(&layout.frames[reference])).ok_or(Trouble::Nothing)?;
+    let composite = bound
+        .composite(white(&layout.frames[reference]))
+        .ok_or(Trouble::Nothing)?;
     let mut cards = cards(palette, bound, layout, names.object.as_deref());
     for record in wcs_records(frames[reference].file.header(), layout.canvas.origin) {
         cards.record(&record);
     }
     let size: Size = layout.canvas.size;
-    let wrong = |error| Trouble::Write { file: names.linear.clone(), error };
+    let wrong = |error| Trouble::Write {
+        file: names.linear.clone(),
+        error,
+    };
     let file = outputs::begin(&names.linear, args.output.overwrite)?;
     let mut sink = FitsWriter::create(file, size, 3, Depth::Float, &cards).map_err(wrong)?;
     let progress = Progress::begin("merge", 1, common);
@@ -133,7 +161,9 @@ fn merge_into(
         &inputs,
         size,
         &composite,
-        Budget { bytes: common.memory },
+        Budget {
+            bytes: common.memory,
+        },
         &mut sink,
         &|done, all| progress.of(done, all),
     )
@@ -144,7 +174,10 @@ fn merge_into(
         },
         message: match &e {
             MergeError::Source { input, error } => {
-                format!("'{}' cannot be read: {error}", frames[bound.inputs[*input]].name())
+                format!(
+                    "'{}' cannot be read: {error}",
+                    frames[bound.inputs[*input]].name()
+                )
             }
             MergeError::Sink(error) => {
                 format!("'{}' cannot be written: {error}", names.linear.display())
@@ -167,7 +200,10 @@ fn input<'a>(f: &LayoutFrame, source: &'a FitsPlane<'a>) -> Result<Input<'a>, Tr
         .as_ref()
         .and_then(jigsawa_core::layout::PlacementRecord::placement)
         .ok_or_else(|| left_out("it has no placement"))?;
-    let balance = f.balance.clone().ok_or_else(|| left_out("it has no balance"))?;
+    let balance = f
+        .balance
+        .clone()
+        .ok_or_else(|| left_out("it has no balance"))?;
     Ok(Input {
         source,
         placement,
@@ -183,7 +219,9 @@ fn white(reference: &LayoutFrame) -> White {
     White {
         sky,
         noise: m.noise_adu as f32,
-        full: reference.saturation.map_or(65_535.0, |s| (s - sky).max(1.0)),
+        full: reference
+            .saturation
+            .map_or(65_535.0, |s| (s - sky).max(1.0)),
     }
 }
 

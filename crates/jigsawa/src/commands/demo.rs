@@ -36,7 +36,11 @@ pub fn demo(args: &DemoArgs, common: &Common) -> Result<(), Trouble> {
     clock.lap("frames");
     let say = !common.json && !common.quiet;
     if say {
-        println!("wrote      {} frames of {OBJECT} and their truth into {}", files.len(), from.display());
+        println!(
+            "wrote      {} frames of {OBJECT} and their truth into {}",
+            files.len(),
+            from.display()
+        );
     }
     let mut accounts = Vec::new();
     if !args.data_only {
@@ -99,7 +103,11 @@ fn examples(from: &Path, to: &Path, overwrite: bool) -> Vec<Vec<String>> {
 /// A command line as one would type it.
 fn shown(words: &[String]) -> String {
     let quoted = |w: &String| {
-        if w.contains([' ', '%']) { format!("\"{w}\"") } else { w.clone() }
+        if w.contains([' ', '%']) {
+            format!("\"{w}\"")
+        } else {
+            w.clone()
+        }
     };
     words.iter().map(quoted).collect::<Vec<_>>().join(" ")
 }
@@ -138,13 +146,16 @@ fn write_frames(folder: &Path, overwrite: bool, common: &Common) -> Result<Vec<P
     });
     done?;
     let file = begin(&truth_path, overwrite)?;
-    let text = serde_json::to_string(&json!({ "object": OBJECT, "frames": truths })).unwrap_or_default();
+    let text =
+        serde_json::to_string(&json!({ "object": OBJECT, "frames": truths })).unwrap_or_default();
     fs::write(file.path(), text).map_err(|error| Trouble::Folder {
         folder: folder.to_owned(),
         error,
     })?;
-    file.finish()
-        .map_err(|error| Trouble::Write { file: truth_path, error })?;
+    file.finish().map_err(|error| Trouble::Write {
+        file: truth_path,
+        error,
+    })?;
     Ok(paths)
 }
 
@@ -154,7 +165,10 @@ fn write_frame(
     taken: &Taken,
     overwrite: bool,
 ) -> Result<(), Trouble> {
-    let wrong = |error| Trouble::Write { file: path.to_owned(), error };
+    let wrong = |error| Trouble::Write {
+        file: path.to_owned(),
+        error,
+    };
     let shot = &frame.shot;
     let depth = match shot.camera.numbers {
         Numbers::Float => Depth::Float,
@@ -164,7 +178,9 @@ fn write_frame(
     let mut out = FitsWriter::create(file, shot.size, 1, depth, &header(frame)).map_err(wrong)?;
     out.put(shot.size.rect(), &[taken.plane.data()])
         .map_err(|e| wrong(jigsawa_formats::error::FileError::Picture(e.to_string())))?;
-    out.complete().and_then(jigsawa_formats::whole::Unfinished::finish).map_err(wrong)?;
+    out.complete()
+        .and_then(jigsawa_formats::whole::Unfinished::finish)
+        .map_err(wrong)?;
     Ok(())
 }
 
@@ -206,6 +222,11 @@ fn header(frame: &DemoFrame) -> Cards {
     c.number("CD2_1", UNIT_DEG * d, "");
     c.number("CD2_2", UNIT_DEG * e, "");
     c.number("EQUINOX", 2000.0, "");
-    tracing::debug!("{} points at ({:.1}, {:.1}) of the plane", frame.file, there.x, there.y);
+    tracing::debug!(
+        "{} points at ({:.1}, {:.1}) of the plane",
+        frame.file,
+        there.x,
+        there.y
+    );
     c
 }

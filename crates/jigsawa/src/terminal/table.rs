@@ -6,7 +6,11 @@ use crate::account::{Account, FrameRow};
 
 /// Prints the account on standard output.
 pub fn print_account(a: &Account) {
-    println!("reference  {} ({})", label(&a.reference.file, a.reference.plane), a.reference.why);
+    println!(
+        "reference  {} ({})",
+        label(&a.reference.file, a.reference.plane),
+        a.reference.why
+    );
     println!(
         "canvas     {} x {} pixels{}",
         a.canvas.width,
@@ -69,8 +73,8 @@ fn table(head: &[&str]) -> Table {
 
 fn placements(a: &Account) -> Table {
     let mut t = table(&[
-        "frame", "filter", "size", "stars", "matched", "turn", "scale", "mirrored", "rms px", "max px",
-        "model",
+        "frame", "filter", "size", "stars", "matched", "turn", "scale", "mirrored", "rms px",
+        "max px", "model",
     ]);
     for f in &a.frames {
         let mut row = vec![
@@ -98,7 +102,9 @@ fn placements(a: &Account) -> Table {
 }
 
 fn balances(a: &Account) -> Table {
-    let mut t = table(&["frame", "filter", "FWHM px", "sky", "noise", "factor", "by", "added"]);
+    let mut t = table(&[
+        "frame", "filter", "FWHM px", "sky", "noise", "factor", "by", "added",
+    ]);
     for f in &a.frames {
         t.add_row(balance_row(f));
     }

@@ -79,7 +79,11 @@ fn both(op: Operator, out: &mut [f32], right: &[f32]) {
         Operator::Minus => each(out, right, |a, b| a - b),
         Operator::Times => each(out, right, |a, b| a * b),
         Operator::Over => each(out, right, |a, b| {
-            if b == 0.0 { keep_missing(a, 0.0) } else { a / b }
+            if b == 0.0 {
+                keep_missing(a, 0.0)
+            } else {
+                a / b
+            }
         }),
         Operator::Power => each(out, right, power),
         Operator::Less => each(out, right, |a, b| compare(a, b, a < b)),
@@ -111,12 +115,20 @@ fn call(f: Function, of: &[Expr<usize>], inputs: &[&[f32]], white: f32, out: &mu
     with_run(out.len(), |second| {
         eval(&of[1], inputs, white, second);
         match f {
-            Function::Lighter => each(out, second, |a, b| {
-                if missing(a, b) { f32::NAN } else { a.max(b) }
-            }),
-            Function::Darker => each(out, second, |a, b| {
-                if missing(a, b) { f32::NAN } else { a.min(b) }
-            }),
+            Function::Lighter => each(
+                out,
+                second,
+                |a, b| {
+                    if missing(a, b) { f32::NAN } else { a.max(b) }
+                },
+            ),
+            Function::Darker => each(
+                out,
+                second,
+                |a, b| {
+                    if missing(a, b) { f32::NAN } else { a.min(b) }
+                },
+            ),
             Function::Screen => each(out, second, |a, b| {
                 white - (white - a) * (white - b) / white
             }),

@@ -74,8 +74,18 @@ enum Function {
 /// Function, its name, how many arguments it takes, what it gives: the table that parser, messages
 /// and docs read.
 const FUNCTIONS: [(Function, &str, usize, &str); 5] = [
-    (Function::Lighter, "lighter", 2, "lighter(a, b): the larger of both"),
-    (Function::Darker, "darker", 2, "darker(a, b): the smaller of both"),
+    (
+        Function::Lighter,
+        "lighter",
+        2,
+        "lighter(a, b): the larger of both",
+    ),
+    (
+        Function::Darker,
+        "darker",
+        2,
+        "darker(a, b): the smaller of both",
+    ),
     (
         Function::Screen,
         "screen",
@@ -172,7 +182,10 @@ impl Mix {
     ///
     /// # Errors
     /// Whatever `number` says of a name that stands for no input.
-    pub fn bind<E>(&self, mut number: impl FnMut(&Name) -> Result<usize, E>) -> Result<BoundMix, E> {
+    pub fn bind<E>(
+        &self,
+        mut number: impl FnMut(&Name) -> Result<usize, E>,
+    ) -> Result<BoundMix, E> {
         Ok(BoundMix {
             root: self.root.bind(&mut number)?,
         })
@@ -198,10 +211,7 @@ impl<N> Expr<N> {
         }
     }
 
-    fn bind<E>(
-        &self,
-        number: &mut impl FnMut(&N) -> Result<usize, E>,
-    ) -> Result<Expr<usize>, E> {
+    fn bind<E>(&self, number: &mut impl FnMut(&N) -> Result<usize, E>) -> Result<Expr<usize>, E> {
         let mut boxed = |e: &Self| e.bind(number).map(Box::new);
         Ok(match self {
             Self::Number(v) => Expr::Number(*v),

@@ -144,7 +144,8 @@ impl<'t> Parser<'t> {
         });
         let left = self.power()?;
         let named = self.peek().is_some_and(|t| {
-            t.text == "(" || (t.word == Word::Name && !["and", "or", "not"].contains(&t.text.as_str()))
+            t.text == "("
+                || (t.word == Word::Name && !["and", "or", "not"].contains(&t.text.as_str()))
         });
         // A number right before a name or a bracket multiplies it.
         if let (Some(v), true, true) = (share, named, matches!(left, Expr::Number(_))) {
@@ -183,7 +184,10 @@ impl<'t> Parser<'t> {
             }
             Word::Name if !["and", "or", "not"].contains(&t.text.as_str()) => {
                 self.rest.next_token();
-                if self.peek().is_some_and(|n| n.word == Word::Sign && n.text == "(") {
+                if self
+                    .peek()
+                    .is_some_and(|n| n.word == Word::Sign && n.text == "(")
+                {
                     return self.call(t);
                 }
                 Ok(Expr::Input(Name {

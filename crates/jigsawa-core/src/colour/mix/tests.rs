@@ -7,7 +7,12 @@ use super::*;
 
 /// The value of a mix where Ha is 8, OIII 2, SII -3 and "my frame" 100; white is 1000.
 fn value(text: &str) -> f32 {
-    let known = [("Ha", 8.0f32), ("OIII", 2.0), ("SII", -3.0), ("my frame", 100.0)];
+    let known = [
+        ("Ha", 8.0f32),
+        ("OIII", 2.0),
+        ("SII", -3.0),
+        ("my frame", 100.0),
+    ];
     let bound = parse(text)
         .unwrap()
         .bind(|n| known.iter().position(|k| k.0 == n.text).ok_or(()))
@@ -68,8 +73,18 @@ fn errors_point_at_the_column(#[case] text: &str, #[case] column: usize, #[case]
 #[test]
 fn what_touches_a_missing_pixel_is_missing() {
     for text in [
-        "a + b", "a * 0", "a ^ 0", "lighter(a, b)", "darker(b, a)", "within(b, a, 3)", "a < b",
-        "not a", "a and b", "when(a, 1, 2)", "screen(a, b)", "b / a",
+        "a + b",
+        "a * 0",
+        "a ^ 0",
+        "lighter(a, b)",
+        "darker(b, a)",
+        "within(b, a, 3)",
+        "a < b",
+        "not a",
+        "a and b",
+        "when(a, 1, 2)",
+        "screen(a, b)",
+        "b / a",
     ] {
         let bound = parse(text)
             .unwrap()
