@@ -160,33 +160,35 @@ fn band(
         RowOrder::BottomUp => height - y - rows,
     };
     let planes = read_rows(frame, size, first, rows)?;
-    let stored = |i: usize| match row_order {
-        RowOrder::TopDown => i,
-        RowOrder::BottomUp => rows - 1 - i,
+    // Row i of the picture, in each plane.
+    let row = |i: usize| -> [&[f32]; 3] {
+        let stored = match row_order {
+            RowOrder::TopDown => i,
+            RowOrder::BottomUp => rows - 1 - i,
+        };
+        std::array::from_fn(|p| &planes[p][stored * width..(stored + 1) * width])
     };
-    let pixel = |i: usize, x: usize| {
-        let at = stored(i) * width + x;
-        [planes[0][at], planes[1][at], planes[2][at]]
+    let pixels = |i: usize| {
+        let [r, g, b] = row(i);
+        r.iter().zip(g).zip(b).map(|((r, g), b)| [*r, *g, *b])
     };
     let mut display = vec![0u16; 3 * rows * width];
     display
         .par_chunks_mut(3 * width)
         .enumerate()
-        .for_each(|(i, row)| {
-            for (x, out) in row.chunks_exact_mut(3).enumerate() {
-                let Display(rgb) = curve.apply(pixel(i, x));
+        .for_each(|(i, out)| {
+            for (out, pixel) in out.chunks_exact_mut(3).zip(pixels(i)) {
+                let Display(rgb) = curve.apply(pixel);
                 for (o, v) in out.iter_mut().zip(rgb) {
                     *o = (v * 65_535.0 + 0.5) as u16;
                 }
             }
         });
-    let mut linear = Vec::new();
-    if wants_linear {
-        linear.reserve(3 * rows * width);
-        for i in 0..rows {
-            linear.extend((0..width).flat_map(|x| pixel(i, x)));
-        }
-    }
+    let linear: Vec<f32> = if wants_linear {
+        (0..rows).flat_map(|i| pixels(i).flatten()).collect()
+    } else {
+        Vec::new()
+    };
     Ok(Band {
         display: Arc::new(display),
         linear: Arc::new(linear),

@@ -43,13 +43,18 @@ const EACH_POWER: f32 = 0.75;
 const SATURATION_LINKED: f32 = 1.0;
 const SATURATION_EACH: f32 = 0.72;
 
+/// Steps of the curve's table over the root of the light. Between them the curve is a straight line,
+/// off by less than 1e-5: a tenth of a step of 16 bits would not show.
+const STEPS: usize = 4096;
+
 /// The curve and the levels of one picture.
-#[derive(Debug, Clone, Copy, PartialEq)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct Stretch {
     black: [f32; 3],
     gain: [f32; 3],
-    strength: f32,
     saturation: f32,
+    /// The curve at (i / STEPS)^2.
+    curve: Vec<f32>,
 }
 
 impl Stretch {
@@ -90,7 +95,7 @@ impl Stretch {
         Some(Self {
             black,
             gain: gain.map(|g| g / full),
-            strength: strength(pedestal / full),
+            curve: table(strength(pedestal / full)),
             saturation: match link {
                 Link::Linked => SATURATION_LINKED,
                 Link::Each => SATURATION_EACH,
@@ -108,7 +113,7 @@ impl Stretch {
         if pixel.iter().any(|v| v.is_nan()) || light <= 0.0 {
             return Display([0.0; 3]);
         }
-        let curved = ((self.strength * light).asinh() / self.strength.asinh()).min(1.0);
+        let curved = self.curved(light);
         let most = self.saturation * (rgb[0].max(rgb[1]).max(rgb[2]) / light - 1.0) * curved;
         let keep = if most > 1.0 - curved {
             (1.0 - curved) / most
@@ -118,6 +123,28 @@ impl Stretch {
         let colour = self.saturation * keep;
         Display(rgb.map(|v| (curved * (1.0 + colour * (v / light - 1.0))).clamp(0.0, 1.0)))
     }
+}
+
+impl Stretch {
+    /// The curve at this light, from its table; 1 from full light on.
+    #[inline]
+    fn curved(&self, light: f32) -> f32 {
+        let at = light.min(1.0).sqrt() * STEPS as f32;
+        let i = (at as usize).min(STEPS - 1);
+        let (a, b) = (self.curve[i], self.curve[i + 1]);
+        a + (b - a) * (at - i as f32)
+    }
+}
+
+/// The curve of a strength at the steps of its table.
+fn table(strength: f32) -> Vec<f32> {
+    let strength = f64::from(strength);
+    (0..=STEPS)
+        .map(|i| {
+            let light = (i as f64 / STEPS as f64).powi(2);
+            ((strength * light).asinh() / strength.asinh()) as f32
+        })
+        .collect()
 }
 
 /// Level and noise of the sky: the noise from the values below the level, mirrored; the level is

@@ -14,7 +14,7 @@
 //! Missing pixels (NaN) leave their weight to the others as long as the nearest pixel is there and
 //! half of the weight is; else the sample is missing.
 
-use crate::space::Rect;
+use crate::space::{LONGEST_SIDE, Rect};
 
 /// Steps of the position within a pixel.
 pub(super) const PHASES: usize = 1024;
@@ -79,17 +79,25 @@ impl Kernel {
         self.stride - self.taps
     }
 
-    /// Splits a coordinate into the first tap's pixel and the phase.
-    pub(super) fn split(&self, at: f64) -> (i64, usize) {
-        let steps = (at * PHASES as f64).round_ties_even() as i64;
-        let whole = steps.div_euclid(PHASES as i64);
-        let phase = steps.rem_euclid(PHASES as i64) as usize;
+    /// Splits a position in steps into the first tap's pixel and the phase.
+    fn split(&self, steps: i32) -> (i64, usize) {
+        let whole = i64::from(steps.div_euclid(PHASES as i32));
+        let phase = steps.rem_euclid(PHASES as i32) as usize;
         (whole + 1 - self.taps as i64 / 2, phase)
     }
 
     /// The weights of a phase, zeros after the last tap.
-    pub(super) fn weights(&self, phase: usize) -> &[f32] {
+    fn weights(&self, phase: usize) -> &[f32] {
         &self.weights[phase * self.stride..(phase + 1) * self.stride]
+    }
+
+    /// All weights of a kernel of at most eight taps, by phase.
+    pub(super) fn by_phase(&self) -> Option<&[[f32; 8]; PHASES]> {
+        if self.stride != 8 {
+            return None;
+        }
+        let (rows, _) = self.weights.as_chunks::<8>();
+        rows.first_chunk::<PHASES>()
     }
 }
 
@@ -112,6 +120,26 @@ fn exact_weights(stretch: f64, taps: usize, distance: impl Fn(usize) -> f64) -> 
     (0..taps)
         .map(|t| raw[t] / raw_sum + triangle(t) * (level + slope * distance(t)))
         .collect()
+}
+
+/// A coordinate in steps of 1/1024 pixel, to the nearest, ties to even. Coordinates beyond a million
+/// pixels are those of the bound.
+#[inline]
+pub(super) fn steps(at: f64) -> i32 {
+    // Added to a number this large, the fraction is rounded away and the low bits are the integer:
+    // the one conversion that becomes a single vector instruction everywhere.
+    const ROUND: f64 = 6_755_399_441_055_744.0;
+    let bound = LONGEST_SIDE as f64;
+    let bounded = if at < bound { at } else { bound };
+    let bounded = if bounded > -bound { bounded } else { -bound };
+    (bounded * PHASES as f64 + ROUND).to_bits() as i32
+}
+
+/// Does a position in steps lie on one of so many pixels (half a pixel around their centres)?
+#[inline]
+pub(super) fn inside(steps: i32, pixels: usize) -> bool {
+    let half = PHASES as i32 / 2;
+    steps >= -half && steps < pixels as i32 * PHASES as i32 - half
 }
 
 fn lanczos(x: f64) -> f64 {
@@ -153,6 +181,16 @@ impl Window<'_> {
 ///
 /// This is the definition; `resample` is held to it bit for bit.
 pub fn sample(kernel: &Kernel, window: &Window<'_>, x: f64, y: f64, saturation: f32) -> f32 {
+    sample_at(kernel, window, (steps(x), steps(y)), saturation)
+}
+
+/// The sample at a position in steps.
+pub(super) fn sample_at(
+    kernel: &Kernel,
+    window: &Window<'_>,
+    (x, y): (i32, i32),
+    saturation: f32,
+) -> f32 {
     let ((x0, px), (y0, py)) = (kernel.split(x), kernel.split(y));
     let half = kernel.taps as i64 / 2;
     // The nearest pixel decides whether there is data at all.
