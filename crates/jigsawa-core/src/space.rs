@@ -195,6 +195,7 @@ impl Rect {
     }
 
     /// What both rectangles cover.
+    #[must_use]
     pub fn intersect(self, other: Self) -> Self {
         let (x, y) = (self.x.max(other.x), self.y.max(other.y));
         let right = self.right().min(other.right());

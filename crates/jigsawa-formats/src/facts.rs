@@ -104,7 +104,7 @@ fn kind(word: &str) -> Kind {
 
 /// From a card for each axis, or from one for both: `2`, `'2x2'`, `'2 2'`.
 fn binning(h: &Header) -> Option<(u32, u32)> {
-    let whole = |v: f64| (v >= 1.0 && v <= 64.0 && v.fract() == 0.0).then_some(v as u32);
+    let whole = |v: f64| ((1.0..=64.0).contains(&v) && v.fract() == 0.0).then_some(v as u32);
     if let Some(x) = number(h, BINNING_X).and_then(whole) {
         let y = number(h, BINNING_Y).and_then(whole).unwrap_or(x);
         return Some((x, y));

@@ -210,8 +210,7 @@ impl Shot {
 fn nebula(filter: &Filter, g: Glow) -> f64 {
     match filter {
         Filter::Ha => g.ha,
-        Filter::Nii => 0.3 * g.ha,
-        Filter::Hb => 0.3 * g.ha,
+        Filter::Nii | Filter::Hb => 0.3 * g.ha,
         Filter::Oiii => g.oiii,
         Filter::Sii => g.sii,
         Filter::R => g.ha + g.sii + 0.5 * g.dust,

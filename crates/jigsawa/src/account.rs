@@ -85,7 +85,8 @@ pub struct BalanceRow {
 /// What went into a channel.
 #[derive(Debug, Serialize)]
 pub struct Channel {
-    pub channel: &'static str,
+    #[serde(rename = "channel")]
+    pub name: &'static str,
     pub mix: String,
     pub frames: Vec<String>,
 }
@@ -99,7 +100,8 @@ pub struct Output {
 /// A part of the work and how long it took.
 #[derive(Debug, Serialize)]
 pub struct Stage {
-    pub stage: &'static str,
+    #[serde(rename = "stage")]
+    pub name: &'static str,
     pub seconds: f64,
 }
 
@@ -121,10 +123,10 @@ impl Clock {
     }
 
     /// Ends a stage; the next begins.
-    pub fn lap(&mut self, stage: &'static str) {
+    pub fn lap(&mut self, name: &'static str) {
         let now = Instant::now();
         let seconds = round((now - self.last).as_secs_f64(), 3);
-        self.stages.push(Stage { stage, seconds });
+        self.stages.push(Stage { name, seconds });
         self.last = now;
     }
 

@@ -1,9 +1,12 @@
 //! What a composite is made of: names in mixes to frames, and the header of the result.
 
+use std::fmt::Write as _;
+
 use jigsawa_core::colour::mix::{BoundMix, Mix, Name, parse};
 use jigsawa_core::colour::{Composite, Palette, White};
-use jigsawa_core::filter::Filter;
-use jigsawa_core::layout::Layout;
+use jigsawa_core::filter::{Band, Filter};
+use jigsawa_core::finish::Link;
+use jigsawa_core::layout::{Layout, LayoutFrame};
 use jigsawa_formats::fits::Cards;
 
 use crate::account::Channel;
@@ -50,8 +53,8 @@ pub struct Bound {
     pub inputs: Vec<usize>,
     /// What went into which channel.
     pub channels: Vec<Channel>,
-    /// Is every channel made of lines alone?
-    pub narrow: bool,
+    /// How its channels are best stretched: each on its own where all are made of lines alone.
+    pub link: Link,
 }
 
 /// Finds the frame of every name in the palette.
@@ -78,21 +81,18 @@ pub fn bind(palette: &Palette, frames: &[Frame]) -> Result<Bound, Trouble> {
             .collect();
         from.dedup();
         channels.push(Channel {
-            channel,
+            name: channel,
             mix: mix.text().to_owned(),
             frames: from.iter().map(|i| frames[*i].name()).collect(),
         });
     }
-    let narrow = palette.is_narrow(|n| {
-        find(frames, n).map_or(jigsawa_core::filter::Band::Broad, |i| {
-            frames[i].filter.band()
-        })
-    });
+    let narrow =
+        palette.is_narrow(|n| find(frames, n).map_or(Band::Broad, |i| frames[i].filter.band()));
     Ok(Bound {
         mixes,
         inputs,
         channels,
-        narrow,
+        link: if narrow { Link::Each } else { Link::Linked },
     })
 }
 
@@ -175,31 +175,33 @@ pub fn cards(palette: &Palette, bound: &Bound, layout: &Layout, object: Option<&
         "",
     );
     for c in &bound.channels {
-        cards.history(&format!("{}: {}", c.channel, c.mix));
+        cards.history(&format!("{}: {}", c.name, c.mix));
     }
     cards.history(&format!("reference: {}", file_name(&layout.reference.file)));
     for i in &bound.inputs {
-        let f = &layout.frames[*i];
-        let mut line = format!("frame: {} ({})", file_name(&f.file), f.filter);
-        if let Some(p) = &f.placement {
-            line += &format!(
-                ", turn {:.3} deg, scale {:.5}{}, {:.3} px rms",
-                p.described.rotation_deg,
-                p.described.scale,
-                if p.described.mirrored {
-                    ", mirrored"
-                } else {
-                    ""
-                },
-                p.errors.rms_px
-            );
-        }
-        if let Some(b) = &f.balance {
-            line += &format!(", factor {:.5}", b.scale.value);
-        }
-        cards.history(&line);
+        cards.history(&frame_line(&layout.frames[*i]));
     }
     cards
+}
+
+/// What was done to one frame, for the history.
+fn frame_line(f: &LayoutFrame) -> String {
+    let mut line = format!("frame: {} ({})", file_name(&f.file), f.filter);
+    // Writing to a string cannot fail.
+    if let Some(p) = &f.placement {
+        let d = &p.described;
+        let mirrored = if d.mirrored { ", mirrored" } else { "" };
+        let _ = write!(
+            line,
+            ", turn {:.3} deg, scale {:.5}{mirrored}",
+            d.rotation_deg, d.scale
+        );
+        let _ = write!(line, ", {:.3} px rms", p.errors.rms_px);
+    }
+    if let Some(b) = &f.balance {
+        let _ = write!(line, ", factor {:.5}", b.scale.value);
+    }
+    line
 }
 
 fn file_name(path: &str) -> String {

@@ -79,7 +79,7 @@ pub fn register(
         }
     }
     clock.lap("register");
-    let layout = lay_out(frames, &catalogues, placed, (reference, why), settled)?;
+    let layout = lay_out(frames, &catalogues, &placed, (reference, why), settled)?;
     clock.lap("normalize");
     Ok(layout)
 }
@@ -212,7 +212,7 @@ fn place(
 fn lay_out(
     frames: &[Frame],
     catalogues: &[Result<Catalogue, DetectError>],
-    placed: Vec<Result<Placed, Lost>>,
+    placed: &[Result<Placed, Lost>],
     (reference, why): (usize, String),
     settled: &Settled<'_>,
 ) -> Result<Layout, Trouble> {

@@ -114,6 +114,9 @@ pub enum Trouble {
     Nothing,
 }
 
+/// What a failed run leaves.
+const NOTHING_LEFT: &str = "Nothing half-written is left. Is the disk full, or the file damaged?";
+
 /// A sentence in parts.
 struct Told {
     message: String,
@@ -183,44 +186,70 @@ impl Told {
     }
 }
 
+// One arm a trouble: a table, which is read by looking up, not from start to end.
+#[allow(clippy::too_many_lines)]
 fn tell(trouble: &Trouble) -> Told {
     match trouble {
         Trouble::Files(files) => files_told(files),
         Trouble::Filters(frames) => filters_told(frames),
         Trouble::FilterName(name) => plain(format!("'{name}' cannot be the name of a filter"))
-            .mend(format!("Use one of {}, or one word of letters and digits.", list(&known_filters()))),
-        Trouble::NoSuchFrame { option, name, frames } => {
-            plain(format!("{option} names '{name}', which is not among the frames")).mend(format!(
-                "{}The frames are {}.",
-                did_you_mean(name, frames.iter().map(String::as_str)),
-                list(frames)
-            ))
-        }
-        Trouble::SameFilter { filter, files } => {
-            plain(format!("{} frames have the filter {filter}: {}", files.len(), list(files)))
-                .on(files[0].clone())
-                .mend(format!(
-                    "Merging frames of one filter is not built yet: give one of them, or, if a header is \
-                     wrong, say what it is: --filter NAME={}",
-                    files[1]
-                ))
-        }
+            .mend(format!(
+                "Use one of {}, or one word of letters and digits.",
+                list(&known_filters())
+            )),
+        Trouble::NoSuchFrame {
+            option,
+            name,
+            frames,
+        } => plain(format!(
+            "{option} names '{name}', which is not among the frames"
+        ))
+        .mend(format!(
+            "{}The frames are {}.",
+            did_you_mean(name, frames.iter().map(String::as_str)),
+            list(frames)
+        )),
+        Trouble::SameFilter { filter, files } => plain(format!(
+            "{} frames have the filter {filter}: {}",
+            files.len(),
+            list(files)
+        ))
+        .on(files[0].clone())
+        .mend(format!(
+            "Frames of one filter cannot be merged yet: give one of them, or, where a header is \
+             wrong, say what the frame is: --filter NAME={}",
+            files[1]
+        )),
         Trouble::Twice(file) => plain(format!("'{file}' is given twice"))
             .on(file.clone())
             .mend("Give each frame once."),
-        Trouble::NotTheSky { file, kind } => {
-            plain(format!("'{file}' is a {kind} frame by its header, not one of the sky"))
-                .on(file.clone())
-                .mend("Leave it out, or correct its IMAGETYP card.")
-        }
+        Trouble::NotTheSky { file, kind } => plain(format!(
+            "'{file}' is a {kind} frame by its header, not one of the sky"
+        ))
+        .on(file.clone())
+        .mend("Leave it out, or correct its IMAGETYP card."),
         Trouble::Palette(name) => palette_told(name),
-        Trouble::PaletteNeeds { palette, missing, have } => palette_needs_told(palette, missing, have),
-        Trouble::Mix { channel, text, error } => plain(format!(
+        Trouble::PaletteNeeds {
+            palette,
+            missing,
+            have,
+        } => palette_needs_told(palette, missing, have),
+        Trouble::Mix {
+            channel,
+            text,
+            error,
+        } => plain(format!(
             "the {channel} mix cannot be understood: {error}\n{}",
             marked(text, error.column)
         ))
         .mend(mix_hint(error)),
-        Trouble::MixName { channel, text, name, column, known } => plain(format!(
+        Trouble::MixName {
+            channel,
+            text,
+            name,
+            column,
+            known,
+        } => plain(format!(
             "the {channel} mix names '{name}', and no frame has that filter or name\n{}",
             marked(text, *column)
         ))
@@ -229,44 +258,56 @@ fn tell(trouble: &Trouble) -> Told {
             did_you_mean(name, known.iter().map(String::as_str)),
             list(known)
         )),
-        Trouble::Measure { file, error } => {
-            plain(format!("'{file}' cannot be measured: {error}"))
-                .on(file.clone())
-                .mend("Look at the file in any FITS viewer; it may be a failed download or an empty stack.")
-        }
-        Trouble::Match { file, reference, error } => match_told(file, reference, error),
-        Trouble::Balance { file, reference, error } => {
-            plain(format!("'{file}' cannot be balanced against '{reference}': {error}"))
-                .on(file.clone())
-                .mend("Give another reference: --reference FRAME")
-        }
+        Trouble::Measure { file, error } => plain(format!("'{file}' cannot be measured: {error}"))
+            .on(file.clone())
+            .mend("Look at the file in any FITS viewer: it may be a failed download."),
+        Trouble::Match {
+            file,
+            reference,
+            error,
+        } => match_told(file, reference, error),
+        Trouble::Balance {
+            file,
+            reference,
+            error,
+        } => plain(format!(
+            "'{file}' cannot be balanced against '{reference}': {error}"
+        ))
+        .on(file.clone())
+        .mend("Give another reference: --reference FRAME"),
         Trouble::Canvas(error) => plain(format!("there is no canvas: {error}"))
             .mend("Use --canvas reference, or leave out the frame that lies apart."),
-        Trouble::LayoutText { file, error } => {
-            plain(format!("the layout '{}' cannot be read: {error}", file.display()))
-                .on(file.display().to_string())
-                .mend("Mend that place, or make the layout anew from the frames.")
-        }
-        Trouble::Layout { file, error } => {
-            plain(format!("the layout '{}' cannot be used: {error}", file.display()))
-                .on(file.display().to_string())
-                .mend("Make it anew from the frames, or use the program's version that wrote it.")
-        }
-        Trouble::LayoutFrame { layout, file, problem } => plain(format!(
+        Trouble::LayoutText { file, error } => plain(format!(
+            "the layout '{}' cannot be read: {error}",
+            file.display()
+        ))
+        .on(file.display().to_string())
+        .mend("Mend that place, or make the layout anew from the frames."),
+        Trouble::Layout { file, error } => plain(format!(
+            "the layout '{}' cannot be used: {error}",
+            file.display()
+        ))
+        .on(file.display().to_string())
+        .mend("Make it anew from the frames, or use the program's version that wrote it."),
+        Trouble::LayoutFrame {
+            layout,
+            file,
+            problem,
+        } => plain(format!(
             "'{file}' is not what the layout '{}' says: {problem}",
             layout.display()
         ))
         .on(file.clone())
         .mend("Make the layout anew from the frames."),
-        Trouble::LeftOut { file, reason } => {
-            plain(format!("the mix needs '{file}', which the layout leaves out: {reason}"))
-                .on(file.clone())
-                .mend("Use a mix without it, or make the layout anew with better frames.")
-        }
-        Trouble::NotWithLayout(option) => {
-            plain(format!("{option} has no effect on a layout, which is already made"))
-                .mend("Give the frames instead of the layout, or leave the option out.")
-        }
+        Trouble::LeftOut { file, reason } => plain(format!(
+            "the mix needs '{file}', which the layout leaves out: {reason}"
+        ))
+        .on(file.clone())
+        .mend("Use a mix without it, or make the layout anew with better frames."),
+        Trouble::NotWithLayout(option) => plain(format!(
+            "{option} has no effect on a layout, which is already made"
+        ))
+        .mend("Give the frames instead of the layout, or leave the option out."),
         Trouble::LayoutAlone => plain("a layout is given together with other files".to_owned())
             .mend("Give one layout alone, or frames only."),
         Trouble::Exist(files) => {
@@ -274,24 +315,25 @@ fn tell(trouble: &Trouble) -> Told {
             let verb = if names.len() == 1 { "exists" } else { "exist" };
             plain(format!("{} {verb} already", list(&names)))
                 .on(files[0].display().to_string())
-                .mend("Nothing was changed. Use --overwrite to replace, or another --name or --out.")
+                .mend("Nothing was changed. Use --overwrite, or another --name or --out.")
         }
-        Trouble::Folder { folder, error } => {
-            plain(format!("the folder '{}' takes no files: {error}", folder.display()))
-                .on(folder.display().to_string())
-                .mend("Use a folder that you may write into: --out FOLDER")
-        }
+        Trouble::Folder { folder, error } => plain(format!(
+            "the folder '{}' takes no files: {error}",
+            folder.display()
+        ))
+        .on(folder.display().to_string())
+        .mend("Use a folder that you may write into: --out FOLDER"),
         Trouble::Name(name) => plain(format!("'{name}' cannot be part of a file's name"))
             .mend("Use letters, digits, - and _ in --name."),
         Trouble::Write { file, error } => {
             plain(format!("'{}' cannot be written: {error}", file.display()))
                 .on(file.display().to_string())
-                .mend("Nothing half-written is left behind. Is the disk full?")
+                .mend(NOTHING_LEFT)
         }
         Trouble::Merge { file, message } => Told {
             message: message.clone(),
             file: file.clone(),
-            hint: Some("Nothing half-written is left behind. Is the disk full, or the file damaged?".into()),
+            hint: Some(NOTHING_LEFT.to_owned()),
         },
         Trouble::Nothing => plain("the frames share no pixel: the composite is empty".to_owned())
             .mend("Use --canvas union, and check that the frames show the same field."),

@@ -13,7 +13,7 @@ use rayon::prelude::*;
 use crate::balance::Balance;
 use crate::doors::{DoorError, FrameSource, TileSink};
 use crate::placement::Placement;
-use crate::resample::{Kernel, Scratch, Window, resample, window_for};
+use crate::resample::{Kernel, Resampling, Scratch, Window, resample, window_for};
 use crate::space::{Rect, Size};
 
 /// A tile of 512 x 128 pixels: rows long enough to be read at the disk's pace, a window that fits
@@ -241,7 +241,13 @@ fn place(
         };
         return read_padded(input.source, there, &mut bench.inside, out);
     }
-    let Some(needed) = window_for(kernel, &input.placement, rect, size) else {
+    let how = Resampling {
+        kernel,
+        map: &input.placement,
+        frame: size,
+        saturation: input.saturation,
+    };
+    let Some(needed) = window_for(&how, rect) else {
         out.fill(f32::NAN);
         return Ok(());
     };
@@ -251,16 +257,7 @@ fn place(
         rect: needed,
         data: &bench.window,
     };
-    resample(
-        kernel,
-        &window,
-        &input.placement,
-        size,
-        input.saturation,
-        rect,
-        &mut bench.scratch,
-        out,
-    );
+    resample(&how, &window, rect, &mut bench.scratch, out);
     Ok(())
 }
 

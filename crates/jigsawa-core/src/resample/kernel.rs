@@ -204,28 +204,22 @@ pub(super) fn sample_at(
     let (mut low, mut high) = (f32::INFINITY, f32::NEG_INFINITY);
     let mut valid = 0.0;
     let mut complete = true;
-    for group in 0..kernel.stride / 8 {
-        for lane in 0..8 {
-            let i = group * 8 + lane;
-            if i >= kernel.taps {
+    for (i, wx) in wx.iter().enumerate().take(kernel.taps) {
+        let mut column = 0.0f32;
+        for (j, wy) in wy.iter().enumerate().take(kernel.taps) {
+            let v = window.at(x0 + i as i64, y0 + j as i64);
+            if !v.is_finite() {
+                complete = false;
                 continue;
             }
-            let mut column = 0.0f32;
-            for j in 0..kernel.taps {
-                let v = window.at(x0 + i as i64, y0 + j as i64);
-                if !v.is_finite() {
-                    complete = false;
-                    continue;
-                }
-                column += wy[j] * v;
-                valid += wx[i] * wy[j];
-                if (from..to).contains(&i) && (from..to).contains(&j) {
-                    low = low.min(v);
-                    high = high.max(v);
-                }
+            column += wy * v;
+            valid += wx * wy;
+            if (from..to).contains(&i) && (from..to).contains(&j) {
+                low = low.min(v);
+                high = high.max(v);
             }
-            columns[lane] += column * wx[i];
         }
+        columns[i % 8] += column * wx;
     }
     // Pairs of lanes first: the order in which a vector register is summed.
     let c = columns;

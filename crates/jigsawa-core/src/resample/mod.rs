@@ -8,4 +8,4 @@ mod kernel;
 mod rows;
 
 pub use kernel::{Kernel, Window, sample};
-pub use rows::{Scratch, resample, window_for};
+pub use rows::{Resampling, Scratch, resample, window_for};

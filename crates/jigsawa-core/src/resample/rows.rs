@@ -27,9 +27,25 @@ pub struct Scratch {
     y: Vec<i32>,
 }
 
+/// How one frame is resampled.
+#[derive(Debug, Clone, Copy)]
+pub struct Resampling<'a> {
+    /// The weights.
+    pub kernel: &'a Kernel,
+    /// Where the frame lies.
+    pub map: &'a Placement,
+    /// Its pixels.
+    pub frame: Size,
+    /// The value from which its pixels are saturated; infinity if unknown.
+    pub saturation: f32,
+}
+
 /// The pixels of the frame that a tile of the canvas needs, or `None` when it needs none. The
 /// rectangle reaches outside of the frame by up to the kernel's width.
-pub fn window_for(kernel: &Kernel, map: &Placement, tile: Rect, frame: Size) -> Option<Rect> {
+pub fn window_for(how: &Resampling<'_>, tile: Rect) -> Option<Rect> {
+    let Resampling {
+        kernel, map, frame, ..
+    } = *how;
     // The map is projective and without a fold on the canvas: corners bound the inside.
     let (x0, y0) = (tile.x as f64, tile.y as f64);
     let (x1, y1) = ((tile.right() - 1) as f64, (tile.bottom() - 1) as f64);
@@ -57,15 +73,18 @@ pub fn window_for(kernel: &Kernel, map: &Placement, tile: Rect, frame: Size) -> 
 /// # Panics
 /// When `out` does not have `tile.area()` values.
 pub fn resample(
-    kernel: &Kernel,
+    how: &Resampling<'_>,
     window: &Window<'_>,
-    map: &Placement,
-    frame: Size,
-    saturation: f32,
     tile: Rect,
     scratch: &mut Scratch,
     out: &mut [f32],
 ) {
+    let Resampling {
+        kernel,
+        map,
+        frame,
+        saturation,
+    } = *how;
     assert_eq!(out.len(), tile.area());
     for (i, row) in out.chunks_exact_mut(tile.width).enumerate() {
         let Scratch { x, y } = scratch;
@@ -141,7 +160,7 @@ fn inner_run(window: &Window<'_>, frame: Size, x: &[i32], y: &[i32]) -> Range<us
 }
 
 /// The first eight values.
-#[inline(always)]
+#[inline]
 fn eight(values: &[f32]) -> f32x8 {
     let mut lanes = [0.0; 8];
     lanes.copy_from_slice(&values[..8]);
@@ -227,23 +246,20 @@ mod tests {
     fn compare(map: &Placement, plane: &Plane, tile: Rect, saturation: f32) -> usize {
         let kernel = Kernel::lanczos3(map.area_ratio(Point::new(0.0, 0.0)).sqrt());
         let mut out = vec![0.0; tile.area()];
-        let Some(rect) = window_for(&kernel, map, tile, plane.size()) else {
+        let how = Resampling {
+            kernel: &kernel,
+            map,
+            frame: plane.size(),
+            saturation,
+        };
+        let Some(rect) = window_for(&how, tile) else {
             return 0;
         };
         let mut data = vec![0.0; rect.area()];
         plane.window(rect, &mut data);
         let window = Window { rect, data: &data };
         let size = plane.size();
-        resample(
-            &kernel,
-            &window,
-            map,
-            size,
-            saturation,
-            tile,
-            &mut Scratch::default(),
-            &mut out,
-        );
+        resample(&how, &window, tile, &mut Scratch::default(), &mut out);
         let whole = Window {
             rect: size.rect(),
             data: plane.data(),
@@ -329,20 +345,18 @@ mod tests {
         let kernel = Kernel::lanczos3(1.0);
         let map = Map::shift(0.0, 0.0);
         let tile = plane.size().rect();
-        let rect = window_for(&kernel, &map, tile, plane.size()).unwrap();
+        let how = Resampling {
+            kernel: &kernel,
+            map: &map,
+            frame: plane.size(),
+            saturation: f32::INFINITY,
+        };
+        let rect = window_for(&how, tile).unwrap();
         let mut data = vec![0.0; rect.area()];
         plane.window(rect, &mut data);
         let mut out = vec![0.0; tile.area()];
-        resample(
-            &kernel,
-            &Window { rect, data: &data },
-            &map,
-            plane.size(),
-            f32::INFINITY,
-            tile,
-            &mut Scratch::default(),
-            &mut out,
-        );
+        let window = Window { rect, data: &data };
+        resample(&how, &window, tile, &mut Scratch::default(), &mut out);
         for (got, want) in out.iter().zip(plane.data()) {
             assert!(got.to_bits() == want.to_bits() || (got.is_nan() && want.is_nan()));
         }

@@ -183,7 +183,9 @@ impl Band<'_> {
 const PREFILTER: f32 = 0.9;
 
 /// Marks the local maxima of the middle row that rise above the lowest of four places around them by
-/// `bar`. Strict on one side only: of a plateau, one pixel is taken.
+/// `bar`. Strict on one side only: of a plateau, one pixel is taken. All comparisons are made, without
+/// a branch between them, so that they become vector instructions.
+#[allow(clippy::needless_bitwise_bool)]
 #[multiversion(targets("x86_64+avx2"))]
 fn mark(rows: [&[f32]; 3], ring: [&[f32]; 2], d: usize, bar: f32, out: &mut [u8]) {
     let n = out.len();
@@ -259,6 +261,9 @@ fn is_spike(
     step > bar * height + 4.0 * noise / filter.noise_gain
 }
 
+/// Cells along each side of the grid that spreads the candidates.
+const GRID_SIDE: usize = 10;
+
 /// The brightest candidates, at most `most` of them, spread over the frame: each cell of a grid gives
 /// its best in turn, so that a dense corner does not empty the others. Of two closer than `apart`
 /// pixels the brighter stays. Ordered from bright to faint.
@@ -297,12 +302,11 @@ pub(crate) fn spread(
     if all.len() <= most {
         return all;
     }
-    const SIDE: usize = 10;
-    let mut rank_in_cell = [0usize; SIDE * SIDE];
+    let mut rank_in_cell = [0usize; GRID_SIDE * GRID_SIDE];
     let mut ranked: Vec<(usize, Candidate)> = all
         .into_iter()
         .map(|c| {
-            let cell = &mut rank_in_cell[c.y * SIDE / h * SIDE + c.x * SIDE / w];
+            let cell = &mut rank_in_cell[c.y * GRID_SIDE / h * GRID_SIDE + c.x * GRID_SIDE / w];
             *cell += 1;
             (*cell, c)
         })

@@ -95,8 +95,8 @@ impl SkyMesh {
             cell_h: size.height() as f64 / rows as f64,
             columns,
             rows,
-            level: grid.smoothed(grid.filled(measured.clone())),
-            sigma: grid.smoothed(grid.filled(sigma)),
+            level: grid.smoothed(&grid.filled(measured.clone())),
+            sigma: grid.smoothed(&grid.filled(sigma)),
             measured,
         })
     }
@@ -244,7 +244,7 @@ impl Grid {
 
     /// Each cell replaced by the median of the 3 x 3 around it. Beyond the edge the mesh goes on in a
     /// straight line, so that the median of a tilted sky is the sky at the edges too.
-    fn smoothed(&self, values: Vec<f32>) -> Vec<f32> {
+    fn smoothed(&self, values: &[f32]) -> Vec<f32> {
         let (columns, rows) = (self.columns as i64, self.rows as i64);
         let beyond = |i: i64, n: i64| match i {
             _ if n == 1 => (0, 0),

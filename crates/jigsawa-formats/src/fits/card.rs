@@ -88,11 +88,11 @@ impl Header {
 }
 
 fn join(card: &mut Card, more: &str) {
-    if let Value::Text(text) = &mut card.value {
-        if text.ends_with('&') {
-            text.pop();
-            text.push_str(more);
-        }
+    if let Value::Text(text) = &mut card.value
+        && text.ends_with('&')
+    {
+        text.pop();
+        text.push_str(more);
     }
 }
 

@@ -23,6 +23,9 @@ use crate::register::{Settled, register};
 use crate::tell::Trouble;
 use crate::terminal::{Progress, print_account};
 
+/// What the account calls the picture to look at.
+pub const PNG: &str = "stretched, 8 bits";
+
 /// Runs the command and prints its account.
 pub fn compose(args: &ComposeArgs, common: &Common) -> Result<(), Trouble> {
     let account = make(args, common)?;
@@ -53,16 +56,15 @@ pub fn make(args: &ComposeArgs, common: &Common) -> Result<Account, Trouble> {
     let names = Names::new(&args.output, &frames, &palette.name)?;
     names.check(args.output.overwrite, layout.is_none())?;
     let fresh = layout.is_none();
-    let layout = match layout {
-        Some(layout) => layout,
-        None => {
-            let settled = Settled {
-                reference: args.reference.as_deref(),
-                canvas: args.canvas,
-                needed: &bound.inputs,
-            };
-            register(&frames, &settled, common, &mut clock)?
-        }
+    let layout = if let Some(layout) = layout {
+        layout
+    } else {
+        let settled = Settled {
+            reference: args.reference.as_deref(),
+            canvas: args.canvas,
+            needed: &bound.inputs,
+        };
+        register(&frames, &settled, common, &mut clock)?
     };
     let linear = merge_into(&names, &layout, &frames, &bound, &palette, args, common)?;
     clock.lap("merge");
@@ -70,8 +72,7 @@ pub fn make(args: &ComposeArgs, common: &Common) -> Result<Account, Trouble> {
         Some(StretchArg::None) => Tone::Straight,
         Some(StretchArg::Linked) => Tone::Stretched(Link::Linked),
         Some(StretchArg::Each) => Tone::Stretched(Link::Each),
-        None if bound.narrow => Tone::Stretched(Link::Each),
-        None => Tone::Stretched(Link::Linked),
+        None => Tone::Stretched(bound.link),
     };
     let begin = |path: &Path| outputs::begin(path, args.output.overwrite);
     let tiff = begin(&names.tiff)?;
@@ -94,7 +95,7 @@ pub fn make(args: &ComposeArgs, common: &Common) -> Result<Account, Trouble> {
                 "stretched, 16 bits"
             },
         ),
-        (png, "stretched, 8 bits"),
+        (png, PNG),
     ];
     if fresh {
         files.push((

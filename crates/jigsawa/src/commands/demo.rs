@@ -12,7 +12,7 @@ use jigsawa_sky::demo::{DemoFrame, OBJECT, frames, take};
 use jigsawa_sky::shot::Taken;
 use serde_json::json;
 
-use super::compose::make;
+use super::compose::{PNG, make};
 use crate::account::{Account, Clock};
 use crate::cli::{Cli, Command, Common, DemoArgs};
 use crate::outputs::{begin, make_folder};
@@ -69,7 +69,7 @@ pub fn demo(args: &DemoArgs, common: &Common) -> Result<(), Trouble> {
     } else if say && !args.data_only {
         println!("\nOpen these:");
         for a in &accounts {
-            for o in a.outputs.iter().filter(|o| o.file.ends_with(".png")) {
+            for o in a.outputs.iter().filter(|o| o.kind == PNG) {
                 println!("  {}", o.file);
             }
         }

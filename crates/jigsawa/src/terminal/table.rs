@@ -27,7 +27,7 @@ pub fn print_account(a: &Account) {
     println!("\n{}", placements(a));
     println!("\n{}\n", balances(a));
     for c in &a.channels {
-        println!("{:<10} {}  from {}", c.channel, c.mix, c.frames.join(", "));
+        println!("{:<10} {}  from {}", c.name, c.mix, c.frames.join(", "));
     }
     for f in a.frames.iter().filter(|f| f.reason.is_some()) {
         println!(
@@ -43,7 +43,7 @@ pub fn print_account(a: &Account) {
     let stages: Vec<String> = a
         .stages
         .iter()
-        .map(|s| format!("{} {:.2}", s.stage, s.seconds))
+        .map(|s| format!("{} {:.2}", s.name, s.seconds))
         .collect();
     println!("took       {:.2} s: {}", a.seconds, stages.join(", "));
 }

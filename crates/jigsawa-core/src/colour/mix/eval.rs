@@ -30,12 +30,15 @@ fn eval(e: &Expr<usize>, inputs: &[&[f32]], white: f32, out: &mut [f32]) {
         Expr::Input(i) => out.copy_from_slice(inputs[*i]),
         Expr::Negative(a) => {
             eval(a, inputs, white, out);
-            out.iter_mut().for_each(|v| *v = -*v);
+            for v in out.iter_mut() {
+                *v = -*v;
+            }
         }
         Expr::Not(a) => {
             eval(a, inputs, white, out);
-            out.iter_mut()
-                .for_each(|v| *v = keep_missing(*v, truth(*v == 0.0)));
+            for v in out.iter_mut() {
+                *v = keep_missing(*v, truth(*v == 0.0));
+            }
         }
         Expr::Both(op, a, b) => {
             eval(a, inputs, white, out);

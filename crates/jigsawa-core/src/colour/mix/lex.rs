@@ -39,25 +39,23 @@ pub(super) fn lex(text: &str) -> std::result::Result<Vec<Token>, MixError> {
         if input.is_empty() {
             return Ok(tokens);
         }
-        match word(&mut input) {
-            Ok((word, inner)) => tokens.push(Token {
-                word,
-                text: inner.to_owned(),
+        let Ok((word, inner)) = word(&mut input) else {
+            let bad = text[at..].chars().next().unwrap_or(' ');
+            let problem = if bad == '"' || bad == '\'' {
+                Problem::OpenQuote
+            } else {
+                Problem::Character(bad)
+            };
+            return Err(MixError {
                 column: column(at),
-            }),
-            Err(_) => {
-                let bad = text[at..].chars().next().unwrap_or(' ');
-                let problem = if bad == '"' || bad == '\'' {
-                    Problem::OpenQuote
-                } else {
-                    Problem::Character(bad)
-                };
-                return Err(MixError {
-                    column: column(at),
-                    problem,
-                });
-            }
-        }
+                problem,
+            });
+        };
+        tokens.push(Token {
+            word,
+            text: inner.to_owned(),
+            column: column(at),
+        });
     }
 }
 

@@ -18,7 +18,7 @@ fn value(text: &str) -> f32 {
         .bind(|n| known.iter().position(|k| k.0 == n.text).ok_or(()))
         .unwrap();
     let runs = known.map(|(_, v)| [v]);
-    let inputs: Vec<&[f32]> = runs.iter().map(|r| r.as_slice()).collect();
+    let inputs: Vec<&[f32]> = runs.iter().map(<[f32; 1]>::as_slice).collect();
     let mut out = [0.0];
     bound.eval(&inputs, 1000.0, &mut out);
     out[0]
