@@ -59,8 +59,8 @@ fn formula(x: f64, y: f64) -> [f64; 5] {
     let crest = bell(depth - 0.04, 0.15) * (0.3 + folds) * reach;
     let cloud = body * (0.22 + 0.9 * folds * (0.4 + 0.6 * fine)) * lit * reach;
 
-    // A veil around all, gone at about three radii.
-    let veil = (1.0 - step(0.9, 2.9, r)) * step(-0.25, 0.55, fog) * (0.35 + 0.65 * folds);
+    // A patchy veil around all, gone at two and a half radii.
+    let veil = (1.0 - step(0.9, 2.45, r)) * step(-0.1, 0.6, fog) * (0.35 + 0.65 * folds);
 
     // Dust: lanes in the reef, a few tongues before the bubble.
     let lanes = ridges(1.05 * p - 7.0, 1.35 * q + 2.0, 5, 83);

@@ -105,6 +105,26 @@ pub struct Stage {
     pub seconds: f64,
 }
 
+/// How a command that was done ended.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Ending {
+    /// With all frames.
+    Whole,
+    /// With frames left out.
+    WithoutSome,
+}
+
+impl Ending {
+    /// 0, or 3 for frames left out where that is not to be passed over.
+    pub fn exit_code(self, strict: bool) -> u8 {
+        if strict && self == Self::WithoutSome {
+            3
+        } else {
+            0
+        }
+    }
+}
+
 /// Measures the stages of a command.
 pub struct Clock {
     start: Instant,
@@ -178,15 +198,28 @@ impl FrameRow {
 }
 
 impl Account {
+    /// Were frames left out?
+    pub fn ending(&self) -> Ending {
+        if self.frames.iter().any(|f| f.reason.is_some()) {
+            Ending::WithoutSome
+        } else {
+            Ending::Whole
+        }
+    }
+
     /// The account of a command that ends in these outputs.
     pub fn new(
         command: &'static str,
         layout: &Layout,
         channels: Vec<Channel>,
         outputs: Vec<Output>,
-        warnings: Vec<String>,
         clock: Clock,
     ) -> Self {
+        let warnings = layout
+            .frames
+            .iter()
+            .filter_map(|f| Some(format!("'{}' is left out: {}", f.file, f.verdict.reason()?)))
+            .collect();
         let (stages, seconds) = clock.stop();
         let canvas = &layout.canvas;
         Self {

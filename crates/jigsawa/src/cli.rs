@@ -40,6 +40,9 @@ pub struct Common {
     /// Say nothing but errors
     #[arg(short, long, global = true, conflicts_with = "verbose")]
     pub quiet: bool,
+    /// End with exit code 3 when a frame had to be left out
+    #[arg(long, global = true)]
+    pub strict: bool,
     /// Threads to use [default: all cores]
     #[arg(long, global = true, value_name = "N", value_parser = clap::value_parser!(u16).range(1..))]
     pub threads: Option<u16>,

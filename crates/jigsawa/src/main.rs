@@ -18,6 +18,7 @@ use std::process::ExitCode;
 
 use clap::Parser;
 
+use account::Ending;
 use cli::{Cli, Command};
 
 fn main() -> ExitCode {
@@ -40,12 +41,12 @@ fn main() -> ExitCode {
         tracing::warn!("the number of threads cannot be set: {e}");
     }
     match run(&cli) {
-        Ok(()) => ExitCode::SUCCESS,
+        Ok(ending) => ExitCode::from(ending.exit_code(cli.common.strict)),
         Err(e) => tell::failure(&e, &cli.common),
     }
 }
 
-fn run(cli: &Cli) -> Result<(), tell::Trouble> {
+fn run(cli: &Cli) -> Result<Ending, tell::Trouble> {
     match &cli.command {
         Command::Compose(args) => commands::compose(args, &cli.common),
         Command::Demo(args) => commands::demo(args, &cli.common),

@@ -48,27 +48,11 @@ pub fn register(
         .transpose()?;
     let catalogues = measure(frames, settled.needed, common)?;
     clock.lap("stars");
-    let (reference, why) = match given {
-        Some(i) => (i, "as asked".to_owned()),
-        None => choose_reference(frames, &catalogues),
+    let candidates = match given {
+        Some(i) => vec![(i, "as asked".to_owned())],
+        None => candidates(frames, &catalogues, settled.needed),
     };
-    let Ok(reference_stars) = &catalogues[reference] else {
-        return Err(Trouble::Measure {
-            file: frames[reference].name(),
-            error: DetectError::NoData,
-        });
-    };
-    let placed: Vec<Result<Placed, Lost>> = catalogues
-        .par_iter()
-        .enumerate()
-        .map(|(i, c)| match c {
-            Err(e) => Err(Lost::Unmeasured(*e)),
-            Ok(_) if i == reference => Ok(Placed::reference(reference_stars)),
-            Ok(stars) => {
-                place(frames, reference, reference_stars, i, stars).map_err(Lost::Unmatched)
-            }
-        })
-        .collect();
+    let (reference, why, placed) = place_all(frames, &catalogues, candidates, settled.needed)?;
     for i in settled.needed {
         if let Err(Lost::Unmatched(error)) = &placed[*i] {
             return Err(Trouble::Match {
@@ -157,35 +141,88 @@ fn measure(
     Ok(catalogues)
 }
 
-/// The frame that all others are brought to: many clean stars, and sharp ones. Sharpness counts in
+/// References that are tried before it is given up that one frame places all others.
+const MOST_REFERENCES: usize = 4;
+
+/// The needed frames as references, best first: many clean stars, and sharp ones. Sharpness counts in
 /// arc seconds when all frames know their scale, so that coarse pixels are no merit.
-fn choose_reference(
+fn candidates(
     frames: &[Frame],
     catalogues: &[Result<Catalogue, DetectError>],
-) -> (usize, String) {
+    needed: &[usize],
+) -> Vec<(usize, String)> {
     let scales: Option<Vec<f64>> = frames.iter().map(|f| f.facts.arcsec_per_px()).collect();
-    let score = |i: usize| {
-        catalogues[i].as_ref().map_or(-1.0, |c| {
-            let scale = scales.as_ref().map_or(1.0, |s| s[i]);
-            (c.clean().count() as f64).sqrt() / (c.fwhm_px * scale)
-        })
-    };
-    let best = (0..frames.len())
-        .max_by(|a, b| score(*a).total_cmp(&score(*b)).then(b.cmp(a)))
-        .unwrap_or(0);
-    let why = match &catalogues[best] {
-        Ok(c) => {
-            let arcsec =
-                scales.map_or(String::new(), |s| format!(", {:.1}\"", c.fwhm_px * s[best]));
-            format!(
-                "best in stars and sharpness: {} clean stars, FWHM {:.2} px{arcsec}",
-                c.clean().count(),
+    let mut scored: Vec<(f64, usize, String)> = needed
+        .iter()
+        .filter_map(|i| {
+            let c = catalogues[*i].as_ref().ok()?;
+            let stars = c.clean().count();
+            let scale = scales.as_ref().map_or(1.0, |s| s[*i]);
+            // Without a star there is no width either.
+            let score = if stars == 0 {
+                0.0
+            } else {
+                (stars as f64).sqrt() / (c.fwhm_px * scale)
+            };
+            let arcsec = scales
+                .as_ref()
+                .map_or(String::new(), |s| format!(", {:.1}\"", c.fwhm_px * s[*i]));
+            let why = format!(
+                "best in stars and sharpness: {stars} clean stars, FWHM {:.2} px{arcsec}",
                 c.fwhm_px
-            )
+            );
+            Some((score, *i, why))
+        })
+        .collect();
+    scored.sort_by(|a, b| b.0.total_cmp(&a.0).then(a.1.cmp(&b.1)));
+    scored.into_iter().map(|(_, i, why)| (i, why)).collect()
+}
+
+/// A reference, why it is one, and the place of every frame on it.
+type OnReference = (usize, String, Vec<Result<Placed, Lost>>);
+
+/// Places all frames on the first candidate that all needed frames can be placed on, or else on the
+/// one that most can: a stray frame with many stars must not decide.
+fn place_all(
+    frames: &[Frame],
+    catalogues: &[Result<Catalogue, DetectError>],
+    candidates: Vec<(usize, String)>,
+    needed: &[usize],
+) -> Result<OnReference, Trouble> {
+    let mut best: Option<(usize, OnReference)> = None;
+    for (tried, (reference, why)) in candidates.into_iter().take(MOST_REFERENCES).enumerate() {
+        let stars = catalogues[reference]
+            .as_ref()
+            .map_err(|e| Trouble::Measure {
+                file: frames[reference].name(),
+                error: *e,
+            })?;
+        let placed: Vec<Result<Placed, Lost>> = catalogues
+            .par_iter()
+            .enumerate()
+            .map(|(i, c)| match c {
+                Err(e) => Err(Lost::Unmeasured(*e)),
+                Ok(_) if i == reference => Ok(Placed::reference(stars)),
+                Ok(c) => place(frames, reference, stars, i, c).map_err(Lost::Unmatched),
+            })
+            .collect();
+        let count = needed.iter().filter(|i| placed[**i].is_ok()).count();
+        let why = if tried == 0 {
+            why
+        } else {
+            format!("{why}; more frames lie on it than on the frame with the best stars")
+        };
+        if best.as_ref().is_none_or(|(most, _)| count > *most) {
+            best = Some((count, (reference, why, placed)));
         }
-        Err(_) => "the first frame".to_owned(),
-    };
-    (best, why)
+        if count == needed.len() {
+            break;
+        }
+    }
+    best.map(|(_, on)| on).ok_or_else(|| Trouble::Measure {
+        file: frames.first().map(Frame::name).unwrap_or_default(),
+        error: DetectError::NoData,
+    })
 }
 
 fn place(

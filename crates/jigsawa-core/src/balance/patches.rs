@@ -1,10 +1,12 @@
 //! The surface between two skies, from patches that are dark in both frames.
 //!
 //! Nebula that both frames show alike would cancel in their difference; between filters it does not,
-//! so it must be kept out. Each frame's own sky is a tilted plane below all its patches: the plane of
-//! asymmetric least squares (Newey & Powell 1987, Econometrica 55, 819) with 3 % of the pull from
-//! above. Patches that lie close to it are dark. The difference of both frames over patches dark in
-//! both is fitted by a plane, outlying patches held down.
+//! so it must be kept out. Each frame's own sky is a tilted plane below nearly all its patches: the
+//! plane of the 10 % quantile (Koenker & Bassett 1978, Econometrica 46, 33), which no nebula can lift
+//! however bright, then refined on the patches close to it. Least squares with unequal weights for
+//! both sides was tried first: a nebula of a hundred sigma lifts it by several. Patches close to the
+//! plane are dark. The difference of both frames over patches dark in both is fitted by a plane,
+//! outlying patches held down.
 
 use crate::robust::{MAD_TO_SIGMA, mad, median};
 use crate::space::{CanvasPx, Point, Size};
@@ -12,8 +14,11 @@ use crate::space::{CanvasPx, Point, Size};
 use super::Member;
 use super::surface::{Patch, Surface};
 
-/// Weight of a patch above the plane against one below it.
-const PULL_FROM_ABOVE: f64 = 0.03;
+/// The part of a frame's patches that may lie below its sky's plane by their errors.
+const QUANTILE: f64 = 0.1;
+
+/// Distances count as at least this, in pixel noise: the error of a patch's level.
+const FLOOR_SIGMA: f64 = 0.03;
 
 /// A patch this near above its frame's plane, in pixel noise, is dark.
 const DARK_SIGMA: f64 = 0.35;
@@ -62,12 +67,14 @@ pub(super) fn surface(
         return None;
     }
     let noise = f64::from(reference.catalogue.sky.typical_sigma()).max(1e-30);
-    let heights = |of: fn(&Both) -> f64| heights_above_sky(&all, of, canvas);
-    let (in_reference, in_frame) = (heights(|b| b.reference), heights(|b| b.frame));
+    let heights = |of: fn(&Both) -> f64, sigma| heights_above_sky(&all, of, sigma, canvas);
+    let frame_noise = scale * f64::from(frame.catalogue.sky.typical_sigma()).max(1e-30);
+    let in_reference = heights(|b| b.reference, noise);
+    let in_frame = heights(|b| b.frame, frame_noise);
     let height: Vec<f64> = in_reference
         .iter()
         .zip(&in_frame)
-        .map(|(a, b)| a.max(*b) / noise)
+        .map(|(a, b)| a.max(*b))
         .collect();
     let mut bar = DARK_SIGMA;
     let dark = height.iter().filter(|h| **h < bar).count();
@@ -112,25 +119,49 @@ pub(super) fn surface(
     })
 }
 
-/// Height of each patch above the tilted plane below all patches.
-fn heights_above_sky(all: &[Both], of: fn(&Both) -> f64, canvas: Size) -> Vec<f64> {
+/// Height of each patch above its frame's own sky, in that frame's pixel noise `sigma`.
+fn heights_above_sky(all: &[Both], of: fn(&Both) -> f64, sigma: f64, canvas: Size) -> Vec<f64> {
     let mut patches: Vec<Patch> = all
         .iter()
         .map(|b| Patch {
             at: b.at,
-            value: of(b),
+            value: of(b) / sigma,
             weight: 1.0,
         })
         .collect();
     let mut heights = vec![0.0; patches.len()];
-    for _ in 0..40 {
-        let Some(plane) = Surface::fit_plane(&patches, canvas) else {
-            break;
-        };
-        for (p, h) in patches.iter_mut().zip(&mut heights) {
-            *h = p.value - plane.at(p.at);
-            p.weight = if *h > 0.0 { PULL_FROM_ABOVE } else { 1.0 };
+    // The quantile's plane: least squares with weights renewed until it is the sum of distances,
+    // those above counting less.
+    for _ in 0..60 {
+        measure_heights(&patches, canvas, &mut heights);
+        for (p, h) in patches.iter_mut().zip(&heights) {
+            let side = if *h > 0.0 { QUANTILE } else { 1.0 - QUANTILE };
+            p.weight = side / h.abs().max(FLOOR_SIGMA);
         }
     }
+    // Its tilt rests on few patches; all that lie close to it know better.
+    for _ in 0..5 {
+        if heights.iter().filter(|h| h.abs() < DARK_SIGMA).count() < LEAST_DARK {
+            break;
+        }
+        for (p, h) in patches.iter_mut().zip(&heights) {
+            let u2 = (h / (2.0 * DARK_SIGMA)).powi(2);
+            p.weight = if u2 < 1.0 {
+                (1.0 - u2) * (1.0 - u2)
+            } else {
+                0.0
+            };
+        }
+        measure_heights(&patches, canvas, &mut heights);
+    }
     heights
+}
+
+/// Heights of the patches above the plane of their weights.
+fn measure_heights(patches: &[Patch], canvas: Size, heights: &mut [f64]) {
+    if let Some(plane) = Surface::fit_plane(patches, canvas) {
+        for (p, h) in patches.iter().zip(heights) {
+            *h = p.value - plane.at(p.at);
+        }
+    }
 }

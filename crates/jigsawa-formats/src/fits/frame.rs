@@ -42,7 +42,7 @@ impl FitsFrame {
         if let Some(found) = length {
             let (from, to) = handle.data_range()?;
             // Some writers leave out the padding of the last block: only pixels must be there.
-            let pixels = shape.axes.iter().product::<i64>().unsigned_abs();
+            let pixels = (size.area() * planes) as u64;
             let promised = if handle.is_tiled() {
                 to
             } else {

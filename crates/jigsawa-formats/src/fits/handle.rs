@@ -61,8 +61,11 @@ impl Handle {
             let mut kind = 0;
             unsafe { c::ffmahd(self.0, unit, &raw mut kind, &raw mut status) };
             check(status, "cannot read its headers")?;
-            if kind == IMAGE_HDU && self.shape()?.axes.iter().product::<i64>() > 0 {
-                return Ok(!self.shape()?.axes.is_empty());
+            if kind == IMAGE_HDU {
+                let axes = self.shape()?.axes;
+                if !axes.is_empty() && axes.iter().all(|n| *n > 0) {
+                    return Ok(true);
+                }
             }
         }
         Ok(false)

@@ -12,7 +12,7 @@ use jigsawa_formats::facts::wcs_records;
 use jigsawa_formats::fits::{Depth, FitsPlane, FitsWriter};
 use jigsawa_formats::whole::Unfinished;
 
-use crate::account::{Account, Clock, Output};
+use crate::account::{Account, Clock, Ending, Output};
 use crate::cli::{Common, ComposeArgs, StretchArg};
 use crate::compose::{Bound, bind, cards, palette};
 use crate::frames::{Frame, open_all};
@@ -27,7 +27,7 @@ use crate::terminal::{Progress, print_account};
 pub const PNG: &str = "stretched, 8 bits";
 
 /// Runs the command and prints its account.
-pub fn compose(args: &ComposeArgs, common: &Common) -> Result<(), Trouble> {
+pub fn compose(args: &ComposeArgs, common: &Common) -> Result<Ending, Trouble> {
     let account = make(args, common)?;
     if common.json {
         println!(
@@ -37,7 +37,7 @@ pub fn compose(args: &ComposeArgs, common: &Common) -> Result<(), Trouble> {
     } else if !common.quiet {
         print_account(&account);
     }
-    Ok(())
+    Ok(account.ending())
 }
 
 /// Makes the composite.
@@ -120,7 +120,6 @@ pub fn make(args: &ComposeArgs, common: &Common) -> Result<Account, Trouble> {
         &layout,
         bound.channels,
         written,
-        Vec::new(),
         clock,
     ))
 }

@@ -13,7 +13,7 @@ use jigsawa_sky::shot::Taken;
 use serde_json::json;
 
 use super::compose::{PNG, make};
-use crate::account::{Account, Clock};
+use crate::account::{Account, Clock, Ending};
 use crate::cli::{Cli, Command, Common, DemoArgs};
 use crate::outputs::{begin, make_folder};
 use crate::tell::Trouble;
@@ -28,7 +28,7 @@ const FIELD_DEG: (f64, f64) = (153.2, 28.4);
 const UNIT_DEG: f64 = 1.45 / 3600.0;
 
 /// Runs the demo.
-pub fn demo(args: &DemoArgs, common: &Common) -> Result<(), Trouble> {
+pub fn demo(args: &DemoArgs, common: &Common) -> Result<Ending, Trouble> {
     let mut clock = Clock::start();
     let (from, to) = (args.folder.join("frames"), args.folder.join("result"));
     make_folder(&from)?;
@@ -74,7 +74,7 @@ pub fn demo(args: &DemoArgs, common: &Common) -> Result<(), Trouble> {
             }
         }
     }
-    Ok(())
+    Ok(Ending::Whole)
 }
 
 /// The command lines of the example.

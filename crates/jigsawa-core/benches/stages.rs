@@ -1,0 +1,93 @@
+//! Stage benches: how long one megapixel of each inner loop takes. `cargo bench -p jigsawa-core`.
+
+use divan::{Bencher, black_box};
+use jigsawa_core::finish::{Link, Stretch};
+use jigsawa_core::placement::Map;
+use jigsawa_core::plane::Plane;
+use jigsawa_core::resample::{Kernel, Resampling, Scratch, Window, resample, window_for};
+use jigsawa_core::space::{Point, Rect, Size};
+use jigsawa_core::stars::{Settings, SkyMesh, detect};
+
+fn main() {
+    divan::main();
+}
+
+/// A megapixel of noise with 600 stars.
+fn plane() -> Plane {
+    let noise = |x: usize, y: usize| ((x * 7919 + y * 104_729) % 1009) as f32 / 100.0;
+    let mut p = Plane::from_fn(Size::new(1024, 1024).unwrap(), |x, y| 1000.0 + noise(x, y));
+    for i in 0..600usize {
+        let (cx, cy) = (20 + (i * 397) % 980, 20 + (i * 613) % 980);
+        let height = 40.0 + 40_000.0 / (1.0 + i as f32);
+        for y in cy - 8..cy + 9 {
+            for x in cx - 8..cx + 9 {
+                let d2 = (x as f32 - cx as f32).powi(2) + (y as f32 - cy as f32 - 0.3).powi(2);
+                p.data_mut()[y * 1024 + x] += height * (-d2 / 3.2).exp();
+            }
+        }
+    }
+    p
+}
+
+/// Lanczos-3 of a megapixel under a turn of 1.2 degrees, on one thread.
+#[divan::bench(args = [1.0, 2.0])]
+fn resample_a_megapixel(bencher: Bencher<'_, '_>, scale: f64) {
+    let plane = plane();
+    let (s, c) = 1.2f64.to_radians().sin_cos();
+    let map = Map::from_rows([
+        [scale * c, -scale * s, 10.3],
+        [scale * s, scale * c, -7.4],
+        [0.0, 0.0, 1.0],
+    ])
+    .unwrap();
+    let kernel = Kernel::lanczos3(map.area_ratio(Point::new(0.0, 0.0)).sqrt());
+    let how = Resampling {
+        kernel: &kernel,
+        map: &map,
+        frame: plane.size(),
+        saturation: f32::INFINITY,
+    };
+    let tile = Rect {
+        x: 32,
+        y: 32,
+        width: (960.0 / scale) as usize,
+        height: (960.0 / scale) as usize,
+    };
+    let rect = window_for(&how, tile).unwrap();
+    let mut data = vec![0.0; rect.area()];
+    plane.window(rect, &mut data);
+    let window = Window { rect, data: &data };
+    let (mut out, mut scratch) = (vec![0.0; tile.area()], Scratch::default());
+    bencher
+        .counter(divan::counter::ItemsCount::new(tile.area()))
+        .bench_local(|| resample(&how, black_box(&window), tile, &mut scratch, &mut out));
+}
+
+#[divan::bench]
+fn sky_of_a_megapixel(bencher: Bencher<'_, '_>) {
+    let plane = plane();
+    bencher.bench_local(|| SkyMesh::measure(black_box(&plane)));
+}
+
+#[divan::bench]
+fn stars_of_a_megapixel(bencher: Bencher<'_, '_>) {
+    let plane = plane();
+    bencher.bench_local(|| detect(black_box(&plane), None, &Settings::default()));
+}
+
+#[divan::bench]
+fn stretch_a_megapixel(bencher: Bencher<'_, '_>) {
+    let plane = plane();
+    let pixels: Vec<[f32; 3]> = plane
+        .data()
+        .iter()
+        .map(|v| [*v, 0.9 * v, 1.1 * v])
+        .collect();
+    let stretch = Stretch::measure(&pixels, Link::Each).unwrap();
+    bencher.bench_local(|| {
+        pixels
+            .iter()
+            .map(|p| stretch.apply(*p).0[0])
+            .fold(0.0, f32::max)
+    });
+}

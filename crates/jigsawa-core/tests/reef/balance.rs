@@ -1,0 +1,132 @@
+//! Balanced masters have the reference's star fluxes and its sky.
+
+use jigsawa_core::balance::ScaleBy;
+use jigsawa_core::robust::median;
+use jigsawa_core::space::{CanvasPx, Point};
+use jigsawa_core::stars::{Settings, detect};
+
+use crate::setup::{Group, Master, broad, groups};
+
+#[test]
+fn star_fluxes_agree_to_1_percent_after_normalizing() {
+    let group = broad();
+    let reference = &group.reference().stars;
+    for i in 1..3 {
+        let m = group.members[i];
+        let stars = detect(&group.on_canvas(i, true), None, &Settings::default()).unwrap();
+        let mut ratios: Vec<f32> = stars
+            .clean()
+            .filter(|s| s.flux > 15.0 * s.flux_sigma)
+            .filter_map(|s| {
+                let same = reference.clean().find(|r| r.at.distance(s.at) < 0.5)?;
+                (same.flux > 15.0 * same.flux_sigma).then(|| (s.flux / same.flux) as f32)
+            })
+            .collect();
+        let count = ratios.len();
+        let middle = median(&mut ratios);
+        println!("{}: {count} stars, median ratio {middle:.4}", m.frame.file);
+        assert!(count > 150, "{}: {count} stars", m.frame.file);
+        assert!((middle - 1.0).abs() < 0.01, "{}: {middle}", m.frame.file);
+    }
+}
+
+#[test]
+fn the_scale_of_two_frames_of_one_filter_is_that_of_their_transparency() {
+    // Green against itself under another sky: the truth is a plain ratio.
+    let green = crate::setup::master(&jigsawa_core::filter::Filter::G);
+    let mut hazy = green.frame.clone();
+    hazy.shot.transparency *= 0.7;
+    hazy.shot.glow.level *= 1.4;
+    hazy.shot.optics.fwhm_px = 3.9;
+    hazy.shot.seed += 1;
+    let mut taken = None;
+    jigsawa_sky::demo::take(&[hazy.clone()], |_, t| taken = Some(t));
+    let taken = taken.unwrap();
+    let stars = detect(&taken.plane, Some(62_000.0), &Settings::default()).unwrap();
+    let pairs: Vec<(usize, usize)> = green
+        .stars
+        .stars
+        .iter()
+        .enumerate()
+        .filter_map(|(r, s)| {
+            let f = stars.stars.iter().position(|t| t.at.distance(s.at) < 0.5)?;
+            Some((r, f))
+        })
+        .collect();
+    let own: Vec<(usize, usize)> = (0..green.stars.stars.len()).map(|i| (i, i)).collect();
+    let here = jigsawa_core::placement::Map::shift(0.0, 0.0);
+    let member = |catalogue, pairs| jigsawa_core::balance::Member {
+        catalogue,
+        placement: &here,
+        pairs,
+        band: jigsawa_core::filter::Band::Broad,
+    };
+    let (scale, used) =
+        jigsawa_core::balance::star_scale(&member(&green.stars, &own), &member(&stars, &pairs))
+            .unwrap();
+    println!("{scale:?} from {used} stars, truth {}", 1.0 / 0.7);
+    assert!((scale.value * 0.7 - 1.0).abs() < 0.005, "{scale:?}");
+    assert!(scale.sigma / scale.value < 0.003);
+}
+
+/// The true sky of a master at a place of the canvas, in its own units.
+fn true_sky(group: &Group, i: usize, p: Point<CanvasPx>) -> Option<f64> {
+    let m: &Master = group.members[i];
+    let there = group.placements[i].apply(p);
+    let size = m.size();
+    size.holds(there).then(|| {
+        let u = (there.x + 0.5) / size.width() as f64 - 0.5;
+        let v = (there.y + 0.5) / size.height() as f64 - 0.5;
+        let shot = &m.frame.shot;
+        shot.camera.units(shot.glow.at(u, v))
+    })
+}
+
+#[test]
+fn the_background_meets_the_references_to_0_3_sigma_everywhere() {
+    for group in groups() {
+        let sigma = group.reference().true_noise();
+        for i in 1..group.members.len() {
+            let balance = &group.balances[i];
+            let mut worst = 0.0f64;
+            for y in (0..1200).step_by(40) {
+                for x in (0..1800).step_by(40) {
+                    let p = Point::new(f64::from(x), f64::from(y));
+                    let (Some(want), Some(sky)) = (true_sky(group, 0, p), true_sky(group, i, p))
+                    else {
+                        continue;
+                    };
+                    let got = balance.scale.value * sky + balance.surface.at(p);
+                    worst = worst.max((got - want).abs() / sigma);
+                }
+            }
+            println!("{}: at most {worst:.3} sigma", group.members[i].frame.file);
+            assert!(
+                worst < 0.3,
+                "{}: {worst} sigma",
+                group.members[i].frame.file
+            );
+        }
+    }
+}
+
+#[test]
+fn narrow_frames_get_the_references_noise_and_broad_ones_its_stars() {
+    for group in groups() {
+        assert_eq!(group.balances[0].scale_by, ScaleBy::Reference);
+        for (m, b) in group.members.iter().zip(&group.balances).skip(1) {
+            let narrow = m.filter().band() == jigsawa_core::filter::Band::Narrow;
+            let want = if narrow {
+                ScaleBy::Noise
+            } else {
+                ScaleBy::Stars
+            };
+            assert_eq!(b.scale_by, want, "{}", m.frame.file);
+            if narrow {
+                let ratio = b.scale.value * m.true_noise() / group.reference().true_noise();
+                // Light of the nebula adds to the noise of hydrogen nearly everywhere.
+                assert!((ratio - 1.0).abs() < 0.06, "{}: {ratio}", m.frame.file);
+            }
+        }
+    }
+}

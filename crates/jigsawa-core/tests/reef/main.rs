@@ -1,0 +1,9 @@
+//! The core against the made-up sky, whose truth is known: the demo's six masters, registered,
+//! balanced and resampled.
+
+mod balance;
+mod matching;
+mod merge;
+mod placement;
+mod resample;
+mod setup;

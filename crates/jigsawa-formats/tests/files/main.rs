@@ -1,0 +1,7 @@
+//! Files in every dialect, whole and damaged.
+
+mod build;
+mod damaged;
+mod packed;
+mod pictures;
+mod round_trip;

@@ -1,0 +1,236 @@
+//! A builder of nights: frames of the made-up sky in a temporary folder, and runs on them.
+
+use std::path::{Path, PathBuf};
+use std::sync::OnceLock;
+
+use assert_cmd::Command;
+use jigsawa_core::doors::TileSink;
+use jigsawa_core::filter::Filter;
+use jigsawa_core::space::Size;
+use jigsawa_formats::fits::{Cards, Depth, FitsWriter};
+use jigsawa_formats::whole::Unfinished;
+use jigsawa_sky::camera::Camera;
+use jigsawa_sky::clouds::Clouds;
+use jigsawa_sky::glow::SkyGlow;
+use jigsawa_sky::optics::Optics;
+use jigsawa_sky::pointing::Pointing;
+use jigsawa_sky::shot::Shot;
+use jigsawa_sky::stars::Crowd;
+use tempfile::TempDir;
+
+/// A temporary folder with frames.
+pub struct Night {
+    folder: TempDir,
+}
+
+/// One frame to be taken.
+pub struct Frame {
+    shot: Shot,
+    card: String,
+    more: Vec<String>,
+}
+
+/// A frame of 560 x 420 pixels at the lantern's edge.
+pub fn frame(filter: Filter, card: &str) -> Frame {
+    let seed = card.bytes().map(u64::from).sum();
+    Frame {
+        shot: Shot {
+            filter,
+            size: Size::new(560, 420).unwrap(),
+            pointing: Pointing::at(700.0, 850.0),
+            optics: Optics::round(2.8),
+            camera: Camera::usual(),
+            glow: SkyGlow {
+                across: 15.0,
+                along: -8.0,
+                ..SkyGlow::even(120.0)
+            },
+            transparency: 1.0,
+            subs: 300,
+            seed,
+        },
+        card: card.to_owned(),
+        more: Vec::new(),
+    }
+}
+
+impl Frame {
+    pub fn turned(mut self, degrees: f64) -> Self {
+        self.shot.pointing.turn_deg = degrees;
+        self
+    }
+
+    pub fn mirrored(mut self) -> Self {
+        self.shot.pointing.mirrored = true;
+        self
+    }
+
+    pub fn shifted(mut self, dx: f64, dy: f64) -> Self {
+        self.shot.pointing.centre.0 += dx;
+        self.shot.pointing.centre.1 += dy;
+        self
+    }
+
+    pub fn sized(mut self, width: usize, height: usize) -> Self {
+        self.shot.size = Size::new(width, height).unwrap();
+        self
+    }
+
+    pub fn with(mut self, record: &str) -> Self {
+        self.more.push(record.to_owned());
+        self
+    }
+}
+
+impl Night {
+    pub fn new() -> Self {
+        Self {
+            folder: tempfile::tempdir().unwrap(),
+        }
+    }
+
+    /// Hydrogen, oxygen after a meridian flip, sulphur mirrored: what most tests need.
+    pub fn of_lines() -> Self {
+        Self::new()
+            .frame(
+                "ha.fits",
+                frame(Filter::Ha, "H-alpha").with("OBJECT  = 'Lantern Reef'"),
+            )
+            .frame(
+                "oiii.fits",
+                frame(Filter::Oiii, "O3").turned(181.2).shifted(4.3, -6.1),
+            )
+            .frame(
+                "sii.fits",
+                frame(Filter::Sii, "S2").mirrored().sized(600, 400),
+            )
+    }
+
+    pub fn frame(self, name: &str, Frame { shot, card, more }: Frame) -> Self {
+        static CLOUDS: OnceLock<Clouds> = OnceLock::new();
+        let clouds = CLOUDS.get_or_init(|| Clouds::over((200.0, 400.0, 1200.0, 1300.0)));
+        let taken = shot.take(&Crowd::lantern_reef(), Some(clouds));
+        let mut cards = Cards::default();
+        if !card.is_empty() {
+            cards.text("FILTER", &card, "");
+        }
+        cards.number("EXPTIME", 300.0, "");
+        cards.number("SATURATE", 62_000.0, "");
+        for record in &more {
+            cards.record(record);
+        }
+        let file = Unfinished::new(&self.path(name), true).unwrap();
+        let mut out = FitsWriter::create(file, shot.size, 1, Depth::Float, &cards).unwrap();
+        out.put(shot.size.rect(), &[taken.plane.data()]).unwrap();
+        out.complete().unwrap().finish().unwrap();
+        self
+    }
+
+    /// A file of these bytes.
+    pub fn file(self, name: &str, bytes: &[u8]) -> Self {
+        std::fs::write(self.path(name), bytes).unwrap();
+        self
+    }
+
+    /// A frame of one value, or of NaN.
+    pub fn even(self, name: &str, value: f32) -> Self {
+        let size = Size::new(200, 150).unwrap();
+        let mut cards = Cards::default();
+        cards.text("FILTER", "Ha", "");
+        let file = Unfinished::new(&self.path(name), true).unwrap();
+        let mut out = FitsWriter::create(file, size, 1, Depth::Float, &cards).unwrap();
+        out.put(size.rect(), &[&vec![value; size.area()]]).unwrap();
+        out.complete().unwrap().finish().unwrap();
+        self
+    }
+
+    pub fn path(&self, name: &str) -> PathBuf {
+        self.folder.path().join(name)
+    }
+
+    /// Names of the files in a folder of the night, sorted.
+    pub fn files(&self, folder: &str) -> Vec<String> {
+        let Ok(list) = std::fs::read_dir(self.path(folder)) else {
+            return Vec::new();
+        };
+        let mut names: Vec<String> = list
+            .map(|e| e.unwrap().file_name().to_string_lossy().into_owned())
+            .collect();
+        names.sort();
+        names
+    }
+
+    /// Runs the program in the night's folder with words parted by blanks; `'…'` keeps blanks.
+    pub fn run(&self, line: &str) -> Run {
+        let mut words = Vec::new();
+        for (i, part) in line.split('\'').enumerate() {
+            if i % 2 == 1 {
+                words.push(part.to_owned());
+            } else {
+                words.extend(part.split_whitespace().map(str::to_owned));
+            }
+        }
+        let output = Command::cargo_bin("jigsawa")
+            .unwrap()
+            .args(&words)
+            .current_dir(self.folder.path())
+            .output()
+            .unwrap();
+        Run {
+            line: line.to_owned(),
+            status: output.status.code(),
+            out: String::from_utf8(output.stdout).unwrap(),
+            err: String::from_utf8(output.stderr).unwrap(),
+        }
+    }
+}
+
+/// What a run has said and how it ended.
+pub struct Run {
+    line: String,
+    pub status: Option<i32>,
+    pub out: String,
+    pub err: String,
+}
+
+impl Run {
+    #[track_caller]
+    pub fn success(self) -> Self {
+        self.ends(0)
+    }
+
+    #[track_caller]
+    pub fn ends(self, status: i32) -> Self {
+        assert_eq!(
+            self.status,
+            Some(status),
+            "{}\n{}\n{}",
+            self.line,
+            self.out,
+            self.err
+        );
+        self
+    }
+
+    /// Says this on standard output or standard error.
+    #[track_caller]
+    pub fn says(self, text: &str) -> Self {
+        let all = format!("{}\n{}", self.out, self.err);
+        assert!(all.contains(text), "{}: no '{text}' in\n{all}", self.line);
+        self
+    }
+
+    /// Standard output as JSON.
+    #[track_caller]
+    pub fn json(&self) -> serde_json::Value {
+        serde_json::from_str(&self.out).unwrap_or_else(|e| panic!("{e}:\n{}", self.out))
+    }
+}
+
+/// A plane of a result.
+pub fn plane(path: &Path, plane: usize) -> jigsawa_core::plane::Plane {
+    jigsawa_formats::fits::FitsFrame::open(path)
+        .unwrap()
+        .read_plane(plane, Vec::new())
+        .unwrap()
+}
