@@ -83,7 +83,7 @@ pub fn frames() -> Vec<DemoFrame> {
             ..night("reef_B.fits", "Blue", Filter::B, (8.7, 11.2))
         },
         Night {
-            glow: (64.0, 4.0, 2.0),
+            glow: (64.0, 1.0, -0.6),
             fwhm_px: 2.7,
             numbers: Numbers::Sixteen,
             ..night("reef_Ha.fits", "H-alpha 7nm", Filter::Ha, (0.0, 0.0))

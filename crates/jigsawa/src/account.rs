@@ -254,5 +254,6 @@ impl Account {
 fn round(v: f64, places: i32) -> f64 {
     let k = 10f64.powi(places);
     let r = (v * k).round() / k;
-    if r.is_finite() { r } else { v }
+    // Adding zero turns -0 into 0.
+    if r.is_finite() { r + 0.0 } else { v }
 }

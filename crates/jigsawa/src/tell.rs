@@ -400,13 +400,18 @@ fn palette_needs_told(palette: &str, missing: &[String], have: &[String]) -> Tol
     let would_do: Vec<String> = Palette::all_names()
         .into_iter()
         .filter(|n| {
+            // One line in all three channels is no colour picture.
+            let first = n.chars().next();
+            n.chars().any(|c| Some(c) != first)
+        })
+        .filter(|n| {
             Palette::by_name(n).is_ok_and(|p| {
                 p.mixes()
                     .flat_map(jigsawa_core::colour::mix::Mix::names)
                     .all(|n| have.contains(&n.text))
             })
         })
-        .take(6)
+        .take(4)
         .collect();
     let instead = if would_do.is_empty() {
         "or mix your own with --red, --green and --blue".to_owned()

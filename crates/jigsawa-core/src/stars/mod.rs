@@ -141,8 +141,8 @@ fn is_constant(plane: &Plane) -> bool {
 
 /// Width and Moffat exponent of the stars, from the brightest of a few bands.
 fn typical_profile(plane: &Plane, sky: &SkyMesh, saturation: Option<f32>) -> (f64, f64) {
-    // Some ten bands are enough for hundreds of stars on a large frame; a small one is taken whole.
-    let stride = (find::bands(plane) / 10).max(1);
+    // Some six bands are enough for hundreds of stars on a large frame; a small one is taken whole.
+    let stride = (find::bands(plane) / 6).max(1);
     let mut width = FIRST_FWHM_PX;
     let mut beta = 3.5;
     for round in 0..3 {

@@ -213,6 +213,10 @@ impl CellBench {
             let row = &plane.row(y)[x0..x1];
             seen += row.len();
             self.values.extend(row.iter().filter(|v| v.is_finite()));
+            // A thousand differences fix the noise to 3 %: every other of the rows will do.
+            if (y - y0) % 4 == 2 && y1 - y0 > 16 {
+                continue;
+            }
             let middle = row.iter().skip(LAG);
             let ends = row.iter().zip(row.iter().skip(2 * LAG));
             self.differences.extend(

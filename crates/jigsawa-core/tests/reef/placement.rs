@@ -12,7 +12,11 @@ fn errors(group: &Group, i: usize) -> Vec<f64> {
     let plane: Plane = group.on_canvas(i, false);
     let stars = &group.members[i].stars;
     let m = group.members[i];
-    let truth = group.sky_to_canvas().invert().then(&m.from_sky()).unwrap();
+    let truth = group
+        .sky_to_canvas()
+        .invert()
+        .then(&m.sky_to_frame())
+        .unwrap();
     let measure = |plane: &Plane, at: Point<FramePx>| {
         let full = 0.98 * m.frame.shot.camera.full_adu as f32;
         profile::fit(plane, at, stars.fwhm_px, stars.beta, full).map(|p| p.at.distance(at))
@@ -53,7 +57,7 @@ fn the_map_itself_is_true_to_0_08_px_in_every_corner_and_between() {
         let back = group.sky_to_canvas().invert();
         for i in 1..group.members.len() {
             let m = group.members[i];
-            let truth = back.then(&m.from_sky()).unwrap();
+            let truth = back.then(&m.sky_to_frame()).unwrap();
             let mut worst = 0.0f64;
             for y in 0..=8 {
                 for x in 0..=8 {

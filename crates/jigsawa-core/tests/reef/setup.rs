@@ -32,7 +32,7 @@ impl Master {
     }
 
     /// Where the sky's plane lies on the frame.
-    pub fn from_sky(&self) -> Map<SkyPx, FramePx> {
+    pub fn sky_to_frame(&self) -> Map<SkyPx, FramePx> {
         self.frame.shot.map()
     }
 
@@ -130,7 +130,7 @@ impl Group {
 
     /// Where the sky's plane lies on the canvas, by the truth.
     pub fn sky_to_canvas(&self) -> Map<SkyPx, CanvasPx> {
-        Map::from_rows(self.reference().from_sky().rows()).unwrap()
+        Map::from_rows(self.reference().sky_to_frame().rows()).unwrap()
     }
 
     /// The member on the canvas, placed; and balanced, if asked.

@@ -26,8 +26,15 @@ pub fn print_account(a: &Account) {
     );
     println!("\n{}", placements(a));
     println!("\n{}\n", balances(a));
+    let widest = a.channels.iter().map(|c| c.mix.chars().count()).max();
     for c in &a.channels {
-        println!("{:<10} {}  from {}", c.name, c.mix, c.frames.join(", "));
+        println!(
+            "{:<10} {:<width$}  from {}",
+            c.name,
+            c.mix,
+            c.frames.join(", "),
+            width = widest.unwrap_or(0)
+        );
     }
     for f in a.frames.iter().filter(|f| f.reason.is_some()) {
         println!(
@@ -86,7 +93,7 @@ fn placements(a: &Account) -> Table {
         match &f.placement {
             Some(p) if p.model.is_some() => row.extend([
                 p.pairs.to_string(),
-                format!("{:.2}\u{b0}", p.rotation_deg),
+                degrees(p.rotation_deg),
                 format!("{:.4}", p.scale),
                 if p.mirrored { "yes" } else { "no" }.to_owned(),
                 format!("{:.3}", p.rms_px),
@@ -99,6 +106,12 @@ fn placements(a: &Account) -> Table {
         t.add_row(row);
     }
     t
+}
+
+/// A turn in degrees, without a minus before zero.
+fn degrees(turn: f64) -> String {
+    let rounded = (turn * 100.0).round() / 100.0 + 0.0;
+    format!("{rounded:.2}\u{b0}")
 }
 
 fn balances(a: &Account) -> Table {
