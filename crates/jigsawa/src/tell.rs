@@ -18,6 +18,7 @@ use jigsawa_core::stars::DetectError;
 use jigsawa_formats::error::FileError;
 
 use crate::cli::Common;
+use crate::terminal::say;
 
 /// Whatever stops a command.
 #[derive(Debug)]
@@ -131,7 +132,7 @@ pub fn failure(trouble: &Trouble, common: &Common) -> ExitCode {
         let error = serde_json::json!({
             "error": { "message": told.message, "file": told.file, "hint": told.hint }
         });
-        println!("{error:#}");
+        say(&format!("{error:#}"));
     } else {
         eprintln!("jigsawa: {}", told.message);
         if let Some(hint) = told.hint {

@@ -8,7 +8,7 @@
 //! plane are dark. The difference of both frames over patches dark in both is fitted by a plane,
 //! outlying patches held down.
 
-use crate::robust::{MAD_TO_SIGMA, mad, median};
+use crate::robust::{BIWEIGHT_REACH, MAD_TO_SIGMA, biweight, mad, median};
 use crate::space::{CanvasPx, Point, Size};
 
 use super::Member;
@@ -103,12 +103,7 @@ pub(super) fn surface(
             break;
         }
         for (p, r) in patches.iter_mut().zip(&residual) {
-            let u2 = (r / (4.685 * spread)).powi(2);
-            p.weight = if u2 < 1.0 {
-                (1.0 - u2) * (1.0 - u2)
-            } else {
-                0.0
-            };
+            p.weight = biweight(*r, BIWEIGHT_REACH * spread);
         }
         surface = Surface::fit_plane(&patches, canvas)?;
     }
@@ -145,12 +140,7 @@ fn heights_above_sky(all: &[Both], of: fn(&Both) -> f64, sigma: f64, canvas: Siz
             break;
         }
         for (p, h) in patches.iter_mut().zip(&heights) {
-            let u2 = (h / (2.0 * DARK_SIGMA)).powi(2);
-            p.weight = if u2 < 1.0 {
-                (1.0 - u2) * (1.0 - u2)
-            } else {
-                0.0
-            };
+            p.weight = biweight(*h, 2.0 * DARK_SIGMA);
         }
         measure_heights(&patches, canvas, &mut heights);
     }

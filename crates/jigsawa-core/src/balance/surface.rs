@@ -72,7 +72,8 @@ impl Surface {
         let Self::Plane { slope_x, .. } = self;
         let scale = scale as f32;
         let (start, slope) = (start as f32, *slope_x as f32);
-        for (i, v) in values.iter_mut().enumerate() {
+        // 32-bit counters: the machine turns four of them into floats at once, a 64-bit one alone.
+        for (i, v) in (0i32..).zip(values.iter_mut()) {
             *v = scale * *v + (start + slope * i as f32);
         }
     }

@@ -1,9 +1,11 @@
 //! Estimators that a few wild values cannot spoil.
 
+mod biweight;
 mod clip;
 mod median;
 mod slope;
 
+pub use biweight::{BIWEIGHT_REACH, biweight};
 pub use clip::{Clipped, clipped};
 pub use median::{MAD_TO_SIGMA, grouped_median, mad, median, quantile};
 pub use slope::{Ratio, robust_ratio};

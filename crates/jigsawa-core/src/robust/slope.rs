@@ -5,6 +5,7 @@
 
 use crate::measured::Measured;
 
+use super::biweight::{BIWEIGHT_REACH, biweight};
 use super::median::{MAD_TO_SIGMA, mad, median};
 
 /// What [`robust_ratio`] found.
@@ -16,9 +17,6 @@ pub struct Ratio {
     /// Pairs that kept at least half of their weight.
     pub used: usize,
 }
-
-/// The biweight's reach in robust standard deviations: 4.685 gives 95 % efficiency on normal data.
-const REACH: f64 = 4.685;
 
 /// The ratios have a scatter of their own when its variance exceeds that of their errors this many
 /// times, and when it is more than this in all: below 5 % no colours are at work.
@@ -64,11 +62,10 @@ pub fn robust_ratio(pairs: &[(f64, f64, f64)]) -> Option<Ratio> {
         for (log, (_, _, error)) in logs.iter().zip(pairs) {
             let variance = error * error + excess2;
             let r = log - centre;
-            let u2 = r * r / (REACH * REACH * variance.max(1e-24));
-            if u2 >= 1.0 {
+            let down = biweight(r, BIWEIGHT_REACH * variance.max(1e-24).sqrt());
+            if down == 0.0 {
                 continue;
             }
-            let down = (1.0 - u2) * (1.0 - u2);
             used += usize::from(down >= 0.5);
             let w = down / variance.max(1e-24);
             sum_w += w;

@@ -14,9 +14,12 @@ use crate::plane::Plane;
 use crate::robust::{clipped, median};
 use crate::space::{FramePx, Point, Size};
 
-/// Cells of this many pixels: wide against a star, narrow against a gradient. Half the pixels of a
-/// cell fix the median to 3 % of the noise, which is far below what detection notices.
+/// Cells of this many pixels: wide against a star, narrow against a gradient.
 const CELL_PX: usize = 64;
+
+/// Every third row of a cell is read: 1400 pixels fix the median to 3 % of the noise, and the noise to
+/// 3 %, which is far below what detection notices.
+const ROW_STEP: usize = 3;
 
 /// Bright pixels go at 2.5 sigma, dark ones at 3: stars are one-sided.
 const CLIP_HIGH: f32 = 2.5;
@@ -209,14 +212,10 @@ impl CellBench {
         self.values.clear();
         self.differences.clear();
         let mut seen = 0;
-        for y in (y0..y1).step_by(2) {
+        for y in (y0..y1).step_by(ROW_STEP) {
             let row = &plane.row(y)[x0..x1];
             seen += row.len();
             self.values.extend(row.iter().filter(|v| v.is_finite()));
-            // A thousand differences fix the noise to 3 %: every other of the rows will do.
-            if (y - y0) % 4 == 2 && y1 - y0 > 16 {
-                continue;
-            }
             let middle = row.iter().skip(LAG);
             let ends = row.iter().zip(row.iter().skip(2 * LAG));
             self.differences.extend(

@@ -2,6 +2,7 @@
 //! balanced and resampled.
 
 mod balance;
+mod detect;
 mod matching;
 mod merge;
 mod placement;

@@ -188,16 +188,25 @@ pub(crate) fn text_records(name: &str, value: &str, comment: &str) -> Vec<String
     records
 }
 
-/// Records of free text: HISTORY or COMMENT, 72 characters each.
+/// Records of free text: HISTORY or COMMENT, 72 characters each, parted between words where words are
+/// short enough.
 pub(crate) fn free_records(name: &str, text: &str) -> Vec<String> {
-    let clean: Vec<char> = text
+    let clean: String = text
         .chars()
         .map(|c| if (' '..='~').contains(&c) { c } else { '?' })
         .collect();
-    clean
-        .chunks(72)
-        .map(|part| format!("{name:<8}{}", part.iter().collect::<String>()))
-        .collect()
+    let mut records = Vec::new();
+    let mut rest = clean.trim_end();
+    while !rest.is_empty() {
+        let cut = if rest.len() <= 72 {
+            rest.len()
+        } else {
+            rest[..73].rfind(' ').filter(|i| *i > 0).unwrap_or(72)
+        };
+        records.push(format!("{name:<8}{}", rest[..cut].trim_end()));
+        rest = rest[cut..].trim_start();
+    }
+    records
 }
 
 #[cfg(test)]
@@ -249,6 +258,9 @@ mod tests {
         let r = text_records("OBJECT", "R\u{e9}ef", "the target");
         assert_eq!(r, ["OBJECT  = 'R?ef    ' / the target"]);
         assert_eq!(free_records("HISTORY", &"x".repeat(100)).len(), 2);
+        let words = free_records("HISTORY", &"word ".repeat(20));
+        assert_eq!(words.len(), 2);
+        assert!(words.iter().all(|r| r.ends_with("word") && r.len() <= 80));
         assert!(parse("\u{e9}").is_none());
     }
 }

@@ -36,8 +36,11 @@ impl Cards {
 
     /// A card with a number.
     pub fn number(&mut self, name: &str, value: f64, comment: &str) {
-        let mut record = format!("{name:<8}= {:>20}", format!("{value:?}").to_uppercase());
-        if record.len() + comment.len() + 3 <= 80 {
+        let mut record = format!(
+            "{name:<8}= {:>20}",
+            format!("{:?}", value + 0.0).to_uppercase()
+        );
+        if !comment.is_empty() && record.len() + comment.len() + 3 <= 80 {
             record = format!("{record} / {comment}");
         }
         self.records.push(record);

@@ -21,7 +21,7 @@ use crate::outputs::{self, Names};
 use crate::picture::{self, Tone};
 use crate::register::{Settled, register};
 use crate::tell::Trouble;
-use crate::terminal::{Progress, print_account};
+use crate::terminal::{Progress, account_text, say};
 
 /// What the account calls the picture to look at.
 pub const PNG: &str = "stretched, 8 bits";
@@ -30,12 +30,9 @@ pub const PNG: &str = "stretched, 8 bits";
 pub fn compose(args: &ComposeArgs, common: &Common) -> Result<Ending, Trouble> {
     let account = make(args, common)?;
     if common.json {
-        println!(
-            "{}",
-            serde_json::to_string_pretty(&account).unwrap_or_default()
-        );
+        say(&serde_json::to_string_pretty(&account).unwrap_or_default());
     } else if !common.quiet {
-        print_account(&account);
+        say(account_text(&account).trim_end());
     }
     Ok(account.ending())
 }

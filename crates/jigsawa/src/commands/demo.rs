@@ -17,7 +17,7 @@ use crate::account::{Account, Clock, Ending};
 use crate::cli::{Cli, Command, Common, DemoArgs};
 use crate::outputs::{begin, make_folder};
 use crate::tell::Trouble;
-use crate::terminal::{Progress, print_account};
+use crate::terminal::{Progress, account_text, say};
 
 /// Pixel and focal length of the demo's telescope: 1.45 arc seconds for a unit of the plane.
 const PIXEL_UM: f64 = 3.76;
@@ -34,23 +34,23 @@ pub fn demo(args: &DemoArgs, common: &Common) -> Result<Ending, Trouble> {
     make_folder(&from)?;
     let files = write_frames(&from, args.overwrite, common)?;
     clock.lap("frames");
-    let say = !common.json && !common.quiet;
-    if say {
-        println!(
+    let talk = !common.json && !common.quiet;
+    if talk {
+        say(&format!(
             "wrote      {} frames of {OBJECT} and their truth into {}",
             files.len(),
             from.display()
-        );
+        ));
     }
     let mut accounts = Vec::new();
     if !args.data_only {
         for words in examples(&from, &to, args.overwrite) {
-            if say {
-                println!("\n$ jigsawa {}\n", shown(&words));
+            if talk {
+                say(&format!("\n$ jigsawa {}\n", shown(&words)));
             }
             let account = run(&words, common)?;
-            if say {
-                print_account(&account);
+            if talk {
+                say(account_text(&account).trim_end());
             }
             accounts.push(account);
         }
@@ -65,12 +65,12 @@ pub fn demo(args: &DemoArgs, common: &Common) -> Result<Ending, Trouble> {
             "jigsawa": env!("CARGO_PKG_VERSION"), "command": "demo", "seconds": seconds,
             "outputs": outputs, "runs": accounts, "stages": stages, "warnings": [],
         });
-        println!("{document:#}");
-    } else if say && !args.data_only {
-        println!("\nOpen these:");
+        say(&format!("{document:#}"));
+    } else if talk && !args.data_only {
+        say("\nOpen these:");
         for a in &accounts {
             for o in a.outputs.iter().filter(|o| o.kind == PNG) {
-                println!("  {}", o.file);
+                say(&format!("  {}", o.file));
             }
         }
     }

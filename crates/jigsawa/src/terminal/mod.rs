@@ -4,13 +4,22 @@ mod progress;
 mod table;
 
 pub use progress::Progress;
-pub use table::print_account;
+pub use table::account_text;
 
-use std::io::IsTerminal;
+use std::io::{IsTerminal, Write};
 
 use tracing::level_filters::LevelFilter;
 
 use crate::cli::Common;
+
+/// Prints on standard output. A reader that has gone away (`| head`) is no error, and nobody is left
+/// to tell of another.
+pub fn say(text: &str) {
+    let mut out = std::io::stdout().lock();
+    if let Err(e) = writeln!(out, "{text}").and_then(|()| out.flush()) {
+        tracing::debug!("standard output takes no more: {e}");
+    }
+}
 
 /// Is colour wanted on standard error?
 fn coloured() -> bool {

@@ -1,17 +1,22 @@
 //! The account as text.
 
+use std::fmt::Write as _;
+
 use comfy_table::{CellAlignment, ContentArrangement, Table, presets};
 
 use crate::account::{Account, FrameRow};
 
-/// Prints the account on standard output.
-pub fn print_account(a: &Account) {
-    println!(
+/// The account as text.
+pub fn account_text(a: &Account) -> String {
+    let mut out = String::new();
+    let _ = writeln!(
+        out,
         "reference  {} ({})",
         label(&a.reference.file, a.reference.plane),
         a.reference.why
     );
-    println!(
+    let _ = writeln!(
+        out,
         "canvas     {} x {} pixels{}",
         a.canvas.width,
         a.canvas.height,
@@ -24,11 +29,12 @@ pub fn print_account(a: &Account) {
             )
         }
     );
-    println!("\n{}", placements(a));
-    println!("\n{}\n", balances(a));
+    let _ = writeln!(out, "\n{}", placements(a));
+    let _ = writeln!(out, "\n{}\n", balances(a));
     let widest = a.channels.iter().map(|c| c.mix.chars().count()).max();
     for c in &a.channels {
-        println!(
+        let _ = writeln!(
+            out,
             "{:<10} {:<width$}  from {}",
             c.name,
             c.mix,
@@ -37,22 +43,24 @@ pub fn print_account(a: &Account) {
         );
     }
     for f in a.frames.iter().filter(|f| f.reason.is_some()) {
-        println!(
+        let _ = writeln!(
+            out,
             "left out   {}: {}",
             label(&f.file, f.plane),
             f.reason.as_deref().unwrap_or_default()
         );
     }
-    println!();
+    let _ = writeln!(out);
     for o in &a.outputs {
-        println!("wrote      {}  {}", o.file, o.kind);
+        let _ = writeln!(out, "wrote      {}  {}", o.file, o.kind);
     }
     let stages: Vec<String> = a
         .stages
         .iter()
         .map(|s| format!("{} {:.2}", s.name, s.seconds))
         .collect();
-    println!("took       {:.2} s: {}", a.seconds, stages.join(", "));
+    let _ = writeln!(out, "took       {:.2} s: {}", a.seconds, stages.join(", "));
+    out
 }
 
 fn label(file: &str, plane: Option<usize>) -> String {

@@ -245,6 +245,27 @@ fn an_unstretched_tiff_holds_the_values_themselves() {
 }
 
 #[test]
+fn a_colour_image_counts_as_red_green_and_blue() {
+    let night = Night::of_lines();
+    night
+        .run("compose ha.fits oiii.fits sii.fits --palette SHO --out r --name x")
+        .success();
+    let json = night
+        .run("compose r/x-SHO.fits ha.fits --palette RGB --out r --name y --json")
+        .success()
+        .json();
+    let filters: Vec<&str> = json["frames"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|f| f["filter"].as_str().unwrap())
+        .collect();
+    assert_eq!(filters, ["R", "G", "B", "Ha"]);
+    assert_eq!(json["frames"][2]["plane"], 2);
+    assert_eq!(json["frames"][1]["placement"]["scale"], 1.0);
+}
+
+#[test]
 fn inputs_are_never_changed() {
     let night = Night::of_lines();
     let read =
