@@ -28,27 +28,30 @@ pub struct Cli {
     pub common: Common,
 }
 
+/// Heading of the options that every command has.
+const COMMON: &str = "Options of every command";
+
 /// Options that mean the same for every command.
 #[derive(Debug, Args, Clone)]
 pub struct Common {
     /// Print the account as one JSON document on standard output, and nothing else there
-    #[arg(long, global = true)]
+    #[arg(long, global = true, help_heading = COMMON)]
     pub json: bool,
     /// Say more on standard error: -v what is done, -vv details
-    #[arg(short, long, global = true, action = clap::ArgAction::Count)]
+    #[arg(short, long, global = true, help_heading = COMMON, action = clap::ArgAction::Count)]
     pub verbose: u8,
     /// Say nothing but errors
-    #[arg(short, long, global = true, conflicts_with = "verbose")]
+    #[arg(short, long, global = true, help_heading = COMMON, conflicts_with = "verbose")]
     pub quiet: bool,
     /// End with exit code 3 when a frame had to be left out
-    #[arg(long, global = true)]
+    #[arg(long, global = true, help_heading = COMMON)]
     pub strict: bool,
     /// Threads to use [default: all cores]
-    #[arg(long, global = true, value_name = "N", value_parser = clap::value_parser!(u16).range(1..))]
+    #[arg(long, global = true, help_heading = COMMON, value_name = "N", value_parser = clap::value_parser!(u16).range(1..))]
     pub threads: Option<u16>,
     /// Memory that tiles in flight may take, as in 500M or 2G; frames come on top while they are
     /// measured, one at a time
-    #[arg(long, global = true, value_name = "SIZE", default_value = "512M", value_parser = bytes)]
+    #[arg(long, global = true, help_heading = COMMON, value_name = "SIZE", default_value = "512M", value_parser = bytes)]
     pub memory: usize,
 }
 
@@ -106,13 +109,19 @@ pub struct ComposeArgs {
 #[derive(Debug, Args)]
 pub struct OutputArgs {
     /// Folder of the results; made if it is not there
-    #[arg(short, long, value_name = "FOLDER", default_value = ".")]
+    #[arg(
+        help_heading = "Results",
+        short,
+        long,
+        value_name = "FOLDER",
+        default_value = "."
+    )]
     pub out: PathBuf,
     /// Start of every result's name [default: the target's name, or the folder's]
-    #[arg(long)]
+    #[arg(help_heading = "Results", long)]
     pub name: Option<String>,
     /// Replace results that exist already
-    #[arg(long)]
+    #[arg(help_heading = "Results", long)]
     pub overwrite: bool,
 }
 

@@ -77,8 +77,9 @@ pub fn write(
             scope.spawn(move || encode_tiff(tiff, shape, title, wants_linear, &tiff_rows));
         let png_done = scope.spawn(move || encode_png(png, shape, title, &png_rows));
         let mut read = Ok(());
+        let mut planes: Planes = std::array::from_fn(|_| Vec::new());
         for y in (0..size.height()).step_by(STRIP_ROWS) {
-            match band(&frame, row_order, &curve, wants_linear, y) {
+            match band(&frame, row_order, &curve, wants_linear, y, &mut planes) {
                 Ok(b) => {
                     // An encoder that has failed takes no more; its own error tells why.
                     if to_tiff.send(b.clone()).is_err() || to_png.send(b).is_err() {
@@ -150,6 +151,7 @@ fn band(
     curve: &Curve,
     wants_linear: bool,
     y: usize,
+    planes: &mut Planes,
 ) -> Result<Band, FileError> {
     let size = frame.size();
     let (width, height) = (size.width(), size.height());
@@ -159,7 +161,7 @@ fn band(
         RowOrder::TopDown => y,
         RowOrder::BottomUp => height - y - rows,
     };
-    let planes = read_rows(frame, size, first, rows)?;
+    read_rows(frame, size, first, rows, planes)?;
     // Row i of the picture, in each plane.
     let row = |i: usize| -> [&[f32]; 3] {
         let stored = match row_order {
@@ -195,32 +197,38 @@ fn band(
     })
 }
 
+/// Some rows of each plane; the memory is used again from band to band.
+type Planes = [Vec<f32>; 3];
+
 fn read_rows(
     frame: &FitsFrame,
     size: Size,
     first: usize,
     rows: usize,
-) -> Result<[Vec<f32>; 3], FileError> {
+    planes: &mut Planes,
+) -> Result<(), FileError> {
     let rect = Rect {
         x: 0,
         y: first as i64,
         width: size.width(),
         height: rows,
     };
-    let mut planes: [Vec<f32>; 3] = std::array::from_fn(|_| vec![0.0; rect.area()]);
     for (p, plane) in planes.iter_mut().enumerate() {
+        plane.resize(rect.area(), 0.0);
         frame.read(p, rect, plane)?;
     }
-    Ok(planes)
+    Ok(())
 }
 
 /// Pixels from all over the picture: every so many rows, every so many columns.
 fn sample(frame: &FitsFrame) -> Result<Vec<[f32; 3]>, FileError> {
     let size = frame.size();
     let step = ((size.area() as f64 / SAMPLE as f64).sqrt() as usize).max(1);
+    let mut planes: Planes = std::array::from_fn(|_| Vec::new());
     let mut sample = Vec::with_capacity(size.area() / (step * step) + size.width());
     for y in (step / 2..size.height()).step_by(step) {
-        let [r, g, b] = read_rows(frame, size, y, 1)?;
+        read_rows(frame, size, y, 1, &mut planes)?;
+        let [r, g, b] = &planes;
         sample.extend(
             (step / 2..size.width())
                 .step_by(step)

@@ -50,6 +50,8 @@ pub(crate) fn find(
     let ring = filter.ring();
     let found: Vec<Vec<Candidate>> = chosen
         .into_par_iter()
+        // Each part of the work makes its own buffers; a part of four bands makes that cheap.
+        .with_min_len(4)
         .map_init(
             || (Scratch::default(), Vec::new(), Vec::new()),
             |(scratch, response, values), band| {
