@@ -68,6 +68,9 @@ impl Surface {
 
     /// Scales values and adds the surface along a row of the canvas, from column `x` on.
     pub fn balance_row(&self, scale: f64, x: i64, y: i64, values: &mut [f32]) {
+        if scale == 1.0 && *self == Self::zero() {
+            return;
+        }
         let start = self.at(Point::new(x as f64, y as f64));
         let Self::Plane { slope_x, .. } = self;
         let scale = scale as f32;

@@ -11,7 +11,7 @@
 use rayon::prelude::*;
 
 use crate::plane::Plane;
-use crate::robust::{clipped, median};
+use crate::robust::{MAD_TO_SIGMA, clipped, grouped_median, median};
 use crate::space::{FramePx, Point, Size};
 
 /// Cells of this many pixels: wide against a star, narrow against a gradient.
@@ -221,7 +221,7 @@ impl CellBench {
             self.differences.extend(
                 middle
                     .zip(ends)
-                    .map(|(m, (a, b))| m - 0.5 * (a + b))
+                    .map(|(m, (a, b))| (m - 0.5 * (a + b)).abs())
                     .filter(|d| d.is_finite()),
             );
         }
@@ -232,10 +232,22 @@ impl CellBench {
             return (f32::NAN, f32::NAN);
         };
         // Too narrow a cell has no differences: its plain scatter must do.
-        let sigma = clipped(&mut self.differences, 3.0, 3.0, &mut self.scratch)
-            .map_or(sky.sigma, |d| d.sigma / 1.5f32.sqrt());
+        let sigma = scatter(&mut self.differences).map_or(sky.sigma, |s| s / 1.5f32.sqrt());
         (sky.level, sigma)
     }
+}
+
+/// Standard deviation of values around zero from their sizes: by the median, once more without those
+/// beyond three sigma, which stars have made. `None` for no values.
+fn scatter(sizes: &mut Vec<f32>) -> Option<f32> {
+    if sizes.is_empty() {
+        return None;
+    }
+    let to_sigma = MAD_TO_SIGMA as f32;
+    let first = grouped_median(sizes) * to_sigma;
+    sizes.retain(|d| *d <= 3.0 * first);
+    // What the cut takes from the median of pure noise: 0.2 %.
+    Some(grouped_median(sizes) * to_sigma)
 }
 
 /// The two cells that a coordinate is read from, and how far from the first's centre to the second's
