@@ -147,8 +147,7 @@ fn table(strength: f32) -> Vec<f32> {
         .collect()
 }
 
-/// Level and noise of the sky: the noise from the values below the level, mirrored; the level is
-/// first the median, then lowered to the mode of what nebula leaves.
+/// Level and noise of the sky: the quarter point, and the scatter of the values below it.
 fn sky_and_noise(values: &mut [f32]) -> (f32, f32) {
     // The lowest values are noise of the darkest sky. Where nebula covers half the frame the median
     // is nebula; the 25 % point is a level that dark sky has in nearly every picture.

@@ -42,7 +42,7 @@ impl MatchedFilter {
 
     /// Distance at which a star of this width has no light left in the response: two full widths.
     pub(crate) fn ring(&self) -> usize {
-        // The filter reaches three sigma, and the star as much: 1.7 reaches are two full widths.
+        // The filter reaches three sigma, or 1.3 full widths: 1.6 reaches are two of them.
         (1.6 * self.radius() as f64).ceil() as usize + 1
     }
 
