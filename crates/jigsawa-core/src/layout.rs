@@ -88,6 +88,9 @@ pub struct Measurements {
     pub sky_adu: f64,
     /// Noise of a pixel of the sky.
     pub noise_adu: f64,
+    /// The highest pixel of any star; absent without stars.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub brightest_adu: Option<f32>,
 }
 
 /// A placement with its errors, as files keep it.

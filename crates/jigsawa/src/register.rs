@@ -350,6 +350,7 @@ fn measurements(c: Option<&Catalogue>) -> Measurements {
             .and_then(|c| some(c.elongation)),
         sky_adu: c.map_or(0.0, |c| f64::from(c.sky.typical_level())),
         noise_adu: c.map_or(0.0, |c| f64::from(c.sky.typical_sigma())),
+        brightest_adu: c.and_then(|c| c.stars.iter().map(|s| s.peak).max_by(f32::total_cmp)),
     }
 }
 

@@ -102,6 +102,14 @@ pub enum DetectError {
 const WIDTH_RANGE: (f64, f64) = (0.6, 1.7);
 const MOST_ELONGATION: f64 = 2.2;
 
+/// Stars this bright, in sigma, can be seen to have a flat core.
+const LEAST_SNR_FLAT: f32 = 60.0;
+
+/// Flat cores within this part of the highest one's height agree on a saturation level, if there are
+/// so many of them: one or two may be chance or a double star.
+const FLAT_AGREE: f32 = 0.05;
+const LEAST_FLAT: usize = 3;
+
 /// Stars this bright, in sigma, tell the width and the profile of all.
 const TELLING_SNR: f32 = 20.0;
 
@@ -213,10 +221,13 @@ fn is_flat(plane: &Plane, c: &Candidate, width: f64, saturation: Option<f32>) ->
     if saturation.is_some_and(|s| peak >= 0.98 * s) {
         return true;
     }
-    let r = (1.5 * width).ceil() as i64;
+    // Below this, three per cent of the height are less than the noise.
+    if c.snr < LEAST_SNR_FLAT {
+        return false;
+    }
+    let r = (0.75 * width).ceil() as i64;
     let (x, y) = (c.x as i64, c.y as i64);
-    let base = peak - c.amplitude.max(0.0);
-    let bar = base + 0.97 * (peak - base);
+    let bar = peak - 0.03 * c.amplitude.max(0.0);
     let high = (-r..=r)
         .flat_map(|dy| (-r..=r).map(move |dx| (dx, dy)))
         .filter(|(dx, dy)| plane.at(x + dx, y + dy) >= bar)
@@ -307,14 +318,7 @@ fn collect(
     });
     stars.sort_by(|a, b| b.flux.total_cmp(&a.flux));
     flag_blends(&mut stars, 2.0 * typical);
-    let seen: Vec<f32> = stars
-        .iter()
-        .filter(|s| s.flags.has(Flag::Saturated))
-        .map(|s| s.peak)
-        .collect();
-    // Three flat cores agree on a level; one or two may be chance or a double star.
-    let saturation = saturation
-        .or_else(|| (seen.len() >= 3).then(|| seen.iter().copied().fold(f32::INFINITY, f32::min)));
+    let saturation = saturation.or_else(|| flat_level(&stars, sky.typical_level()));
     Catalogue {
         fwhm_px: middle(&stars, |s| s.fwhm_px),
         elongation: middle(&stars, |s| s.elongation),
@@ -323,6 +327,18 @@ fn collect(
         sky,
         saturation,
     }
+}
+
+/// The level at which the highest flat cores end, when enough of them agree on one.
+fn flat_level(stars: &[Star], sky: f32) -> Option<f32> {
+    let flat = stars.iter().filter(|s| s.flags.has(Flag::Saturated));
+    let peaks: Vec<f32> = flat.map(|s| s.peak).collect();
+    let top = peaks.iter().copied().max_by(f32::total_cmp)?;
+    let near: Vec<f32> = peaks
+        .into_iter()
+        .filter(|p| *p >= top - FLAT_AGREE * (top - sky))
+        .collect();
+    (near.len() >= LEAST_FLAT).then(|| near.into_iter().fold(top, f32::min))
 }
 
 fn flag_blends(stars: &mut [Star], within: f64) {

@@ -18,7 +18,7 @@ fn detections_are_stars_even_on_nebula() {
         let wrong = found.iter().filter(|s| !is_true(m, s.at, 2.5)).count();
         println!("{}: {wrong} of {} are no stars", m.frame.file, found.len());
         assert!(found.len() > 300, "{}: {}", m.frame.file, found.len());
-        assert!(wrong * 20 < found.len(), "{}: {wrong} wrong", m.frame.file);
+        assert!(wrong * 50 < found.len(), "{}: {wrong} wrong", m.frame.file);
     }
 }
 
@@ -102,5 +102,25 @@ fn widths_and_shapes_are_those_of_the_optics() {
             "{}: {got} for {want}",
             m.frame.file
         );
+    }
+}
+
+#[test]
+fn no_saturation_level_is_invented_where_few_cores_are_flat() {
+    for m in masters() {
+        let seen = detect(&m.taken.plane, None, &Settings::default()).unwrap();
+        let full = m.frame.shot.camera.full_adu as f32;
+        println!("{}: saturation seen at {:?}", m.frame.file, seen.saturation);
+        assert!(
+            seen.saturation
+                .is_none_or(|s| (s / full - 1.0).abs() < 0.05),
+            "{}: {:?}",
+            m.frame.file,
+            seen.saturation
+        );
+        let flagged = |s: &&jigsawa_core::stars::Star| s.flags.has(Flag::Saturated);
+        for s in seen.stars.iter().filter(flagged) {
+            assert!(s.peak > 0.5 * full, "{}: {s:?}", m.frame.file);
+        }
     }
 }

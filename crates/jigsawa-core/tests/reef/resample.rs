@@ -57,6 +57,9 @@ fn no_pixel_beside_a_bright_star_falls_3_sigma_below_the_sky() {
     let saturated = taken.truth.stars.iter().filter(|s| s.saturated).count();
     assert!(saturated >= 5, "{saturated} saturated stars");
     let stars = detect(&taken.plane, None, &Settings::default()).unwrap();
+    // The level is seen on the flat cores themselves.
+    let seen = stars.saturation.unwrap_or_default();
+    assert!((seen / camera.full_adu as f32 - 1.0).abs() < 0.01, "{seen}");
     let (s, c) = 1.2f64.to_radians().sin_cos();
     let turn = Map::from_rows([[c, -s, 3.4], [s, c, -2.3], [0.0, 0.0, 1.0]]).unwrap();
     let placed = place(

@@ -216,9 +216,12 @@ fn white(reference: &LayoutFrame) -> White {
     White {
         sky,
         noise: m.noise_adu as f32,
+        // A layout without any star has no placements either, so the last resort is never shown.
         full: reference
             .saturation
-            .map_or(65_535.0, |s| (s - sky).max(1.0)),
+            .or(m.brightest_adu)
+            .map_or(1.0, |white| white - sky)
+            .max(f32::MIN_POSITIVE),
     }
 }
 

@@ -267,6 +267,43 @@ fn a_colour_image_counts_as_red_green_and_blue() {
 }
 
 #[test]
+fn values_from_0_to_1_give_the_same_picture_as_counts() {
+    let night = Night::of_lines()
+        .frame("ha1.fits", frame(Filter::Ha, "H-alpha").up_to_one())
+        .frame(
+            "o1.fits",
+            frame(Filter::Oiii, "O3")
+                .turned(181.2)
+                .shifted(4.3, -6.1)
+                .up_to_one(),
+        );
+    let mix = "--red Ha --green 'screen(Ha, OIII)' --blue OIII";
+    let make = |frames: &str, name: &str, reference: &str| {
+        night
+            .run(&format!(
+                "compose {frames} {mix} --out r --name {name} --reference {reference}"
+            ))
+            .success();
+    };
+    make("ha.fits oiii.fits", "counts", "ha.fits");
+    make("ha1.fits o1.fits", "ones", "ha1.fits");
+    for p in 0..3 {
+        let counts = plane(&night.path("r/counts-mix.fits"), p);
+        let ones = plane(&night.path("r/ones-mix.fits"), p);
+        let mut off: Vec<f32> = counts
+            .data()
+            .iter()
+            .zip(ones.data())
+            .filter(|(c, o)| c.is_finite() && o.is_finite())
+            .map(|(c, o)| (o * 62_000.0 / c - 1.0).abs())
+            .collect();
+        assert!(off.len() > 200_000);
+        let middle = median(&mut off);
+        assert!(middle < 1e-3, "plane {p}: {middle}");
+    }
+}
+
+#[test]
 fn inputs_are_never_changed() {
     let night = Night::of_lines();
     let read =

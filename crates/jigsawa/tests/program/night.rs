@@ -28,6 +28,7 @@ pub struct Frame {
     shot: Shot,
     card: String,
     more: Vec<String>,
+    full: f32,
 }
 
 /// A frame of 560 x 420 pixels at the lantern's edge.
@@ -51,6 +52,7 @@ pub fn frame(filter: Filter, card: &str) -> Frame {
         },
         card: card.to_owned(),
         more: Vec::new(),
+        full: 62_000.0,
     }
 }
 
@@ -73,6 +75,12 @@ impl Frame {
 
     pub fn sized(mut self, width: usize, height: usize) -> Self {
         self.shot.size = Size::new(width, height).unwrap();
+        self
+    }
+
+    /// Values from 0 to 1, as some programs write them, and no word of saturation.
+    pub fn up_to_one(mut self) -> Self {
+        self.full = 1.0;
         self
     }
 
@@ -106,8 +114,14 @@ impl Night {
             )
     }
 
-    pub fn frame(self, name: &str, Frame { shot, card, more }: Frame) -> Self {
+    pub fn frame(self, name: &str, frame: Frame) -> Self {
         static CLOUDS: OnceLock<Clouds> = OnceLock::new();
+        let Frame {
+            shot,
+            card,
+            more,
+            full,
+        } = frame;
         let clouds = CLOUDS.get_or_init(|| Clouds::over((200.0, 400.0, 1200.0, 1300.0)));
         let taken = shot.take(&Crowd::lantern_reef(), Some(clouds));
         let mut cards = Cards::default();
@@ -115,13 +129,20 @@ impl Night {
             cards.text("FILTER", &card, "");
         }
         cards.number("EXPTIME", 300.0, "");
-        cards.number("SATURATE", 62_000.0, "");
+        let mut pixels = taken.plane.into_data();
+        if full > 1.0 {
+            cards.number("SATURATE", f64::from(full), "");
+        } else {
+            for v in &mut pixels {
+                *v /= 62_000.0;
+            }
+        }
         for record in &more {
             cards.record(record);
         }
         let file = Unfinished::new(&self.path(name), true).unwrap();
         let mut out = FitsWriter::create(file, shot.size, 1, Depth::Float, &cards).unwrap();
-        out.put(shot.size.rect(), &[taken.plane.data()]).unwrap();
+        out.put(shot.size.rect(), &[&pixels]).unwrap();
         out.complete().unwrap().finish().unwrap();
         self
     }
