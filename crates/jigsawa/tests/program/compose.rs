@@ -304,6 +304,36 @@ fn values_from_0_to_1_give_the_same_picture_as_counts() {
 }
 
 #[test]
+fn the_brightness_of_lrgb_is_that_of_the_luminance() {
+    let night = Night::new()
+        .frame("l.fits", frame(Filter::L, "Clear"))
+        .frame("r.fits", frame(Filter::R, "Red").shifted(3.2, 1.1))
+        .frame("g.fits", frame(Filter::G, "green").turned(180.4))
+        .frame("b.fits", frame(Filter::B, "B").shifted(-2.7, 4.6));
+    night
+        .run("compose l.fits r.fits g.fits b.fits --palette LRGB --out r --name x --reference l")
+        .success();
+    let l = plane(&night.path("l.fits"), 0);
+    let [r, g, b] = [0, 1, 2].map(|p| plane(&night.path("r/x-LRGB.fits"), p));
+    let (mut seen, mut coloured) = (0, 0);
+    for i in 0..l.data().len() {
+        let (r, g, b) = (r.data()[i], g.data()[i], b.data()[i]);
+        if (r + g + b).is_nan() {
+            continue;
+        }
+        let mean = (r + g + b) / 3.0;
+        assert!(
+            (mean / l.data()[i] - 1.0).abs() < 1e-3,
+            "{mean} for {}",
+            l.data()[i]
+        );
+        seen += 1;
+        coloured += usize::from((r - b).abs() > 0.05 * mean);
+    }
+    assert!(seen > 200_000 && coloured > 1000, "{coloured} of {seen}");
+}
+
+#[test]
 fn inputs_are_never_changed() {
     let night = Night::of_lines();
     let read =
