@@ -108,6 +108,9 @@ pub fn open_all(paths: &[PathBuf], filters: &[(String, String)]) -> Result<Vec<F
             });
         }
         if file.planes() == 3 {
+            if filters.iter().any(|(_, name)| is_called(&path, name)) {
+                return Err(Trouble::FilterOfColour(path.display().to_string()));
+            }
             for (plane, filter) in [Filter::R, Filter::G, Filter::B].into_iter().enumerate() {
                 frames.push(Frame {
                     path: path.clone(),

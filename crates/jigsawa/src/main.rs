@@ -24,11 +24,8 @@ use cli::{Cli, Command};
 fn main() -> ExitCode {
     let cli = match Cli::try_parse() {
         Ok(cli) => cli,
-        Err(e) => {
-            // Help and version are printed the same way, and are no error.
-            let _ = e.print();
-            return ExitCode::from(if e.use_stderr() { 2 } else { 0 });
-        }
+        // A command line that cannot be read may still ask for JSON.
+        Err(e) => return tell::usage(&e, std::env::args_os().any(|a| a == "--json")),
     };
     terminal::start_log(&cli.common);
     if let Err(e) = ctrlc::set_handler(|| {

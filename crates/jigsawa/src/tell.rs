@@ -29,6 +29,8 @@ pub enum Trouble {
     Filters(Vec<(String, Option<String>)>),
     /// `--filter` with a name that cannot stand in a mix.
     FilterName(String),
+    /// `--filter` for a colour image, whose planes are R, G and B.
+    FilterOfColour(String),
     /// An option names a frame that is not among those given.
     NoSuchFrame {
         option: &'static str,
@@ -125,6 +127,24 @@ struct Told {
     hint: Option<String>,
 }
 
+/// Prints what the command line's parser says: as it comes, or as the one JSON document.
+pub fn usage(error: &clap::Error, json: bool) -> ExitCode {
+    // Help and version come the same way, and are no error.
+    if json && error.use_stderr() {
+        let text = error.to_string();
+        let (message, hint) = text.split_once("\n\n").unwrap_or((&text, ""));
+        let error = serde_json::json!({ "error": {
+            "message": message.trim_start_matches("error: ").trim(),
+            "file": null,
+            "hint": hint.trim(),
+        } });
+        say(&format!("{error:#}"));
+    } else if let Err(e) = error.print() {
+        tracing::debug!("the terminal takes no more: {e}");
+    }
+    ExitCode::from(if error.use_stderr() { 2 } else { 0 })
+}
+
 /// Prints the trouble where its user looks for it, and gives the exit code.
 pub fn failure(trouble: &Trouble, common: &Common) -> ExitCode {
     let told = tell(trouble);
@@ -198,6 +218,11 @@ fn tell(trouble: &Trouble) -> Told {
                 "Use one of {}, or one word of letters and digits.",
                 list(&known_filters())
             )),
+        Trouble::FilterOfColour(file) => plain(format!(
+            "'{file}' is a colour image: its planes are R, G and B"
+        ))
+        .on(file.clone())
+        .mend("Leave out --filter for it."),
         Trouble::NoSuchFrame {
             option,
             name,
@@ -472,6 +497,7 @@ impl Trouble {
     fn exit_code(&self) -> u8 {
         match self {
             Self::FilterName(_)
+            | Self::FilterOfColour(_)
             | Self::NoSuchFrame { .. }
             | Self::Twice(_)
             | Self::Palette(_)

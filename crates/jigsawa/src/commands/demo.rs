@@ -207,7 +207,6 @@ fn header(frame: &DemoFrame) -> Cards {
     let map = shot.map();
     let back = map.invert();
     let middle = shot.size.centre::<FramePx>();
-    let there = back.apply(middle);
     let [[a, b], [d, e]] = back.jacobian(middle);
     let origin = (960.0, 640.0);
     c.text("CTYPE1", "RA---TAN", "");
@@ -222,11 +221,5 @@ fn header(frame: &DemoFrame) -> Cards {
     c.number("CD2_1", UNIT_DEG * d, "");
     c.number("CD2_2", UNIT_DEG * e, "");
     c.number("EQUINOX", 2000.0, "");
-    tracing::debug!(
-        "{} points at ({:.1}, {:.1}) of the plane",
-        frame.file,
-        there.x,
-        there.y
-    );
     c
 }

@@ -281,6 +281,17 @@ fn a_folder_that_takes_no_files_is_said_before_the_work() {
 }
 
 #[test]
+fn a_command_line_that_cannot_be_read_is_told_as_json_too() {
+    let run = Night::new()
+        .run("compose a.fits --json --palete SHO")
+        .ends(2);
+    let error = &run.json()["error"];
+    assert!(error["message"].as_str().unwrap().contains("--palete"));
+    assert!(error["hint"].as_str().unwrap().contains("--palette"));
+    assert!(run.err.is_empty(), "{}", run.err);
+}
+
+#[test]
 fn an_edited_layout_with_impossible_numbers_is_refused() {
     let night = Night::of_lines();
     night

@@ -264,6 +264,10 @@ fn a_colour_image_counts_as_red_green_and_blue() {
     assert_eq!(json["frames"][2]["plane"], 2);
     let scale = json["frames"][1]["placement"]["scale"].as_f64().unwrap();
     assert!((scale - 1.0).abs() < 5e-4, "{scale}");
+    night
+        .run("compose r/x-SHO.fits --palette RGB --out r --name z --filter Ha=x-SHO")
+        .ends(2)
+        .says("is a colour image: its planes are R, G and B");
 }
 
 #[test]
