@@ -33,11 +33,34 @@ pub enum Kind {
     DarkFlat,
 }
 
+impl Kind {
+    /// The kind in a word.
+    pub const fn name(self) -> &'static str {
+        match self {
+            Self::Light => "light",
+            Self::Flat => "flat",
+            Self::Dark => "dark",
+            Self::Bias => "bias",
+            Self::DarkFlat => "dark-flat",
+        }
+    }
+}
+
+/// On which side of the pier the telescope stands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Pier {
+    /// East, looking west.
+    East,
+    /// West, looking east.
+    West,
+}
+
 /// Facts of a frame, from its header, in our words.
 ///
 /// # Guarantees
-/// `exposure_s`, `pixel_um`, `focal_mm`, `gain_e_adu` and `saturation` are positive and finite when
-/// they are there; `filter` is one of ours, or absent when the header's word is not known
+/// `exposure_s`, `pixel_um`, `focal_mm`, `gain_e_adu`, `wcs_arcsec`, `airmass` and `saturation` are
+/// positive and finite when they are there; `filter` is one of ours, or absent when the header's word is not known
 /// (`filter_card` keeps what it said); row 0 is the first in storage. What is missing in the header
 /// is `None`, never guessed.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -50,6 +73,12 @@ pub struct FrameFacts {
     pub row_order: RowOrder,
     /// What it shows.
     pub kind: Kind,
+    /// It is a stack of others already.
+    pub master: bool,
+    /// Bits of a value in the file, negative for floating point.
+    pub bits: Option<i32>,
+    /// Colours of the pixels in front of a colour camera's chip, as in RGGB.
+    pub colour_pattern: Option<String>,
     /// The filter, when the header's word is known.
     pub filter: Option<Filter>,
     /// The header's word for the filter.
@@ -58,20 +87,47 @@ pub struct FrameFacts {
     pub exposure_s: Option<f64>,
     /// Date and time of the start, as the header writes it.
     pub date: Option<String>,
+    /// The same in seconds since 1970 (UTC).
+    pub start_s: Option<f64>,
+    /// The evening that the night began with (YYYY-MM-DD), when the header tells local time or the
+    /// site's longitude.
+    pub evening: Option<String>,
     /// The target.
     pub object: Option<String>,
     /// The camera.
     pub camera: Option<String>,
+    /// The telescope.
+    pub telescope: Option<String>,
     /// Electrons for one unit of the data.
     pub gain_e_adu: Option<f64>,
     /// The camera's gain setting, in its own steps.
     pub gain_setting: Option<f64>,
+    /// The camera's offset setting, in its own steps.
+    pub offset_setting: Option<f64>,
+    /// Sensitivity of a photographic camera.
+    pub iso: Option<f64>,
+    /// Temperature of the chip that was asked for, in degrees Celsius.
+    pub set_celsius: Option<f64>,
+    /// Temperature that the chip had.
+    pub celsius: Option<f64>,
     /// Pixels joined at read-out, in x and y.
     pub binning: Option<(u32, u32)>,
     /// Side of a pixel as read out.
     pub pixel_um: Option<f64>,
     /// Focal length.
     pub focal_mm: Option<f64>,
+    /// Arc seconds for a pixel by the header's WCS.
+    pub wcs_arcsec: Option<f64>,
+    /// Altitude of the frame's middle above the horizon, in degrees.
+    pub altitude_deg: Option<f64>,
+    /// Air on the way, in units of that in the zenith.
+    pub airmass: Option<f64>,
+    /// Hour angle in hours, from -12 to 12, west positive.
+    pub hour_angle_h: Option<f64>,
+    /// Side of the pier.
+    pub pier: Option<Pier>,
+    /// Position of the focuser, in its own steps.
+    pub focus: Option<f64>,
     /// Value at which pixels are full.
     pub saturation: Option<f32>,
 }
@@ -84,24 +140,42 @@ impl FrameFacts {
             planes,
             row_order: RowOrder::BottomUp,
             kind: Kind::Light,
+            master: false,
+            bits: None,
+            colour_pattern: None,
             filter: None,
             filter_card: None,
             exposure_s: None,
             date: None,
+            start_s: None,
+            evening: None,
             object: None,
             camera: None,
+            telescope: None,
             gain_e_adu: None,
             gain_setting: None,
+            offset_setting: None,
+            iso: None,
+            set_celsius: None,
+            celsius: None,
             binning: None,
             pixel_um: None,
             focal_mm: None,
+            wcs_arcsec: None,
+            altitude_deg: None,
+            airmass: None,
+            hour_angle_h: None,
+            pier: None,
+            focus: None,
             saturation: None,
         }
     }
 
-    /// Arc seconds a pixel, from pixel size and focal length.
+    /// Arc seconds a pixel: by the WCS, which was measured on stars, or from pixel size and focal
+    /// length, which somebody typed in.
     pub fn arcsec_per_px(&self) -> Option<f64> {
-        Some(206.264_806 * self.pixel_um? / self.focal_mm?)
+        let typed = || Some(206.264_806 * self.pixel_um? / self.focal_mm?);
+        self.wcs_arcsec.or_else(typed)
     }
 }
 

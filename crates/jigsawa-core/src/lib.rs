@@ -5,6 +5,7 @@
 //! 1. [`frame`] says what is known of a frame and [`filter`] names its filter; pixels come in through
 //!    the [`doors`] as windows of a [`plane`].
 //! 2. [`stars`] finds and measures the stars and the sky of each frame.
+//!    [`survey`] compares the frames of a night by them, scores them and leaves out the bad ones.
 //! 3. [`matching`] finds which star of a frame is which star of the reference, and [`placement`] fits
 //!    the map between both; [`canvas`] is the common grid.
 //! 4. [`balance`] matches scale and sky of each frame to the reference's.
@@ -25,6 +26,7 @@ pub mod doors;
 pub mod filter;
 pub mod finish;
 pub mod frame;
+pub mod horizon;
 pub mod layout;
 pub mod matching;
 pub mod measured;
@@ -35,4 +37,5 @@ pub mod resample;
 pub mod robust;
 pub mod space;
 pub mod stars;
+pub mod survey;
 pub mod verdict;

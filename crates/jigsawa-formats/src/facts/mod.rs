@@ -1,66 +1,134 @@
 //! Header dialects: what the cards of many programs mean, in our words. Nothing is guessed; a value
 //! that makes no sense is as good as missing.
 
+mod names;
+mod time;
+mod wcs;
+
 use jigsawa_core::filter::Filter;
-use jigsawa_core::frame::{FrameFacts, Kind, RowOrder};
+use jigsawa_core::frame::{FrameFacts, Kind, Pier, RowOrder};
+use jigsawa_core::horizon;
 
 use crate::fits::{FitsFrame, Header};
-
-/// Spellings of each card, the most usual first.
-const FILTER: &[&str] = &[
-    "FILTER", "FILTER1", "FILT", "FILTNAM", "FILTERID", "INSFILTE",
-];
-const EXPOSURE: &[&str] = &[
-    "EXPTIME",
-    "EXPOSURE",
-    "XPOSURE",
-    "EXP_TIME",
-    "ITIME",
-    "EXPOSURE_S",
-];
-const DATE: &[&str] = &["DATE-OBS", "DATE-BEG", "DATE_OBS", "DATEOBS"];
-const OBJECT: &[&str] = &["OBJECT", "OBJNAME", "TARGET", "TARGNAME"];
-const CAMERA: &[&str] = &["INSTRUME", "CAMERA", "DETECTOR", "DETNAM"];
-const GAIN_E_ADU: &[&str] = &["EGAIN", "E-GAIN", "GAINEADU", "EPERADU"];
-const GAIN_SETTING: &[&str] = &["GAIN", "GAINRAW", "CAMGAIN"];
-const BINNING_X: &[&str] = &["XBINNING", "BINX", "XBIN", "BINAXIS1"];
-const BINNING_Y: &[&str] = &["YBINNING", "BINY", "YBIN", "BINAXIS2"];
-const BINNING_BOTH: &[&str] = &["BINNING", "CCDSUM", "CCDBIN"];
-const PIXEL_UM: &[&str] = &[
-    "XPIXSZ", "PIXSIZE1", "PIXSIZE", "PIXSZ", "PIXELSZ", "XPIXELSZ",
-];
-const FOCAL_MM: &[&str] = &["FOCALLEN", "FOCAL", "FOCLEN", "TELFOCAL"];
-const KIND: &[&str] = &[
-    "IMAGETYP",
-    "IMAGETYPE",
-    "FRAMETYP",
-    "FRAME",
-    "OBSTYPE",
-    "IMTYPE",
-];
-const SATURATION: &[&str] = &["SATURATE", "SATLEVEL", "SATURAT", "FULLWELL_ADU"];
+use names::{
+    AIRMASS, ALTITUDE, BINNING_BOTH, BINNING_X, BINNING_Y, CAMERA, CELSIUS, COMBINED, DATE,
+    DECLINATION, EXPOSURE, FILTER, FOCAL_MM, FOCUS, GAIN_E_ADU, GAIN_SETTING, HOUR_ANGLE, ISO,
+    KIND, LATITUDE, LONGITUDE, OBJECT, OFFSET, PATTERN, PIER, PIXEL_UM, SATURATION, SET_CELSIUS,
+    TELESCOPE,
+};
+pub use wcs::wcs_records;
 
 /// The facts of a frame.
 pub fn read(frame: &FitsFrame) -> FrameFacts {
     let h = frame.header();
     let filter_card = text(h, FILTER);
+    let (kind, master) = kind_of(h);
+    let start_s = time::start(h);
+    let placed = wcs::middle_and_scale(h, frame.size());
+    let sky = sky(h, start_s, placed.map(|p| p.0));
     FrameFacts {
         row_order: row_order(h),
-        kind: text(h, KIND).map_or(Kind::Light, |t| kind(&t)),
+        kind,
+        master,
+        bits: number(h, &["ZBITPIX", "BITPIX"]).map(|b| b as i32),
+        colour_pattern: text(h, PATTERN).and_then(|t| pattern(&t)),
         filter: filter_card.as_deref().and_then(Filter::from_spelling),
         filter_card,
         exposure_s: positive(h, EXPOSURE),
         date: text(h, DATE),
+        start_s,
+        evening: time::evening(h, start_s, longitude(h)),
         object: text(h, OBJECT),
         camera: text(h, CAMERA),
+        telescope: text(h, TELESCOPE),
         gain_e_adu: positive(h, GAIN_E_ADU),
         gain_setting: number(h, GAIN_SETTING),
+        offset_setting: number(h, OFFSET),
+        iso: positive(h, ISO),
+        set_celsius: celsius(h, SET_CELSIUS),
+        celsius: celsius(h, CELSIUS),
         binning: binning(h),
         pixel_um: positive(h, PIXEL_UM),
         focal_mm: positive(h, FOCAL_MM),
+        wcs_arcsec: placed.map(|p| p.1),
+        altitude_deg: sky.altitude_deg,
+        airmass: sky.airmass,
+        hour_angle_h: sky.hour_angle_h,
+        pier: text(h, PIER).and_then(|t| pier(&t)),
+        focus: number(h, FOCUS),
         saturation: positive(h, SATURATION).map(|v| v as f32),
         ..FrameFacts::of_size(frame.size(), frame.planes())
     }
+}
+
+/// Where the frame stood above the horizon.
+struct Sky {
+    altitude_deg: Option<f64>,
+    airmass: Option<f64>,
+    hour_angle_h: Option<f64>,
+}
+
+/// From cards where there are such; else computed from site, date and place on the sky, when all
+/// three are known.
+fn sky(h: &Header, start_s: Option<f64>, placed: Option<(f64, f64)>) -> Sky {
+    let at = placed.or_else(|| Some((time::right_ascension(h)?, time::angle(h, DECLINATION)?)));
+    let computed = (|| {
+        let site = (time::angle(h, LATITUDE)?, longitude(h)?);
+        Some(horizon::above(at?, site, start_s?))
+    })();
+    let altitude_deg = number(h, ALTITUDE)
+        .filter(|a| (-1.0..=90.0).contains(a))
+        .or(computed.map(|c| c.altitude_deg));
+    Sky {
+        altitude_deg,
+        airmass: number(h, AIRMASS)
+            .filter(|a| (0.99..40.0).contains(a))
+            .or(altitude_deg.and_then(horizon::airmass)),
+        hour_angle_h: time::hours(h, HOUR_ANGLE)
+            .filter(|a| a.abs() <= 12.0)
+            .or(computed.map(|c| c.hour_angle_h)),
+    }
+}
+
+fn longitude(h: &Header) -> Option<f64> {
+    time::angle(h, LONGITUDE).map(|l| if l > 180.0 { l - 360.0 } else { l })
+}
+
+/// A chip's temperature; what no chip has is some program's word for "unknown".
+fn celsius(h: &Header, names: &[&str]) -> Option<f64> {
+    names
+        .iter()
+        .filter_map(|n| h.number(n))
+        .find(|t| (-150.0..=80.0).contains(t))
+}
+
+/// A colour pattern of four letters, whatever its case.
+fn pattern(text: &str) -> Option<String> {
+    let word = text.trim().to_uppercase();
+    let plain = word.len() == 4 && word.chars().all(|c| "RGBWCMY".contains(c));
+    plain.then_some(word)
+}
+
+fn pier(text: &str) -> Option<Pier> {
+    let word = text.to_lowercase();
+    match () {
+        () if word.contains("east") || word == "e" => Some(Pier::East),
+        () if word.contains("west") || word == "w" => Some(Pier::West),
+        () => None,
+    }
+}
+
+/// What kind of frame, and is it a stack already?
+fn kind_of(h: &Header) -> (Kind, bool) {
+    let word = text(h, KIND);
+    let says_master = word
+        .as_ref()
+        .is_some_and(|t| t.to_lowercase().contains("master"));
+    let combined = number(h, COMBINED).is_some_and(|n| n > 1.0);
+    (
+        word.map_or(Kind::Light, |t| kind(&t)),
+        says_master || combined,
+    )
 }
 
 fn text(h: &Header, names: &[&str]) -> Option<String> {
@@ -118,44 +186,6 @@ fn binning(h: &Header) -> Option<(u32, u32)> {
     Some((x, sides.next().unwrap_or(x)))
 }
 
-/// Cards that place an image on the sky, and others of the kind that any copy of the image keeps.
-const WCS_PREFIXES: &[&str] = &[
-    "CTYPE", "CRVAL", "CRPIX", "CDELT", "CUNIT", "CROTA", "CD1_", "CD2_", "PC1_", "PC2_", "PV1_",
-    "PV2_", "A_", "B_", "AP_", "BP_", "LONPOLE", "LATPOLE", "EQUINOX", "RADESYS", "RADECSYS",
-];
-
-/// The header's WCS for a canvas whose (0, 0) is pixel `origin` of this image, as records; empty when
-/// it has none. Only the place of the reference pixel changes by a shift.
-pub fn wcs_records(h: &Header, origin: [i64; 2]) -> Vec<String> {
-    let celestial = h.text("CTYPE1").is_some_and(|t| t.contains("--"))
-        && h.number("CRVAL1").is_some()
-        && h.number("CRPIX1").is_some();
-    if !celestial {
-        return Vec::new();
-    }
-    let mut records = vec!["WCSAXES =                    2".to_owned()];
-    for card in &h.cards {
-        let third_axis = card.name.ends_with('3') || card.name.contains("3_");
-        let ours = WCS_PREFIXES.iter().any(|p| card.name.starts_with(p));
-        if !ours || third_axis {
-            continue;
-        }
-        let shift = match card.name.as_str() {
-            "CRPIX1" => Some(origin[0]),
-            "CRPIX2" => Some(origin[1]),
-            _ => None,
-        };
-        match (shift, h.number(&card.name)) {
-            (Some(shift), Some(at)) if shift != 0 => {
-                let at = format!("{:?}", at - shift as f64);
-                records.push(format!("{:<8}= {at:>20}", card.name));
-            }
-            _ => records.push(card.record.trim_end().to_owned()),
-        }
-    }
-    records
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -199,24 +229,5 @@ mod tests {
         ]);
         assert_eq!(positive(&h, EXPOSURE), Some(60.0));
         assert_eq!(positive(&header(&["EXPTIME = 'long'"]), EXPOSURE), None);
-    }
-
-    #[test]
-    fn the_wcs_moves_with_the_canvas() {
-        let h = header(&[
-            "CTYPE1  = 'RA---TAN'",
-            "CTYPE2  = 'DEC--TAN'",
-            "CRPIX1  =                100.5",
-            "CRPIX2  =                 50.0",
-            "CRVAL1  =                 10.0",
-            "CD1_1   =              -0.0003",
-            "BUNIT   = 'adu'",
-        ]);
-        let moved = Header::from_records(&wcs_records(&h, [-10, 4]));
-        assert_eq!(moved.number("CRPIX1"), Some(110.5));
-        assert_eq!(moved.number("CRPIX2"), Some(46.0));
-        assert_eq!(moved.number("CRVAL1"), Some(10.0));
-        assert_eq!(moved.get("BUNIT"), None);
-        assert!(wcs_records(&header(&["CRPIX1  = 1.0"]), [0, 0]).is_empty());
     }
 }
