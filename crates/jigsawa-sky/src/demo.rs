@@ -9,6 +9,7 @@ use crate::glow::SkyGlow;
 use crate::optics::Optics;
 use crate::pointing::Pointing;
 use crate::shot::{Shot, Taken};
+use crate::spoilt::Spoilt;
 use crate::stars::Crowd;
 
 /// A frame of the demo with the words of its header.
@@ -153,6 +154,7 @@ fn frame((i, n): (usize, Night)) -> DemoFrame {
                 bowl: 0.0,
             },
             transparency: n.transparency,
+            spoilt: Spoilt::default(),
             subs: if narrow { 30 } else { 40 },
             seed: 1000 + i as u64,
         },

@@ -2,8 +2,9 @@
 //!
 //! The field is a continuous model: stars ([`stars`]) and nebula ([`clouds`]) over a plane whose unit
 //! is one pixel of a reference camera. A [`shot::Shot`] says how it is photographed: where the camera
-//! points ([`pointing`]), what the optics make of a point ([`optics`]), how the sky glows ([`glow`]) and
-//! how the camera counts ([`camera`]). Rendering gives a plane and the [`shot::Truth`] beside it. The
+//! points ([`pointing`]), what the optics make of a point ([`optics`]), how the sky glows ([`glow`]),
+//! how the camera counts ([`camera`]) and what goes wrong ([`spoilt`]). [`demo`] has the sample masters,
+//! [`night`] a sample night of sub-frames. Rendering gives a plane and the [`shot::Truth`] beside it. The
 //! same numbers give the same bits, on any number of threads.
 //!
 //! Light is in electrons for a sub-frame; the camera turns it into its own units. Nebula is not
@@ -15,9 +16,11 @@ pub mod camera;
 pub mod clouds;
 pub mod demo;
 pub mod glow;
+pub mod night;
 pub mod optics;
 pub mod pointing;
 pub mod shot;
+pub mod spoilt;
 pub mod stars;
 
 mod noise;

@@ -12,6 +12,7 @@ use crate::clouds::{Clouds, Glow};
 use crate::glow::SkyGlow;
 use crate::optics::Optics;
 use crate::pointing::{Pointing, SkyPx};
+use crate::spoilt::Spoilt;
 use crate::stars::{Crowd, SkyStar};
 
 /// How a frame is taken.
@@ -31,6 +32,8 @@ pub struct Shot {
     pub glow: SkyGlow,
     /// Part of the light that passes the air.
     pub transparency: f64,
+    /// What spoils it.
+    pub spoilt: Spoilt,
     /// Sub-frames averaged in it.
     pub subs: u32,
     /// Of the noise.
@@ -46,7 +49,7 @@ pub struct StarTruth {
     pub x: f64,
     /// Centre in the frame.
     pub y: f64,
-    /// All its light, in the frame's units.
+    /// Its light, in the frame's units, without what a halo scatters.
     pub flux: f64,
     /// Is its brightest pixel full?
     pub saturated: bool,
@@ -67,6 +70,8 @@ pub struct Truth {
     pub glow: SkyGlow,
     /// The camera.
     pub camera: Camera,
+    /// What spoils it.
+    pub spoilt: Spoilt,
     /// Sub-frames.
     pub subs: u32,
     /// Stars that fall on the frame, bright ones first.
@@ -137,7 +142,11 @@ impl Shot {
                         light += self.transparency
                             * area
                             * LINE_ELECTRONS
+                            * self.spoilt.passes(u)
                             * nebula(&self.filter, clouds.at(p.x, p.y));
+                    }
+                    if let Some(trail) = &self.spoilt.trail {
+                        light += trail.light(x as f64, y as f64, (w as f64, h as f64));
                     }
                     *pixel = light as f32;
                 }
@@ -161,6 +170,7 @@ impl Shot {
                 optics: self.optics,
                 glow: self.glow,
                 camera: self.camera,
+                spoilt: self.spoilt,
                 subs: self.subs,
                 stars,
             },
@@ -169,7 +179,9 @@ impl Shot {
 
     fn star(&self, star: &SkyStar, map: &Map<SkyPx, FramePx>, through: f64) -> StarTruth {
         let at = map.apply(Point::new(star.x, star.y));
-        let electrons = star.electrons(&self.filter) * self.transparency * through;
+        let u = (at.x + 0.5) / self.size.width() as f64 - 0.5;
+        let passes = self.transparency * self.spoilt.passes(u);
+        let electrons = star.electrons(&self.filter) * passes * through;
         StarTruth {
             sky: (star.x, star.y),
             x: at.x,
@@ -179,11 +191,28 @@ impl Shot {
         }
     }
 
+    /// Adds what a halo scatters of one star to one row, which lies `dy` from its centre.
+    fn add_halo(&self, electrons: f64, (x, dy): (f64, f64), row: &mut [f32]) {
+        let Some(halo) = self.spoilt.halo else { return };
+        let reach = 5.0 * halo.sigma_px;
+        // What stays in the core is known; the halo has its part of the whole.
+        let all = electrons / (1.0 - halo.part);
+        if dy.abs() > reach || all * halo.pixel(0.0, dy) < LEAST_ELECTRONS {
+            return;
+        }
+        let from = (x - reach).ceil().max(0.0) as usize;
+        let to = ((x + reach).floor() + 1.0).clamp(0.0, row.len() as f64) as usize;
+        for (i, pixel) in row.iter_mut().enumerate().take(to).skip(from) {
+            *pixel += (all * halo.pixel(i as f64 - x, dy)) as f32;
+        }
+    }
+
     /// Adds the light of all stars to one row.
     fn add_stars(&self, stars: &[StarTruth], y: usize, row: &mut [f32]) {
         for s in stars {
             let electrons = s.flux * self.camera.gain_e_adu;
             let dy = y as f64 - s.y;
+            self.add_halo(electrons, (s.x, dy), row);
             // The usual star is far away: a bound without the profile's power comes first.
             if dy.abs() > 160.0 {
                 continue;
@@ -234,6 +263,7 @@ mod tests {
             camera: Camera::usual(),
             glow: SkyGlow::even(400.0),
             transparency: 0.8,
+            spoilt: Spoilt::default(),
             subs: 1000,
             seed: 1,
         }

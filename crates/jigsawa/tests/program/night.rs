@@ -15,6 +15,7 @@ use jigsawa_sky::glow::SkyGlow;
 use jigsawa_sky::optics::Optics;
 use jigsawa_sky::pointing::Pointing;
 use jigsawa_sky::shot::Shot;
+use jigsawa_sky::spoilt::Spoilt;
 use jigsawa_sky::stars::Crowd;
 use tempfile::TempDir;
 
@@ -47,6 +48,7 @@ pub fn frame(filter: Filter, card: &str) -> Frame {
                 ..SkyGlow::even(120.0)
             },
             transparency: 1.0,
+            spoilt: Spoilt::default(),
             subs: 300,
             seed,
         },
