@@ -60,6 +60,10 @@ pub struct Catalogue {
     pub fwhm_px: f64,
     /// Median elongation of the clean stars.
     pub elongation: f64,
+    /// Places that stood out by the threshold; at most [`Settings::most`] of them were measured.
+    pub found: usize,
+    /// The threshold that was used.
+    pub threshold_sigma: f64,
     /// The exponent of the Moffat profile that fits this frame's stars best.
     pub beta: f64,
     /// The sky's mesh.
@@ -74,6 +78,11 @@ pub struct Settings {
     /// The least height of a star over the filter's noise. At 5 a 24-megapixel frame of pure noise
     /// gives about five false stars.
     pub threshold_sigma: f64,
+    /// How far the threshold may be lowered, in steps of half a sigma, where fewer than `enough` stars
+    /// stand out; the same as the threshold for not at all.
+    pub lowest_sigma: f64,
+    /// So many stars are enough.
+    pub enough: usize,
     /// How many stars are measured at the most, spread over the frame.
     pub most: usize,
 }
@@ -82,6 +91,8 @@ impl Default for Settings {
     fn default() -> Self {
         Self {
             threshold_sigma: 5.0,
+            lowest_sigma: 5.0,
+            enough: 100,
             most: 2000,
         }
     }
@@ -126,10 +137,13 @@ pub fn detect(
     if sky.typical_sigma() == 0.0 && is_constant(plane) {
         return Err(DetectError::Constant);
     }
-    let threshold = settings.threshold_sigma as f32;
     let (width, beta) = typical_profile(plane, &sky, saturation);
     let filter = MatchedFilter::new(width);
-    let found = find::find(plane, &sky, &filter, threshold, 1);
+    let lowest = settings.lowest_sigma.min(settings.threshold_sigma) as f32;
+    let mut found = find::find(plane, &sky, &filter, lowest, 1);
+    let threshold_sigma = threshold(&found, settings);
+    found.retain(|c| f64::from(c.snr) > threshold_sigma);
+    let count = found.len();
     let chosen = find::spread(found, plane, 1.2 * width, settings.most);
     let measured: Vec<Star> = chosen
         .par_iter()
@@ -138,7 +152,22 @@ pub fn detect(
         })
         .flatten()
         .collect();
-    Ok(collect(measured, width, beta, sky, saturation))
+    Ok(Catalogue {
+        found: count,
+        threshold_sigma,
+        ..collect(measured, width, beta, sky, saturation)
+    })
+}
+
+/// The highest threshold, in steps of half a sigma from the wanted one down to the lowest, above which
+/// there are enough candidates.
+fn threshold(found: &[Candidate], settings: &Settings) -> f64 {
+    let mut bar = settings.threshold_sigma;
+    let above = |bar: f64| found.iter().filter(|c| f64::from(c.snr) > bar).count();
+    while bar > settings.lowest_sigma && above(bar) < settings.enough {
+        bar = (bar - 0.5).max(settings.lowest_sigma);
+    }
+    bar
 }
 
 fn is_constant(plane: &Plane) -> bool {
@@ -322,6 +351,8 @@ fn collect(
     Catalogue {
         fwhm_px: middle(&stars, |s| s.fwhm_px),
         elongation: middle(&stars, |s| s.elongation),
+        found: stars.len(),
+        threshold_sigma: 0.0,
         beta,
         stars,
         sky,

@@ -26,7 +26,7 @@ impl BoundMix {
 
 fn eval(e: &Expr<usize>, inputs: &[&[f32]], white: f32, out: &mut [f32]) {
     match e {
-        Expr::Number(v) => out.fill(*v),
+        Expr::Number(v, _) => out.fill(*v),
         Expr::Input(i) => out.copy_from_slice(inputs[*i]),
         Expr::Negative(a) => {
             eval(a, inputs, white, out);

@@ -6,7 +6,7 @@ use winnow::stream::{LocatingSlice, Location, Stream};
 use winnow::token::{any, one_of, take_till, take_while};
 use winnow::{Parser, Result};
 
-use super::{MixError, Problem};
+use super::{MixError, Problem, UNITS, Unit};
 
 /// One word with its column.
 #[derive(Debug, Clone, PartialEq)]
@@ -19,7 +19,7 @@ pub(super) struct Token {
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub(super) enum Word {
     /// A number, already divided by 100 where a % followed.
-    Number(f32),
+    Number(f32, Option<Unit>),
     /// A name; `text` has it without quotes.
     Name,
     /// An operator, a bracket or a comma.
@@ -82,10 +82,26 @@ fn number<'a>(input: &mut Input<'a>) -> Result<(Word, &'a str)> {
     ))
     .parse_next(input)?;
     let percent = opt((multispace0, '%')).parse_next(input)?.is_some();
+    let unit = if percent {
+        None
+    } else {
+        opt(unit).parse_next(input)?
+    };
     // What the grammar above takes, the standard library reads; a huge one becomes infinite.
     let value: f64 = text.parse().unwrap_or(f64::INFINITY);
     let value = if percent { value / 100.0 } else { value };
-    Ok((Word::Number(value as f32), text))
+    Ok((Word::Number(value as f32, unit), text))
+}
+
+/// The word of a unit right after a number; a longer word that begins like one is a name.
+fn unit(input: &mut Input<'_>) -> Result<Unit> {
+    let _ = multispace0.parse_next(input)?;
+    let (_, word) = name(input)?;
+    UNITS
+        .iter()
+        .find(|(_, text)| *text == word)
+        .map(|(unit, _)| *unit)
+        .ok_or_else(winnow::error::ContextError::new)
 }
 
 fn name<'a>(input: &mut Input<'a>) -> Result<(Word, &'a str)> {

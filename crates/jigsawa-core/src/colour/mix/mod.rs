@@ -7,8 +7,9 @@
 mod eval;
 mod lex;
 mod parse;
+mod show;
 
-pub use parse::parse;
+pub use parse::{parse, parse_with_units};
 
 /// A mix as written, parsed: names are still text.
 #[derive(Debug, Clone, PartialEq)]
@@ -34,8 +35,8 @@ pub struct Name {
 
 /// What can be computed.
 #[derive(Debug, Clone, PartialEq)]
-enum Expr<N> {
-    Number(f32),
+pub(crate) enum Expr<N> {
+    Number(f32, Option<Unit>),
     Input(N),
     Negative(Box<Expr<N>>),
     Not(Box<Expr<N>>),
@@ -43,9 +44,30 @@ enum Expr<N> {
     Call(Function, Vec<Expr<N>>),
 }
 
+/// What a number can be counted in. A per cent sign is none: it divides by a hundred.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Unit {
+    /// Pixels.
+    Pixels,
+    /// Arc seconds.
+    Arcsec,
+    /// Seconds of time.
+    Seconds,
+    /// Degrees of an angle.
+    Degrees,
+}
+
+/// Every unit with the word that follows a number.
+pub(crate) const UNITS: [(Unit, &str); 4] = [
+    (Unit::Pixels, "px"),
+    (Unit::Arcsec, "arcsec"),
+    (Unit::Seconds, "s"),
+    (Unit::Degrees, "deg"),
+];
+
 /// Operators between two values.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Operator {
+pub(crate) enum Operator {
     Plus,
     Minus,
     Times,
@@ -63,7 +85,7 @@ enum Operator {
 
 /// Functions by name.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Function {
+pub(crate) enum Function {
     Lighter,
     Darker,
     Screen,
@@ -149,12 +171,20 @@ pub enum Problem {
         /// How many were given.
         given: usize,
     },
+    /// A unit in a mix, whose values are those of pixels.
+    #[error("a mix has no units, and here is '{0}'")]
+    Unit(String),
     /// More brackets in brackets than any mix needs.
     #[error("brackets are nested too deeply")]
     TooDeep,
 }
 
 impl Mix {
+    /// The tree, for who gives the words another meaning.
+    pub(crate) fn root(&self) -> &Expr<Name> {
+        &self.root
+    }
+
     /// The mix as its user wrote it.
     pub fn text(&self) -> &str {
         &self.text
@@ -197,10 +227,22 @@ impl Mix {
     }
 }
 
+impl BoundMix {
+    /// A tree whose names are numbers of inputs already.
+    pub(crate) const fn root(&self) -> &Expr<usize> {
+        &self.root
+    }
+
+    /// A tree whose names are numbers of inputs already.
+    pub(crate) const fn of(root: Expr<usize>) -> Self {
+        Self { root }
+    }
+}
+
 impl<N> Expr<N> {
-    fn each_input<'a>(&'a self, visit: &mut impl FnMut(&'a N)) {
+    pub(crate) fn each_input<'a>(&'a self, visit: &mut impl FnMut(&'a N)) {
         match self {
-            Self::Number(_) => {}
+            Self::Number(..) => {}
             Self::Input(n) => visit(n),
             Self::Negative(a) | Self::Not(a) => a.each_input(visit),
             Self::Both(_, a, b) => {
@@ -214,7 +256,7 @@ impl<N> Expr<N> {
     fn bind<E>(&self, number: &mut impl FnMut(&N) -> Result<usize, E>) -> Result<Expr<usize>, E> {
         let mut boxed = |e: &Self| e.bind(number).map(Box::new);
         Ok(match self {
-            Self::Number(v) => Expr::Number(*v),
+            Self::Number(v, unit) => Expr::Number(*v, *unit),
             Self::Negative(a) => Expr::Negative(boxed(a)?),
             Self::Not(a) => Expr::Not(boxed(a)?),
             Self::Both(op, a, b) => Expr::Both(*op, boxed(a)?, boxed(b)?),

@@ -4,7 +4,7 @@
 use winnow::stream::{Stream, TokenSlice};
 
 use super::lex::{Token, Word, lex};
-use super::{Expr, FUNCTIONS, Function, Mix, MixError, Name, Operator, Problem};
+use super::{Expr, FUNCTIONS, Function, Mix, MixError, Name, Operator, Problem, UNITS};
 
 /// Brackets in brackets: a bound so that no text can exhaust the stack.
 const DEEPEST: usize = 100;
@@ -26,6 +26,23 @@ type Parsed = Result<Tree, MixError>;
 /// assert_eq!(parse("70% OIII +").unwrap_err().column, 11);
 /// ```
 pub fn parse(text: &str) -> Result<Mix, MixError> {
+    for token in lex(text)? {
+        if let Word::Number(_, Some(unit)) = token.word {
+            let word = UNITS.iter().find(|(u, _)| *u == unit).map_or("", |u| u.1);
+            return Err(MixError {
+                column: token.column,
+                problem: Problem::Unit(format!("{} {word}", token.text)),
+            });
+        }
+    }
+    parse_with_units(text)
+}
+
+/// Parses an expression of the same grammar whose numbers may have units: a condition.
+///
+/// # Errors
+/// The first thing that cannot be understood, with its column.
+pub fn parse_with_units(text: &str) -> Result<Mix, MixError> {
     let tokens = lex(text)?;
     let mut parser = Parser {
         rest: TokenSlice::new(&tokens),
@@ -60,7 +77,7 @@ impl<'t> Parser<'t> {
     /// Takes the next word if it is one of these signs or words.
     fn take(&mut self, signs: &[&str]) -> Option<&'t Token> {
         let t = self.peek()?;
-        let fits = !matches!(t.word, Word::Number(_)) && signs.contains(&t.text.as_str());
+        let fits = !matches!(t.word, Word::Number(..)) && signs.contains(&t.text.as_str());
         if fits { self.rest.next_token() } else { None }
     }
 
@@ -139,7 +156,7 @@ impl<'t> Parser<'t> {
                 .map(|e| Expr::Negative(Box::new(e)));
         }
         let share = self.peek().and_then(|t| match t.word {
-            Word::Number(v) => Some(v),
+            Word::Number(v, None) => Some(v),
             _ => None,
         });
         let left = self.power()?;
@@ -148,11 +165,11 @@ impl<'t> Parser<'t> {
                 || (t.word == Word::Name && !["and", "or", "not"].contains(&t.text.as_str()))
         });
         // A number right before a name or a bracket multiplies it.
-        if let (Some(v), true, true) = (share, named, matches!(left, Expr::Number(_))) {
+        if let (Some(v), true, true) = (share, named, matches!(left, Expr::Number(..))) {
             let right = self.power()?;
             return Ok(Expr::Both(
                 Operator::Times,
-                Box::new(Expr::Number(v)),
+                Box::new(Expr::Number(v, None)),
                 Box::new(right),
             ));
         }
@@ -178,9 +195,9 @@ impl<'t> Parser<'t> {
             return Err(self.missing(EXPECTED));
         };
         match t.word {
-            Word::Number(v) => {
+            Word::Number(v, unit) => {
                 self.rest.next_token();
-                Ok(Expr::Number(v))
+                Ok(Expr::Number(v, unit))
             }
             Word::Name if !["and", "or", "not"].contains(&t.text.as_str()) => {
                 self.rest.next_token();

@@ -1,0 +1,24 @@
+//! Survey: what each frame of a night is worth.
+//!
+//! [`measure`] looks at one frame (its pixels in, [`Measures`] out), over an [`Area`]; [`group`] sorts
+//! frames by their facts; [`compare`](mod@compare) sets lights against each other, and from that come
+//! [`score`], [`outlier`]s and the [`reference`](mod@reference). [`quantity`] is the table of all that
+//! is known by name, which tables, reports and the user's own [`condition`] read. Nothing here reads
+//! a file; measures can be kept and compared again.
+
+mod area;
+mod binned;
+pub mod compare;
+pub mod condition;
+pub mod group;
+mod measure;
+pub mod outlier;
+pub mod quantity;
+pub mod reference;
+pub mod score;
+mod trails;
+
+pub use area::{Area, BoxPx, LEAST_SIDE};
+pub use binned::binned;
+pub use measure::{Cell, Course, Measures, Middle, Spot, measure};
+pub use trails::{Trail, trails};

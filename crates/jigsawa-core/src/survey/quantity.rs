@@ -1,0 +1,381 @@
+//! The table of everything that is known of a frame by name: what `--keep`, `--sort`, `--columns`,
+//! tables and reports read.
+
+use super::compare::Compared;
+use super::group::filter_label;
+use super::measure::Measures;
+use super::score::Score;
+use crate::frame::{FrameFacts, Pier};
+
+/// Everything known of one frame; what is missing is `None`.
+#[derive(Debug, Clone, Copy)]
+pub struct Known<'a> {
+    /// Name of its file.
+    pub file: &'a str,
+    /// Its header's facts.
+    pub facts: &'a FrameFacts,
+    /// The evening that its night began with.
+    pub night: Option<&'a str>,
+    /// Its measures.
+    pub measures: Option<&'a Measures>,
+    /// Its place among the others.
+    pub compared: Option<&'a Compared>,
+    /// Its score.
+    pub score: Option<&'a Score>,
+}
+
+/// What a quantity is counted in.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Measure {
+    /// A plain number.
+    Number,
+    /// Pixels of the frame.
+    Pixels,
+    /// A part of a whole, also written in per cent.
+    Part,
+    /// Seconds.
+    Seconds,
+    /// Degrees.
+    Degrees,
+    /// Words, which can only be the same or not.
+    Words,
+}
+
+/// A value of a quantity.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Value {
+    /// A number.
+    Number(f64),
+    /// Words.
+    Words(String),
+}
+
+/// A quantity.
+pub struct Quantity {
+    /// Its name, as it is typed.
+    pub name: &'static str,
+    /// What it is counted in.
+    pub measure: Measure,
+    /// Digits after the point that are worth showing.
+    pub digits: usize,
+    /// What it is, for users.
+    pub what: &'static str,
+    /// Its value of a frame; `None` when it is not known.
+    pub of: fn(&Known<'_>) -> Option<Value>,
+}
+
+const fn number(
+    name: &'static str,
+    measure: Measure,
+    digits: usize,
+    what: &'static str,
+    of: fn(&Known<'_>) -> Option<Value>,
+) -> Quantity {
+    Quantity {
+        name,
+        measure,
+        digits,
+        what,
+        of,
+    }
+}
+
+const fn words(
+    name: &'static str,
+    what: &'static str,
+    of: fn(&Known<'_>) -> Option<Value>,
+) -> Quantity {
+    number(name, Measure::Words, 0, what, of)
+}
+
+use Measure::{Degrees, Number, Part, Pixels, Seconds};
+
+fn n(v: f64) -> Option<Value> {
+    v.is_finite().then_some(Value::Number(v))
+}
+
+fn w(v: &str) -> Option<Value> {
+    Some(Value::Words(v.to_owned()))
+}
+
+/// All quantities, in the order in which they are explained.
+pub const QUANTITIES: [Quantity; 41] = [
+    words("file", "name of the file", |k| w(k.file)),
+    words("kind", "light, flat, dark, bias or dark-flat", |k| {
+        w(k.facts.kind.name())
+    }),
+    words("filter", "filter, or the header's word for it", |k| {
+        w(&filter_label(k.facts)?)
+    }),
+    words("camera", "camera", |k| w(k.facts.camera.as_deref()?)),
+    words("telescope", "telescope", |k| {
+        w(k.facts.telescope.as_deref()?)
+    }),
+    words("object", "target", |k| w(k.facts.object.as_deref()?)),
+    words(
+        "night",
+        "evening that the night began with",
+        |k| w(k.night?),
+    ),
+    words("pier", "side of the pier: east or west", |k| {
+        w(match k.facts.pier? {
+            Pier::East => "east",
+            Pier::West => "west",
+        })
+    }),
+    words("pattern", "colour pattern of the chip", |k| {
+        w(k.facts.colour_pattern.as_deref()?)
+    }),
+    number("exposure", Seconds, 1, "exposure", |k| {
+        n(k.facts.exposure_s?)
+    }),
+    number("gain", Number, 0, "gain setting", |k| {
+        n(k.facts.gain_setting?)
+    }),
+    number("offset", Number, 0, "offset setting", |k| {
+        n(k.facts.offset_setting?)
+    }),
+    number(
+        "temperature",
+        Number,
+        1,
+        "temperature of the chip in Celsius",
+        |k| n(k.facts.celsius?),
+    ),
+    number("binning", Number, 0, "pixels joined at read-out", |k| {
+        n(f64::from(k.facts.binning?.0))
+    }),
+    number("focus", Number, 0, "position of the focuser", |k| {
+        n(k.facts.focus?)
+    }),
+    number("altitude", Degrees, 1, "altitude above the horizon", |k| {
+        n(k.facts.altitude_deg?)
+    }),
+    number("airmass", Number, 2, "air on the way, zenith 1", |k| {
+        n(k.facts.airmass?)
+    }),
+    number("hourangle", Number, 2, "hours past the meridian", |k| {
+        n(k.facts.hour_angle_h?)
+    }),
+    number("scale", Number, 3, "arc seconds for a pixel", |k| {
+        n(k.facts.arcsec_per_px()?)
+    }),
+    number("stars", Number, 0, "stars found", |k| {
+        n(k.measures?.stars as f64)
+    }),
+    number("used", Number, 0, "stars whose shapes were used", |k| {
+        n(k.measures?.stars_used as f64)
+    }),
+    number(
+        "fwhm",
+        Pixels,
+        2,
+        "full width of stars at half maximum",
+        |k| n(k.measures?.fwhm_px?.median),
+    ),
+    number(
+        "elongation",
+        Number,
+        2,
+        "long over short axis of stars",
+        |k| n(k.measures?.elongation?.median),
+    ),
+    number("angle", Degrees, 0, "direction of the long axis", |k| {
+        n(k.measures?.angle_deg?)
+    }),
+    number(
+        "tilt",
+        Part,
+        3,
+        "difference of FWHM between opposite sides",
+        |k| n(k.measures?.course?.tilt),
+    ),
+    number(
+        "curvature",
+        Part,
+        3,
+        "FWHM of the corners over the centre's",
+        |k| n(k.measures?.course?.curvature),
+    ),
+    number(
+        "sky",
+        Number,
+        1,
+        "level of the sky in the file's units",
+        |k| n(k.measures?.sky),
+    ),
+    number(
+        "noise",
+        Number,
+        2,
+        "noise of the sky in the file's units",
+        |k| n(k.measures?.noise),
+    ),
+    number(
+        "gradient",
+        Number,
+        1,
+        "change of the sky over the frame",
+        |k| n(k.measures?.gradient),
+    ),
+    number(
+        "unevenness",
+        Number,
+        2,
+        "unevenness of the sky on large scales, in its noise",
+        |k| n(k.measures?.unevenness),
+    ),
+    number("halo", Part, 3, "light around bright stars", |k| {
+        n(k.measures?.halo?)
+    }),
+    number(
+        "transparency",
+        Part,
+        3,
+        "light that came through, best frame 1",
+        |k| n(k.compared?.transparency?),
+    ),
+    number(
+        "clouds",
+        Part,
+        3,
+        "light that was lost: 1 - transparency",
+        |k| n(1.0 - k.compared?.transparency?),
+    ),
+    number(
+        "patchiness",
+        Part,
+        3,
+        "change of the transparency over the frame",
+        |k| n(k.compared?.patchiness?),
+    ),
+    number("snr", Number, 1, "signal-to-noise of a typical star", |k| {
+        n(k.compared?.star_snr?)
+    }),
+    number("saturated", Number, 0, "saturated pixels", |k| {
+        n(k.measures?.saturated_px? as f64)
+    }),
+    number(
+        "trails",
+        Number,
+        0,
+        "trails of satellites and aircraft",
+        |k| n(k.measures?.trails.len() as f64),
+    ),
+    number(
+        "turn",
+        Degrees,
+        1,
+        "turn against the best frame of the field",
+        |k| n(k.compared?.turn_deg?),
+    ),
+    number(
+        "dither",
+        Pixels,
+        1,
+        "distance from the middle of the dithers",
+        |k| {
+            let (x, y) = k.compared?.dither_px?;
+            n(x.hypot(y))
+        },
+    ),
+    number(
+        "pairs",
+        Number,
+        0,
+        "stars in common with the field's best frame",
+        |k| n(k.compared?.pairs as f64),
+    ),
+    number("score", Number, 1, "score, 0 to 100", |k| n(k.score?.total)),
+];
+
+/// The quantity of this name.
+pub fn named(name: &str) -> Option<&'static Quantity> {
+    QUANTITIES.iter().find(|q| q.name == name)
+}
+
+impl Quantity {
+    /// The number of a frame, if it is one and known.
+    pub fn number_of(&self, known: &Known<'_>) -> Option<f64> {
+        match (self.of)(known)? {
+            Value::Number(v) => Some(v),
+            Value::Words(_) => None,
+        }
+    }
+
+    /// The value of a frame as it is shown; a part in per cent, nothing for what is not known.
+    pub fn shown(&self, known: &Known<'_>) -> String {
+        match (self.of)(known) {
+            Some(Value::Number(v)) => self.shown_number(v),
+            Some(Value::Words(text)) => text,
+            None => String::new(),
+        }
+    }
+
+    /// A number of this quantity as it is shown, without its unit but for per cent.
+    pub fn shown_number(&self, v: f64) -> String {
+        if self.measure == Measure::Part {
+            let digits = self.digits.saturating_sub(2);
+            // No minus before a rounded zero.
+            let v =
+                (v * 100.0 * 10f64.powi(digits as i32)).round() / 10f64.powi(digits as i32) + 0.0;
+            return format!("{v:.digits$}%");
+        }
+        format!("{:.*}", self.digits, v + 0.0)
+    }
+
+    /// The unit after a number of this quantity, with a blank before it; empty where there is none.
+    pub const fn unit(&self) -> &'static str {
+        match self.measure {
+            Measure::Pixels => " px",
+            Measure::Seconds => " s",
+            Measure::Degrees => " deg",
+            _ => "",
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::space::Size;
+
+    #[test]
+    fn names_are_words_and_no_two_are_the_same() {
+        for (i, q) in QUANTITIES.iter().enumerate() {
+            assert!(q.name.chars().all(|c| c.is_ascii_lowercase()), "{}", q.name);
+            assert!(
+                QUANTITIES[..i].iter().all(|o| o.name != q.name),
+                "{}",
+                q.name
+            );
+        }
+    }
+
+    #[test]
+    fn what_is_missing_is_shown_as_missing() {
+        let facts = FrameFacts {
+            exposure_s: Some(300.0),
+            ..FrameFacts::of_size(Size::new(10, 10).unwrap(), 1)
+        };
+        let compared = Compared {
+            transparency: Some(0.876),
+            ..Compared::default()
+        };
+        let known = Known {
+            file: "a.fits",
+            facts: &facts,
+            night: None,
+            measures: None,
+            compared: Some(&compared),
+            score: None,
+        };
+        let shown = |name| named(name).unwrap().shown(&known);
+        assert_eq!(shown("exposure"), "300.0");
+        assert_eq!(shown("transparency"), "87.6%");
+        assert_eq!(shown("clouds"), "12.4%");
+        assert_eq!(shown("fwhm"), "");
+        assert_eq!(shown("gain"), "");
+        assert_eq!(shown("file"), "a.fits");
+    }
+}
