@@ -56,7 +56,7 @@ pub struct NightFrame {
 }
 
 /// Pixels of a frame.
-const SIDES: (usize, usize) = (880, 600);
+const SIDES: (usize, usize) = (960, 640);
 
 /// Where the night looks, on the plane: the lantern's rim, with stars enough around it.
 const MIDDLE: (f64, f64) = (900.0, 700.0);
@@ -92,7 +92,7 @@ fn light(i: usize) -> NightFrame {
         (Some(Fault::LongStars), false) => 1.75,
         _ => 1.05 + 0.02 * (0.9 * at).sin(),
     };
-    let level = (if red { 520.0 } else { 600.0 }) * (1.0 + 0.04 * (0.2 * at).cos());
+    let level = (if red { 150.0 } else { 180.0 }) * (1.0 + 0.04 * (0.2 * at).cos());
     // A cloud is lit from below.
     let lit = 1.0 + spoilt.cloud.map_or(0.0, |c| 0.5 * c.loss);
     NightFrame {
@@ -201,15 +201,9 @@ fn flat(i: usize) -> NightFrame {
 
 /// Takes frames of the night, one after the other.
 pub fn take(frames: &[NightFrame], mut each: impl FnMut(&NightFrame, Taken)) {
-    let lights = || frames.iter().filter(|f| f.kind == Kind::Light);
-    let around = lights()
-        .map(|f| f.shot.extent())
-        .reduce(|a, b| (a.0.min(b.0), a.1.min(b.1), a.2.max(b.2), a.3.max(b.3)));
-    let clouds = around.map(Clouds::over);
-    let dark = Crowd {
-        per_cell: 0.0,
-        ..Crowd::lantern_reef()
-    };
+    let lights = frames.iter().filter(|f| f.kind == Kind::Light);
+    let clouds = clouds_over(lights);
+    let dark = empty_sky();
     for f in frames {
         let taken = match f.kind {
             Kind::Light => f.shot.take(&Crowd::lantern_reef(), clouds.as_ref()),
@@ -219,12 +213,26 @@ pub fn take(frames: &[NightFrame], mut each: impl FnMut(&NightFrame, Taken)) {
     }
 }
 
-/// The sky of a light without its stars: what a measurement of its level should find.
-pub fn starless(frame: &NightFrame) -> Plane {
-    let dark = Crowd {
+/// The skies of lights without their stars: what a measurement of their levels should find.
+pub fn starless(frames: &[NightFrame]) -> Vec<Plane> {
+    let clouds = clouds_over(frames.iter());
+    let dark = empty_sky();
+    let sky = |f: &NightFrame| f.shot.take(&dark, clouds.as_ref()).plane;
+    frames.iter().map(sky).collect()
+}
+
+/// The nebula over all that these frames cover.
+fn clouds_over<'a>(frames: impl Iterator<Item = &'a NightFrame>) -> Option<Clouds> {
+    frames
+        .map(|f| f.shot.extent())
+        .reduce(|a, b| (a.0.min(b.0), a.1.min(b.1), a.2.max(b.2), a.3.max(b.3)))
+        .map(Clouds::over)
+}
+
+/// A sky without stars.
+const fn empty_sky() -> Crowd {
+    Crowd {
         per_cell: 0.0,
         ..Crowd::lantern_reef()
-    };
-    let clouds = Clouds::over(frame.shot.extent());
-    frame.shot.take(&dark, Some(&clouds)).plane
+    }
 }

@@ -52,7 +52,7 @@ pub struct Compared {
 const MOST_FIELDS: usize = 24;
 
 /// Stars this bright, in sigma, enter the transparency.
-const LEAST_SNR: f64 = 15.0;
+const LEAST_SNR: f64 = 12.0;
 
 /// Fewer common stars than this say nothing of the transparency.
 const LEAST_STARS: usize = 8;

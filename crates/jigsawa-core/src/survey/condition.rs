@@ -135,7 +135,7 @@ impl Condition {
 impl Part {
     fn fails(&self, known: &Known<'_>) -> Option<String> {
         let values: Vec<[f32; 1]> = self.inputs.iter().map(|i| [i.of(known)]).collect();
-        let runs: Vec<&[f32]> = values.iter().map(|v| v.as_slice()).collect();
+        let runs: Vec<&[f32]> = values.iter().map(<[f32; 1]>::as_slice).collect();
         let mut holds = [0.0];
         self.rule.eval(&runs, 1.0, &mut holds);
         if holds[0] != 0.0 && !holds[0].is_nan() {
@@ -186,10 +186,10 @@ impl Part {
         };
         let mut out = [0.0];
         let values: Vec<[f32; 1]> = self.inputs.iter().map(|i| [i.of(known)]).collect();
-        let runs: Vec<&[f32]> = values.iter().map(|v| v.as_slice()).collect();
+        let runs: Vec<&[f32]> = values.iter().map(<[f32; 1]>::as_slice).collect();
         let mut own = false;
         value.each_input(&mut |j| {
-            own |= matches!(self.inputs[*j], Input::Quantity(_) | Input::Is(..))
+            own |= matches!(self.inputs[*j], Input::Quantity(_) | Input::Is(..));
         });
         BoundMix::of(value.clone()).eval(&runs, 1.0, &mut out);
         (!own && out[0].is_finite()).then(|| (QUANTITIES[q].name, f64::from(out[0])))
@@ -279,8 +279,7 @@ fn bind(e: &Expr<Name>, inputs: &mut Vec<Input>) -> Result<Bound, ConditionError
             for a in of {
                 let (x, next) = bind(a, inputs)?;
                 kind = match (kind, next) {
-                    (k, Kind::Any | Kind::Truth) => k,
-                    (Kind::Any, k) => k,
+                    (k, Kind::Any | Kind::Truth) | (Kind::Any, k) => k,
                     (k, l) if k == l => k,
                     (left, right) => {
                         return Err(ConditionError::Units {

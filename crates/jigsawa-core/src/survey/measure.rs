@@ -99,7 +99,7 @@ pub struct Measures {
 }
 
 /// Stars brighter than this, in noise widths of their flux, tell widths and shapes.
-const LEAST_SNR: f64 = 15.0;
+const LEAST_SNR: f64 = 12.0;
 
 /// Stars behind a part of the field.
 const LEAST_IN_CELL: usize = 4;
@@ -116,6 +116,9 @@ const HALO_SNR: f64 = 60.0;
 
 /// The longest side of the plane that trails are looked for on.
 const TRAIL_SIDE: usize = 720;
+
+/// Pixels to each side of a trail's line that are not trusted.
+const TRAIL_HALF_WIDTH: f64 = 7.0;
 
 /// How stars are looked for: as everywhere, but with the threshold lowered where few stand out, and
 /// with no more stars measured than medians need.
@@ -135,6 +138,10 @@ pub fn measure(
     origin: (i64, i64),
     saturation: Option<f32>,
 ) -> Result<Measures, DetectError> {
+    let trails = trails_of(plane);
+    // A trail is brighter than most stars, and its pieces pass for such.
+    let masked = (!trails.is_empty()).then(|| without(plane, &trails));
+    let plane = masked.as_ref().unwrap_or(plane);
     let found = detect(plane, saturation, &SETTINGS)?;
     let used: Vec<&Star> = found
         .clean()
@@ -142,17 +149,6 @@ pub fn measure(
         .collect();
     let map = map(&used, plane);
     let shift = |p: (f64, f64)| (p.0 + origin.0 as f64, p.1 + origin.1 as f64);
-    let factor = plane
-        .size()
-        .width()
-        .max(plane.size().height())
-        .div_ceil(TRAIL_SIDE);
-    let small = binned(plane, factor);
-    let back = |p: (f64, f64)| {
-        let f = factor as f64;
-        let middle = (f - 1.0) / 2.0;
-        shift((p.0 * f + middle, p.1 * f + middle))
-    };
     let (gradient, unevenness) = gradient(&found.sky);
     Ok(Measures {
         stars: found.found,
@@ -169,16 +165,63 @@ pub fn measure(
         unevenness,
         halo: halo(plane, &found),
         saturated_px: found.saturation.map(|s| count_above(plane, 0.98 * s)),
-        trails: trails(&small)
+        trails: trails
             .into_iter()
             .map(|t| Trail {
-                from: back(t.from),
-                to: back(t.to),
+                from: shift(t.from),
+                to: shift(t.to),
                 ..t
             })
             .collect(),
         spots: spots(&found, origin),
     })
+}
+
+/// The trails of a plane, looked for on a smaller one, in its own pixels.
+fn trails_of(plane: &Plane) -> Vec<Trail> {
+    let longest = plane.size().width().max(plane.size().height());
+    let factor = longest.div_ceil(TRAIL_SIDE);
+    let back = |p: (f64, f64)| {
+        let f = factor as f64;
+        let middle = (f - 1.0) / 2.0;
+        (p.0 * f + middle, p.1 * f + middle)
+    };
+    trails(&binned(plane, factor))
+        .into_iter()
+        .map(|t| Trail {
+            from: back(t.from),
+            to: back(t.to),
+            ..t
+        })
+        .collect()
+}
+
+/// The plane with the pixels on trails missing.
+fn without(plane: &Plane, trails: &[Trail]) -> Plane {
+    let mut masked = plane.clone();
+    let (w, h) = (plane.size().width(), plane.size().height());
+    for t in trails {
+        let (dx, dy) = (t.to.0 - t.from.0, t.to.1 - t.from.1);
+        let steps = dx.abs().max(dy.abs()).ceil().max(1.0);
+        // Across the line's steeper side, so that no pixel of the band is passed over; and on to the
+        // edges, since a trail's ends fade.
+        let steep = dy.abs() > dx.abs();
+        let slant = dx.hypot(dy) / steps.max(1.0);
+        let half = (TRAIL_HALF_WIDTH * slant).ceil() as i64;
+        let longest = w.max(h) as f64;
+        for i in -(longest as i64)..=(longest + steps) as i64 {
+            let part = i as f64 / steps;
+            let x = (t.from.0 + part * dx).round() as i64;
+            let y = (t.from.1 + part * dy).round() as i64;
+            for k in -half..=half {
+                let (x, y) = if steep { (x + k, y) } else { (x, y + k) };
+                if (0..w as i64).contains(&x) && (0..h as i64).contains(&y) {
+                    masked.data_mut()[y as usize * w + x as usize] = f32::NAN;
+                }
+            }
+        }
+    }
+    masked
 }
 
 fn middle(values: impl Iterator<Item = f64>) -> Option<Middle> {

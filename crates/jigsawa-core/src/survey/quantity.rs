@@ -94,6 +94,8 @@ fn n(v: f64) -> Option<Value> {
     v.is_finite().then_some(Value::Number(v))
 }
 
+// Wrapped so that the lines of the table read alike.
+#[allow(clippy::unnecessary_wraps)]
 fn w(v: &str) -> Option<Value> {
     Some(Value::Words(v.to_owned()))
 }

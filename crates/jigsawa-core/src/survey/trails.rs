@@ -297,14 +297,14 @@ fn follow(fine: &[f32], size: (usize, usize), line: Line, noise: f64) -> Option<
         .collect();
     // The longest run, one dark piece in it forgiven.
     let (mut best, mut start, mut dark) = ((0, 0), 0, 0);
-    for i in 0..PIECES {
-        if !lit[i] {
+    for (i, lit) in lit.into_iter().enumerate() {
+        if !lit {
             dark += 1;
             if dark > 1 {
                 (start, dark) = (i + 1, 0);
             }
         }
-        if lit[i] && i + 1 - start > best.1 - best.0 {
+        if lit && i + 1 - start > best.1 - best.0 {
             best = (start, i + 1);
         }
     }

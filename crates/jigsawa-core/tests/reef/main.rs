@@ -8,3 +8,4 @@ mod merge;
 mod placement;
 mod resample;
 mod setup;
+mod survey;

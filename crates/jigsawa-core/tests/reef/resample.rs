@@ -45,6 +45,7 @@ fn no_pixel_beside_a_bright_star_falls_3_sigma_below_the_sky() {
         camera,
         glow,
         transparency: 1.0,
+        spoilt: jigsawa_sky::spoilt::Spoilt::default(),
         subs: 40_000,
         seed: 5,
     };

@@ -58,8 +58,8 @@ pub(super) fn middle_and_scale(h: &Header, size: Size) -> Option<((f64, f64), f6
     if !(1e-14..1.0).contains(&area) {
         return None;
     }
-    let dx = (size.width() as f64 + 1.0) / 2.0 - px;
-    let dy = (size.height() as f64 + 1.0) / 2.0 - py;
+    let dx = f64::midpoint(size.width() as f64, 1.0) - px;
+    let dy = f64::midpoint(size.height() as f64, 1.0) - py;
     let dec_middle = (dec + c * dx + d * dy).clamp(-90.0, 90.0);
     let shrink = dec_middle.to_radians().cos().max(1e-3);
     let ra_middle = (ra + (a * dx + b * dy) / shrink).rem_euclid(360.0);
