@@ -10,6 +10,7 @@
 pub mod error;
 pub mod facts;
 pub mod fits;
+pub mod jpeg;
 pub mod png;
 pub mod tiff;
 pub mod whole;

@@ -251,7 +251,7 @@ impl Account {
 }
 
 /// A number as people want to read it.
-fn round(v: f64, places: i32) -> f64 {
+pub fn round(v: f64, places: i32) -> f64 {
     let k = 10f64.powi(places);
     let r = (v * k).round() / k;
     // Adding zero turns -0 into 0.

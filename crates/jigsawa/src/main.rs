@@ -11,6 +11,8 @@ mod layout_file;
 mod outputs;
 mod picture;
 mod register;
+mod report;
+mod survey;
 mod tell;
 mod terminal;
 
@@ -45,6 +47,8 @@ fn main() -> ExitCode {
 
 fn run(cli: &Cli) -> Result<Ending, tell::Trouble> {
     match &cli.command {
+        Command::Survey(args) => commands::survey(args, &cli.common),
+        Command::Show(args) => commands::show(args, &cli.common),
         Command::Compose(args) => commands::compose(args, &cli.common),
         Command::Demo(args) => commands::demo(args, &cli.common),
     }

@@ -27,13 +27,7 @@ impl Names {
     pub fn new(out: &OutputArgs, frames: &[Frame], middle: &str) -> Result<Self, Trouble> {
         let object = frames.iter().find_map(|f| f.facts.object.clone());
         let start = match &out.name {
-            Some(name) => {
-                let plain =
-                    !name.is_empty() && !name.contains(['/', '\\', '\0']) && !name.starts_with('.');
-                plain
-                    .then(|| name.clone())
-                    .ok_or_else(|| Trouble::Name(name.clone()))?
-            }
+            Some(name) => plain_name(name)?,
             None => object
                 .clone()
                 .or_else(|| folder_name(frames))
@@ -72,6 +66,14 @@ impl Names {
     }
 }
 
+/// A name that the user gives, if it can be part of a file's name.
+pub fn plain_name(name: &str) -> Result<String, Trouble> {
+    let plain = !name.is_empty() && !name.contains(['/', '\\', '\0']) && !name.starts_with('.');
+    plain
+        .then(|| name.to_owned())
+        .ok_or_else(|| Trouble::Name(name.to_owned()))
+}
+
 /// Makes a folder if it is not there.
 pub fn make_folder(folder: &Path) -> Result<(), Trouble> {
     // The current folder is written as no folder at all.
@@ -100,7 +102,7 @@ pub fn begin(path: &Path, overwrite: bool) -> Result<Unfinished, Trouble> {
 }
 
 /// A target's name as part of a file's name: letters and digits stay, anything else becomes a hyphen.
-fn slug(text: &str) -> String {
+pub fn slug(text: &str) -> String {
     let words: Vec<String> = text
         .split(|c: char| !c.is_alphanumeric() && c != '_')
         .filter(|w| !w.is_empty())

@@ -15,6 +15,8 @@ use jigsawa_core::filter::Filter;
 use jigsawa_core::layout::LayoutError;
 use jigsawa_core::matching::MatchError;
 use jigsawa_core::stars::DetectError;
+use jigsawa_core::survey::condition::ConditionError;
+use jigsawa_core::survey::quantity::QUANTITIES;
 use jigsawa_formats::error::FileError;
 
 use crate::cli::Common;
@@ -115,6 +117,32 @@ pub enum Trouble {
     },
     /// The result has no pixel with all channels.
     Nothing,
+    /// Nothing to survey in a place.
+    NoFrames { place: String, others: usize },
+    /// A pattern that cannot be understood.
+    Pattern { pattern: String, error: String },
+    /// Not one file can be read.
+    NoneReadable(Vec<(String, String)>),
+    /// `--keep` cannot be understood.
+    Keep { text: String, error: ConditionError },
+    /// A column that does not exist.
+    Column { option: &'static str, name: String },
+    /// `--dry-run` without anything that would be done.
+    DryRunOfNothing,
+    /// No frame can be the reference.
+    NoReference,
+    /// Files that a copy or a move would replace.
+    InTheWay(Vec<PathBuf>),
+    /// Two frames would get one name.
+    SameName(PathBuf),
+    /// A copy or a move that failed.
+    Carry {
+        from: PathBuf,
+        to: PathBuf,
+        error: String,
+        done: usize,
+        of: usize,
+    },
 }
 
 /// What a failed run leaves.
@@ -361,8 +389,100 @@ fn tell(trouble: &Trouble) -> Told {
             file: file.clone(),
             hint: Some(NOTHING_LEFT.to_owned()),
         },
+        Trouble::NoFrames { place, others } => plain(format!(
+            "there is no FITS file in '{place}'{}",
+            if *others > 0 {
+                format!(" ({others} files of other kinds)")
+            } else {
+                String::new()
+            }
+        ))
+        .on(place.clone())
+        .mend("Give a folder with .fits, .fit or .fts files (also .gz and .fz), or a pattern that fits some."),
+        Trouble::Pattern { pattern, error } => {
+            plain(format!("the pattern '{pattern}' cannot be understood: {error}"))
+                .on(pattern.clone())
+                .mend("Use * for any letters, ? for one, ** for folders.")
+        }
+        Trouble::NoneReadable(files) => {
+            let mut message = "no file can be read".to_owned();
+            for (file, why) in files.iter().take(10) {
+                let _ = write!(message, "\n  {file}: {why}");
+            }
+            if files.len() > 10 {
+                let _ = write!(message, "\n  and {} more", files.len() - 10);
+            }
+            plain(message)
+                .on(files[0].0.clone())
+                .mend("Check the names; give FITS files or a folder with such.")
+        }
+        Trouble::Keep { text, error } => keep_told(text, error),
+        Trouble::Column { option, name } => {
+            let names = || QUANTITIES.iter().map(|q| q.name);
+            plain(format!("{option} names '{name}', and there is no such column")).mend(format!(
+                "{}There are {}.",
+                did_you_mean(name, names()),
+                names().collect::<Vec<_>>().join(", ")
+            ))
+        }
+        Trouble::DryRunOfNothing => plain("--dry-run has nothing to try".to_owned())
+            .mend("Use it with --copy FOLDER or --move-rest FOLDER."),
+        Trouble::NoReference => plain("no frame can be the reference: none that is kept has stars in common with others".to_owned())
+            .mend("Leave out --layout, or keep more frames."),
+        Trouble::InTheWay(files) => {
+            let names: Vec<String> = files.iter().take(5).map(|f| format!("'{}'", f.display())).collect();
+            plain(format!(
+                "{} files are in the way: {}{}",
+                files.len(),
+                list(&names),
+                if files.len() > 5 { ", …" } else { "" }
+            ))
+            .on(files[0].display().to_string())
+            .mend("Nothing was copied or moved. Use another folder.")
+        }
+        Trouble::SameName(file) => plain(format!("two frames would become '{}'", file.display()))
+            .on(file.display().to_string())
+            .mend("Nothing was copied or moved. Survey the folder above both, which keeps their subfolders."),
+        Trouble::Carry { from, to, error, done, of } => plain(format!(
+            "'{}' cannot become '{}': {error}",
+            from.display(),
+            to.display()
+        ))
+        .on(from.display().to_string())
+        .mend(format!("{done} of {of} frames were done before; none is lost. Mend the cause and run it again with another folder.")),
         Trouble::Nothing => plain("the frames share no pixel: the composite is empty".to_owned())
             .mend("Use --canvas union, and check that the frames show the same field."),
+    }
+}
+
+fn keep_told(text: &str, error: &ConditionError) -> Told {
+    let names = || QUANTITIES.iter().map(|q| q.name);
+    match error {
+        ConditionError::Name(name) => {
+            // The nearest names first.
+            let mut sorted: Vec<&str> = names().collect();
+            sorted.sort_by_key(|n| strsim::damerau_levenshtein(n, &name.text.to_lowercase()));
+            plain(format!(
+                "--keep asks for '{}', which no frame has\n{}",
+                name.text,
+                marked(text, name.column)
+            ))
+            .mend(format!(
+                "{}There are {}.",
+                did_you_mean(&name.text, names()),
+                sorted.join(", ")
+            ))
+        }
+        ConditionError::Text(e) => plain(format!(
+            "--keep cannot be understood: {e}\n{}",
+            marked(text, e.column)
+        ))
+        .mend("Write it as in \"fwhm < 3.2 px and elongation < 1.3 and clouds < 20%\"."),
+        ConditionError::Units { .. } => plain(format!("--keep: {error}"))
+            .mend("Lengths are in px or arcsec, times in s, angles in deg, parts in %; a number without unit fits all."),
+        ConditionError::Words(_) | ConditionError::NotACondition(_) => {
+            plain(format!("--keep: {error}")).mend("As in \"filter == Ha\" or \"fwhm < 3.2 px\".")
+        }
     }
 }
 
@@ -505,6 +625,10 @@ impl Trouble {
             | Self::MixName { .. }
             | Self::NotWithLayout(_)
             | Self::LayoutAlone
+            | Self::Pattern { .. }
+            | Self::Keep { .. }
+            | Self::Column { .. }
+            | Self::DryRunOfNothing
             | Self::Name(_) => 2,
             _ => 1,
         }

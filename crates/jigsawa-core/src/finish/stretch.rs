@@ -27,10 +27,10 @@ const SKY_GREY: f32 = 0.11;
 
 /// Black lies this many noise widths below the sky. Nearer, the noise fills the dark greys; farther,
 /// faint light has no contrast left.
-const BLACK_SIGMA: f32 = 4.5;
+pub(super) const BLACK_SIGMA: f32 = 4.5;
 
 /// Full light: only this part of the pixels is brighter. Star cores are.
-const WHITE_QUANTILE: f64 = 0.9998;
+pub(super) const WHITE_QUANTILE: f64 = 0.9998;
 
 /// Of `Each`: the light that is made equal lies at this part of the pixels, above most nebulae and
 /// below the stars; and made equal only to this power, since full equality drowns the weakest channel
@@ -148,7 +148,7 @@ fn table(strength: f32) -> Vec<f32> {
 }
 
 /// Level and noise of the sky: the quarter point, and the scatter of the values below it.
-fn sky_and_noise(values: &mut [f32]) -> (f32, f32) {
+pub(super) fn sky_and_noise(values: &mut [f32]) -> (f32, f32) {
     // The lowest values are noise of the darkest sky. Where nebula covers half the frame the median
     // is nebula; the 25 % point is a level that dark sky has in nearly every picture.
     let level = quantile(values, 0.25);
@@ -158,7 +158,7 @@ fn sky_and_noise(values: &mut [f32]) -> (f32, f32) {
 }
 
 /// The strength at which `sky` (in units of full light) becomes the dark grey.
-fn strength(sky: f32) -> f32 {
+pub(super) fn strength(sky: f32) -> f32 {
     let grey = |s: f32| (s * sky).asinh() / s.asinh();
     let (mut low, mut high) = (1e-3f32, 1e7f32);
     for _ in 0..60 {

@@ -3,6 +3,7 @@
 //! grouped data, so that a 16-bit master whose noise is one or two units is measured as well as a float
 //! one.
 
+use super::counts::Counts;
 use super::median::{MAD_TO_SIGMA, grouped_median};
 
 /// The outcome of [`clipped`].
@@ -47,6 +48,30 @@ pub fn clipped(values: &mut [f32], low: f32, high: f32, scratch: &mut Vec<f32>) 
     }
 }
 
+/// The same for counted values, whose order nobody needs. `None` when the level lies where the bins end.
+pub fn clipped_counts(counts: &Counts, low: f32, high: f32) -> Option<Clipped> {
+    let (lowest, highest) = counts.range();
+    let (mut from, mut to) = (f32::NEG_INFINITY, f32::INFINITY);
+    loop {
+        let level = counts.median(from, to);
+        if level <= lowest || level >= highest {
+            return None;
+        }
+        let sigma = counts.deviation(level, from, to) * MAD_TO_SIGMA as f32;
+        let before = counts.below(to) - counts.below(from);
+        from = from.max(level - low * sigma);
+        to = to.min(level + high * sigma);
+        let kept = counts.below(to) - counts.below(from);
+        if (before - kept) * 100.0 <= before {
+            return Some(Clipped {
+                level,
+                sigma,
+                kept: kept as usize,
+            });
+        }
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -86,5 +111,28 @@ mod tests {
         let c = clipped(&mut [7.0; 50], 3.0, 3.0, &mut Vec::new()).unwrap();
         assert_eq!((c.level, c.sigma, c.kept), (7.0, 0.0, 50));
         assert!(clipped(&mut [], 3.0, 3.0, &mut Vec::new()).is_none());
+    }
+
+    #[test]
+    fn counted_values_are_clipped_alike() {
+        let mut v: Vec<f32> = (0..1500)
+            .map(|i| {
+                let u = |k: usize| ((i * k) % 1499) as f32 / 1499.0;
+                300.0 + 9.0 * (u(7) + u(311) + u(613) + u(97) - 2.0)
+            })
+            .collect();
+        v.extend((0..150).map(|i| 350.0 + 3.0 * i as f32));
+        let mut counts = Counts::default();
+        assert!(counts.around_level(&v));
+        let got = clipped_counts(&counts, 3.0, 2.5).unwrap();
+        let want = clipped(&mut v, 3.0, 2.5, &mut Vec::new()).unwrap();
+        assert!(
+            (got.level - want.level).abs() < 0.03 * want.sigma,
+            "{got:?} {want:?}"
+        );
+        assert!(
+            (got.sigma / want.sigma - 1.0).abs() < 0.03,
+            "{got:?} {want:?}"
+        );
     }
 }

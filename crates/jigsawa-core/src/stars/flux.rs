@@ -44,16 +44,20 @@ pub(crate) fn aperture(
     let (mut sum, mut area, mut incomplete) = (0.0, 0.0, false);
     for y in cy - r..=cy + r {
         for x in cx - r..=cx + r {
-            let d = (x as f64 - at.x).hypot(y as f64 - at.y);
+            let (dx, dy) = (x as f64 - at.x, y as f64 - at.y);
+            let d2 = dx * dx + dy * dy;
+            if d2 >= to * to {
+                continue;
+            }
             let v = plane.at(x, y);
-            if (from..to).contains(&d) {
+            if d2 >= from * from {
                 if v.is_finite() {
                     scratch.ring.push(v);
                 }
                 continue;
             }
             // Pixels on the rim count by the part that lies inside, to first order.
-            let part = (radius + 0.5 - d).clamp(0.0, 1.0);
+            let part = (radius + 0.5 - d2.sqrt()).clamp(0.0, 1.0);
             if part > 0.0 {
                 if v.is_finite() {
                     sum += part * f64::from(v);

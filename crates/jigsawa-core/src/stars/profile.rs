@@ -109,7 +109,7 @@ fn gather(
         for x in cx - r..=cx + r {
             let v = plane.at(x, y);
             let (dx, dy) = (x as f64 - start.x, y as f64 - start.y);
-            if v.is_finite() && v < ceiling && dx.hypot(dy) <= reach + 0.5 {
+            if v.is_finite() && v < ceiling && dx * dx + dy * dy <= (reach + 0.5).powi(2) {
                 pixels.push((dx, dy, f64::from(v)));
             }
         }

@@ -8,10 +8,11 @@
 //! median in place of their mode estimate, which is noisier on masters). Cells without data take the
 //! mean of their neighbours. Bilinear between the centres, and on in a straight line beyond the outermost.
 
+use multiversion::multiversion;
 use rayon::prelude::*;
 
 use crate::plane::Plane;
-use crate::robust::{MAD_TO_SIGMA, clipped, grouped_median, median};
+use crate::robust::{Counts, MAD_TO_SIGMA, clipped, clipped_counts, grouped_median, median};
 use crate::space::{FramePx, Point, Size};
 
 /// Cells of this many pixels: wide against a star, narrow against a gradient.
@@ -129,9 +130,7 @@ impl SkyMesh {
             let (a, b) = (column(c), column((c + 1).min(self.columns - 1)));
             let slope = (f64::from(b - a) / self.cell_w) as f32;
             let start = a + slope * (x as f64 - centre(c)) as f32;
-            for (i, v) in out[x..end].iter_mut().enumerate() {
-                *v = start + slope * i as f32;
-            }
+            ramp(start, slope, &mut out[x..end]);
             x = end;
         }
     }
@@ -190,6 +189,14 @@ impl SkyMesh {
     }
 }
 
+/// A straight line, value by value.
+#[multiversion(targets("x86_64+avx2"))]
+fn ramp(start: f32, slope: f32, out: &mut [f32]) {
+    for (i, v) in out.iter_mut().enumerate() {
+        *v = start + slope * (i as u32 as i32 as f32);
+    }
+}
+
 /// Pixels between the places whose differences tell the noise.
 const LAG: usize = 3;
 
@@ -199,6 +206,7 @@ struct CellBench {
     values: Vec<f32>,
     differences: Vec<f32>,
     scratch: Vec<f32>,
+    counts: Counts,
 }
 
 impl CellBench {
@@ -228,25 +236,37 @@ impl CellBench {
         if self.values.is_empty() || (self.values.len() as f32) < LEAST_VALID * seen as f32 {
             return (f32::NAN, f32::NAN);
         }
-        let Some(sky) = clipped(&mut self.values, CLIP_LOW, CLIP_HIGH, &mut self.scratch) else {
+        let counted = if self.counts.around_level(&self.values) {
+            clipped_counts(&self.counts, CLIP_LOW, CLIP_HIGH)
+        } else {
+            None
+        };
+        let sky =
+            counted.or_else(|| clipped(&mut self.values, CLIP_LOW, CLIP_HIGH, &mut self.scratch));
+        let Some(sky) = sky else {
             return (f32::NAN, f32::NAN);
         };
         // Too narrow a cell has no differences: its plain scatter must do.
-        let sigma = scatter(&mut self.differences).map_or(sky.sigma, |s| s / 1.5f32.sqrt());
+        let sigma = scatter(&mut self.differences, &mut self.counts)
+            .map_or(sky.sigma, |s| s / 1.5f32.sqrt());
         (sky.level, sigma)
     }
 }
 
 /// Standard deviation of values around zero from their sizes: by the median, once more without those
 /// beyond three sigma, which stars have made. `None` for no values.
-fn scatter(sizes: &mut Vec<f32>) -> Option<f32> {
+fn scatter(sizes: &mut Vec<f32>, counts: &mut Counts) -> Option<f32> {
     if sizes.is_empty() {
         return None;
     }
     let to_sigma = MAD_TO_SIGMA as f32;
+    // What the cut takes from the median of pure noise: 0.2 %.
+    if counts.from_zero(sizes) {
+        let first = counts.at(0.5 * sizes.len() as f32) * to_sigma;
+        return Some(counts.median(f32::NEG_INFINITY, 3.0 * first) * to_sigma);
+    }
     let first = grouped_median(sizes) * to_sigma;
     sizes.retain(|d| *d <= 3.0 * first);
-    // What the cut takes from the median of pure noise: 0.2 %.
     Some(grouped_median(sizes) * to_sigma)
 }
 

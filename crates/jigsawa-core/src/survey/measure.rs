@@ -98,6 +98,38 @@ pub struct Measures {
     pub spots: Vec<Spot>,
 }
 
+impl Measures {
+    /// Measures of a frame that was made smaller by `factor` before, as means of blocks: in the pixels
+    /// and with the noise of the frame itself.
+    #[must_use]
+    pub fn enlarged(mut self, factor: usize) -> Self {
+        let f = factor as f64;
+        let middle = (f - 1.0) / 2.0;
+        let place = |p: (f64, f64)| (p.0 * f + middle, p.1 * f + middle);
+        if let Some(w) = &mut self.fwhm_px {
+            w.median *= f;
+            w.spread *= f;
+        }
+        for cell in self.map.iter_mut().flatten() {
+            cell.fwhm_px *= f;
+        }
+        self.noise *= f;
+        self.unevenness /= f;
+        for t in &mut self.trails {
+            (t.from, t.to) = (place(t.from), place(t.to));
+        }
+        for s in &mut self.spots {
+            let at = place((f64::from(s.at.0), f64::from(s.at.1)));
+            s.at = (at.0 as f32, at.1 as f32);
+            s.flux *= (f * f) as f32;
+            s.flux_sigma *= (f * f) as f32;
+            s.position_sigma_px *= f as f32;
+        }
+        self.saturated_px = self.saturated_px.map(|n| n * factor * factor);
+        self
+    }
+}
+
 /// Stars brighter than this, in noise widths of their flux, tell widths and shapes.
 const LEAST_SNR: f64 = 12.0;
 
@@ -174,6 +206,33 @@ pub fn measure(
             })
             .collect(),
         spots: spots(&found, origin),
+    })
+}
+
+/// Measures a frame that shows no stars (a flat, a dark): its level, noise and unevenness.
+///
+/// # Errors
+/// When there is nothing to measure: no data at all.
+pub fn measure_even(plane: &Plane, saturation: Option<f32>) -> Result<Measures, DetectError> {
+    let sky = SkyMesh::measure(plane).ok_or(DetectError::NoData)?;
+    let (gradient, unevenness) = gradient(&sky);
+    Ok(Measures {
+        stars: 0,
+        stars_used: 0,
+        threshold_sigma: SETTINGS.threshold_sigma,
+        fwhm_px: None,
+        elongation: None,
+        angle_deg: None,
+        map: [None; 9],
+        course: None,
+        sky: f64::from(sky.typical_level()),
+        noise: f64::from(sky.typical_sigma()),
+        gradient,
+        unevenness,
+        halo: None,
+        saturated_px: saturation.map(|s| count_above(plane, 0.98 * s)),
+        trails: Vec::new(),
+        spots: Vec::new(),
     })
 }
 
@@ -388,9 +447,10 @@ fn ring(plane: &Plane, s: &Star, (from, to): (f64, f64), out: &mut Vec<f32>) {
     let (cx, cy) = (s.at.x.round() as i64, s.at.y.round() as i64);
     for y in cy - r..=cy + r {
         for x in cx - r..=cx + r {
-            let d = (x as f64 - s.at.x).hypot(y as f64 - s.at.y);
+            let (dx, dy) = (x as f64 - s.at.x, y as f64 - s.at.y);
+            let d2 = dx * dx + dy * dy;
             let v = plane.at(x, y);
-            if (from..to).contains(&d) && v.is_finite() {
+            if d2 >= from * from && d2 < to * to && v.is_finite() {
                 out.push(v);
             }
         }

@@ -2,7 +2,8 @@
 //!
 //! [`measure`] looks at one frame (its pixels in, [`Measures`] out), over an [`Area`]; [`group`] sorts
 //! frames by their facts; [`compare`](mod@compare) sets lights against each other, and from that come
-//! [`score`], [`outlier`]s and the [`reference`](mod@reference). [`quantity`] is the table of all that
+//! [`score`], [`outlier`]s the [`reference`](mod@reference)
+//! and the verdicts ([`judge`](mod@judge)). [`quantity`] is the table of all that
 //! is known by name, which tables, reports and the user's own [`condition`] read. Nothing here reads
 //! a file; measures can be kept and compared again.
 
@@ -11,6 +12,7 @@ mod binned;
 pub mod compare;
 pub mod condition;
 pub mod group;
+pub mod judge;
 mod measure;
 pub mod outlier;
 pub mod quantity;
@@ -20,5 +22,5 @@ mod trails;
 
 pub use area::{Area, BoxPx, LEAST_SIDE};
 pub use binned::binned;
-pub use measure::{Cell, Course, Measures, Middle, Spot, measure};
+pub use measure::{Cell, Course, Measures, Middle, Spot, measure, measure_even};
 pub use trails::{Trail, trails};

@@ -140,14 +140,16 @@ fn box_mean(from: &[f32], (w, h): (usize, usize), out: &mut [f32]) {
 /// A line: the points with `x cos(angle) + y sin(angle) = distance`, from the plane's middle.
 #[derive(Debug, Clone, Copy)]
 struct Line {
-    angle: f64,
+    /// Cosine and sine of the angle.
+    c: f64,
+    s: f64,
     distance: f64,
 }
 
 impl Line {
     /// The part of the line on the plane, in pixels along it from its foot; `None` when it misses.
     fn ends(self, (w, h): (usize, usize)) -> Option<(f64, f64)> {
-        let (s, c) = self.angle.sin_cos();
+        let (s, c) = (self.s, self.c);
         let (mx, my) = ((w - 1) as f64 / 2.0, (h - 1) as f64 / 2.0);
         let (mut from, mut to) = (f64::NEG_INFINITY, f64::INFINITY);
         // The point at t is foot + t (-s, c).
@@ -166,7 +168,7 @@ impl Line {
     }
 
     fn point(self, t: f64, aside: f64, (w, h): (usize, usize)) -> (f64, f64) {
-        let (s, c) = self.angle.sin_cos();
+        let (s, c) = (self.s, self.c);
         let d = self.distance + aside;
         (
             (w - 1) as f64 / 2.0 + d * c - t * s,
@@ -204,10 +206,8 @@ fn strongest(fine: &[f32], (w, h): (usize, usize), bar: f32) -> Option<Line> {
                 .windows(2)
                 .enumerate()
                 .filter_map(|(i, two)| {
-                    let line = Line {
-                        angle,
-                        distance: i as f64 + 0.5 - half as f64,
-                    };
+                    let distance = i as f64 + 0.5 - half as f64;
+                    let line = Line { c, s, distance };
                     let (from, to) = line.ends((w, h))?;
                     let length = to - from;
                     if length < least {
@@ -224,7 +224,8 @@ fn strongest(fine: &[f32], (w, h): (usize, usize), bar: f32) -> Option<Line> {
             (
                 of_lines,
                 Line {
-                    angle,
+                    c,
+                    s,
                     distance: best.1,
                 },
             )
@@ -321,7 +322,7 @@ fn follow(fine: &[f32], size: (usize, usize), line: Line, noise: f64) -> Option<
 
 /// Takes the light near a line away, so that the next one can be seen.
 fn erase(fine: &mut [f32], (w, h): (usize, usize), line: Line) {
-    let (s, c) = line.angle.sin_cos();
+    let (s, c) = (line.s, line.c);
     let (mx, my) = ((w - 1) as f64 / 2.0, (h - 1) as f64 / 2.0);
     for (i, v) in fine.iter_mut().enumerate() {
         let (x, y) = ((i % w) as f64 - mx, (i / w) as f64 - my);

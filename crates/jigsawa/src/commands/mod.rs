@@ -2,6 +2,10 @@
 
 mod compose;
 mod demo;
+mod show;
+mod survey;
 
 pub use compose::{compose, folder_name};
 pub use demo::demo;
+pub use show::show;
+pub use survey::survey;

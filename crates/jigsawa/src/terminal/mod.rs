@@ -1,9 +1,11 @@
 //! What the terminal shows: log, progress, and the account as text.
 
 mod progress;
+mod survey;
 mod table;
 
 pub use progress::Progress;
+pub use survey::{Look, survey_text, width};
 pub use table::account_text;
 
 use std::io::{IsTerminal, Write};

@@ -1,9 +1,15 @@
 //! What is typed: commands and options, as close to the keyboard as possible.
 
+mod show;
+mod survey;
+
 use std::path::PathBuf;
 
 use clap::builder::styling::{AnsiColor, Styles};
 use clap::{Args, Parser, Subcommand, ValueEnum};
+
+pub use show::ShowArgs;
+pub use survey::SurveyArgs;
 
 /// Headings and names stand out; clap leaves colour out where `NO_COLOR` is set or nobody looks.
 const STYLES: Styles = Styles::styled()
@@ -12,14 +18,14 @@ const STYLES: Styles = Styles::styled()
     .literal(AnsiColor::Cyan.on_default())
     .placeholder(AnsiColor::Green.on_default());
 
-/// Registers, balances and merges deep-sky master frames into colour pictures.
+/// Measures, registers, balances and merges deep-sky frames into colour pictures.
 ///
 /// Frames are FITS files (plain, .gz or .fz). Originals are never changed, nothing is cropped or
 /// overwritten unless you ask for it, and every pixel is interpolated once.
 #[derive(Debug, Parser)]
 #[command(name = "jigsawa", version, styles = STYLES, max_term_width = 100)]
 #[command(
-    after_help = "Start with:\n  jigsawa demo\n  jigsawa compose ha.fits oiii.fits sii.fits --palette SHO --out result --name reef"
+    after_help = "Start with:\n  jigsawa demo\n  jigsawa survey night/ --out look\n  jigsawa compose ha.fits oiii.fits sii.fits --palette SHO --out result --name reef"
 )]
 pub struct Cli {
     #[command(subcommand)]
@@ -57,6 +63,10 @@ pub struct Common {
 
 #[derive(Debug, Subcommand)]
 pub enum Command {
+    /// Measure the frames of a night: table, score, verdicts, report with plots and pictures
+    Survey(Box<SurveyArgs>),
+    /// Make a quick-look picture of frames, or one that flips through them
+    Show(Box<ShowArgs>),
     /// Merge masters of several filters into a colour picture
     Compose(Box<ComposeArgs>),
     /// Write made-up sample frames and run the whole example on them

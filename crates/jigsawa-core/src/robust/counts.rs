@@ -1,0 +1,210 @@
+//! Medians of many values by counting them in bins: one pass instead of a selection for each.
+//!
+//! For some thousand values around one level this is ten times as fast as selecting, and as good: a bin
+//! is a sixteenth of the scatter wide, and within a bin values are taken as evenly spread, which is
+//! the median of grouped data. Values that come in steps (16-bit frames) get bins of whole steps with
+//! the steps in their middles.
+
+/// Bins: 6 widths of the scatter below the level and 10 above, 16 bins each.
+const BINS: usize = 256;
+const BINS_PER_SIGMA: f32 = 16.0;
+const SIGMA_BELOW: f32 = 6.0;
+
+/// Every so many values are looked at to learn where the bins should lie.
+const SAMPLE: usize = 96;
+
+/// Values counted in bins.
+#[derive(Debug, Default)]
+pub struct Counts {
+    low: f32,
+    width: f32,
+    counts: Vec<u32>,
+    /// Values below the lower edge of each bin, and in all.
+    below: Vec<u32>,
+    sample: Vec<f32>,
+}
+
+impl Counts {
+    /// Counts finite values around their level. `false` when they cannot be counted well, because there
+    /// are few of them or because most are equal: then a selection must do.
+    pub fn around_level(&mut self, values: &[f32]) -> bool {
+        let Some((level, sigma, step)) = self.learn(values) else {
+            return false;
+        };
+        let width = whole_steps(sigma / BINS_PER_SIGMA, step);
+        // A value of the sample in the middle of a bin puts all steps into middles.
+        let bins_below = (SIGMA_BELOW * sigma / width).round();
+        self.count(values, level - (bins_below + 0.5) * width, width);
+        true
+    }
+
+    /// Counts finite sizes (values from 0 up) up to ten of their median; `false` as above.
+    pub fn from_zero(&mut self, values: &[f32]) -> bool {
+        let Some((middle, _, step)) = self.learn(values) else {
+            return false;
+        };
+        let width = whole_steps(10.0 * middle / BINS as f32, step);
+        if width <= 0.0 {
+            return false;
+        }
+        self.count(values, -0.5 * width, width);
+        true
+    }
+
+    /// Level, scatter and step of a sample.
+    fn learn(&mut self, values: &[f32]) -> Option<(f32, f32, f32)> {
+        if values.len() < 4 * SAMPLE {
+            return None;
+        }
+        self.sample.clear();
+        self.sample
+            .extend(values.iter().step_by(values.len() / SAMPLE).copied());
+        self.sample.sort_unstable_by(f32::total_cmp);
+        let n = self.sample.len();
+        let level = self.sample[n / 2];
+        // The scatter from the quarters: 0.7413 of their distance for normal noise.
+        let sigma = 0.741_3 * (self.sample[3 * n / 4] - self.sample[n / 4]);
+        let step = self
+            .sample
+            .windows(2)
+            .map(|two| two[1] - two[0])
+            .filter(|gap| *gap > 0.0)
+            .fold(f32::INFINITY, f32::min);
+        (sigma > 0.0 && sigma.is_finite() && step.is_finite()).then_some((level, sigma, step))
+    }
+
+    fn count(&mut self, values: &[f32], low: f32, width: f32) {
+        (self.low, self.width) = (low, width);
+        self.counts.clear();
+        self.counts.resize(BINS, 0);
+        let scale = 1.0 / width;
+        for v in values {
+            // The cast cuts below 0.
+            let bin = ((v - low) * scale) as usize;
+            self.counts[bin.min(BINS - 1)] += 1;
+        }
+        self.below.clear();
+        self.below.push(0);
+        let mut sum = 0;
+        for c in &self.counts {
+            sum += c;
+            self.below.push(sum);
+        }
+    }
+
+    /// Values below `x`.
+    pub fn below(&self, x: f32) -> f32 {
+        let at = ((x - self.low) / self.width).clamp(0.0, BINS as f32);
+        let bin = (at as usize).min(BINS - 1);
+        let (a, b) = (self.below[bin] as f32, self.below[bin + 1] as f32);
+        a + (b - a) * (at - bin as f32)
+    }
+
+    /// The value that has `count` values below it.
+    pub fn at(&self, count: f32) -> f32 {
+        let bin = self.below.partition_point(|b| (*b as f32) <= count);
+        let bin = bin.clamp(1, BINS) - 1;
+        let (a, b) = (self.below[bin] as f32, self.below[bin + 1] as f32);
+        let part = if b > a {
+            ((count - a) / (b - a)).clamp(0.0, 1.0)
+        } else {
+            0.5
+        };
+        self.low + (bin as f32 + part) * self.width
+    }
+
+    /// The median of the values from `from` to `to`.
+    pub fn median(&self, from: f32, to: f32) -> f32 {
+        self.at(0.5 * (self.below(from) + self.below(to)))
+    }
+
+    /// The median distance from `centre` of the values from `from` to `to`.
+    pub fn deviation(&self, centre: f32, from: f32, to: f32) -> f32 {
+        let half = 0.5 * (self.below(to) - self.below(from));
+        let (mut near, mut far) = (0.0, BINS as f32 * self.width);
+        // Halved until a hundredth of a bin is left.
+        for _ in 0..16 {
+            let d = 0.5 * (near + far);
+            let inside = self.below((centre + d).min(to)) - self.below((centre - d).max(from));
+            if inside < half {
+                near = d;
+            } else {
+                far = d;
+            }
+        }
+        0.5 * (near + far)
+    }
+
+    /// The lowest and the highest value that the bins tell apart.
+    pub fn range(&self) -> (f32, f32) {
+        (
+            self.low + self.width,
+            self.low + (BINS - 1) as f32 * self.width,
+        )
+    }
+}
+
+/// The wanted width as a whole number of steps, at least one.
+fn whole_steps(width: f32, step: f32) -> f32 {
+    step * (width / step).round().max(1.0)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::robust::{MAD_TO_SIGMA, grouped_median};
+    use rstest::rstest;
+
+    fn noise(n: usize, level: f32, sigma: f32, step: f32) -> Vec<f32> {
+        let hash = |i: usize, k: u64| {
+            let mut v = (i as u64 + 1).wrapping_mul(0x9E37_79B9_7F4A_7C15) ^ (k << 17);
+            v = (v ^ (v >> 30)).wrapping_mul(0xBF58_476D_1CE4_E5B9);
+            v = (v ^ (v >> 27)).wrapping_mul(0x94D0_49BB_1331_11EB);
+            ((v ^ (v >> 31)) >> 40) as f32 / (1u32 << 24) as f32
+        };
+        (0..n)
+            .map(|i| {
+                let g: f32 = (0..12).map(|k| hash(i, k)).sum::<f32>() - 6.0;
+                let v = level + sigma * g;
+                if step > 0.0 {
+                    (v / step).round() * step
+                } else {
+                    v
+                }
+            })
+            .collect()
+    }
+
+    #[rstest]
+    #[case::float(1000.0, 7.3, 0.0)]
+    #[case::sixteen_bits(1000.0, 11.8, 1.0)]
+    #[case::coarse(1000.0, 1.4, 1.0)]
+    #[case::small_numbers(0.02, 1e-4, 0.0)]
+    #[case::small_steps(0.02, 1e-4, 1.5e-5)]
+    fn medians_are_those_of_a_selection(#[case] level: f32, #[case] sigma: f32, #[case] step: f32) {
+        let values = noise(1400, level, sigma, step);
+        let mut counts = Counts::default();
+        assert!(counts.around_level(&values));
+        let (from, to) = counts.range();
+        let got = counts.median(from, to);
+        let want = grouped_median(&mut values.clone());
+        assert!((got - want).abs() < 0.02 * sigma, "{got} for {want}");
+        let spread = counts.deviation(got, from, to) * MAD_TO_SIGMA as f32;
+        let mut off: Vec<f32> = values.iter().map(|v| (v - want).abs()).collect();
+        let want = grouped_median(&mut off) * MAD_TO_SIGMA as f32;
+        assert!((spread / want - 1.0).abs() < 0.03, "{spread} for {want}");
+        let sizes: Vec<f32> = values.iter().map(|v| (v - level).abs()).collect();
+        assert!(counts.from_zero(&sizes));
+        let got = counts.at(700.0);
+        let want = grouped_median(&mut sizes.clone());
+        assert!((got / want - 1.0).abs() < 0.03, "{got} for {want}");
+    }
+
+    #[test]
+    fn few_or_equal_values_are_not_counted() {
+        let mut counts = Counts::default();
+        assert!(!counts.around_level(&noise(100, 1.0, 1.0, 0.0)));
+        assert!(!counts.around_level(&[5.0; 2000]));
+        assert!(!counts.from_zero(&[0.0; 2000]));
+    }
+}

@@ -1,0 +1,161 @@
+//! `jigsawa demo`: made-up frames, and the whole example run on them with the real commands.
+
+mod masters;
+mod night;
+mod write;
+
+use std::path::{Path, PathBuf};
+
+use clap::Parser;
+use jigsawa_sky::demo::OBJECT;
+use serde_json::{Value, json};
+
+use super::compose::{PNG, make};
+use super::survey;
+use crate::account::{Clock, Ending, Output};
+use crate::cli::{Cli, Command, Common, DemoArgs};
+use crate::tell::Trouble;
+use crate::terminal::{account_text, say};
+
+/// Runs the demo.
+pub fn demo(args: &DemoArgs, common: &Common) -> Result<Ending, Trouble> {
+    let mut clock = Clock::start();
+    let (frames, to) = (args.folder.join("frames"), args.folder.join("result"));
+    let night_folder = args.folder.join("night");
+    let talk = !common.json && !common.quiet;
+    let mut files = Vec::new();
+    for (folder, what, write) in [
+        (&frames, "masters", masters::write as Write),
+        (&night_folder, "sub-frames and flats", night::write as Write),
+    ] {
+        let written = write(folder, args.overwrite, common)?;
+        if talk {
+            say(&format!(
+                "wrote      {} {what} of {OBJECT} and their truth into {}",
+                written.len(),
+                folder.display()
+            ));
+        }
+        files.extend(written);
+    }
+    clock.lap("frames");
+    let (mut accounts, mut pictures) = (Vec::new(), Vec::new());
+    if !args.data_only {
+        for words in examples(&args.folder, &to, args.overwrite) {
+            if talk {
+                say(&format!("\n$ jigsawa {}\n", shown(&words)));
+            }
+            let done = run(&words, common)?;
+            if talk {
+                say(done.text.trim_end());
+            }
+            accounts.push(done.account);
+            pictures.extend(done.pictures);
+        }
+    }
+    let (stages, seconds) = clock.stop();
+    if common.json {
+        let outputs: Vec<_> = files
+            .iter()
+            .map(|f| json!({ "file": f.display().to_string(), "kind": "made-up frame" }))
+            .collect();
+        let document = json!({
+            "jigsawa": env!("CARGO_PKG_VERSION"), "command": "demo", "seconds": seconds,
+            "outputs": outputs, "runs": accounts, "stages": stages, "warnings": [],
+        });
+        say(&format!("{document:#}"));
+    } else if talk && !args.data_only {
+        say("\nOpen these:");
+        for picture in &pictures {
+            say(&format!("  {picture}"));
+        }
+    }
+    Ok(Ending::Whole)
+}
+
+/// Writes made-up files into a folder.
+type Write = fn(&Path, bool, &Common) -> Result<Vec<PathBuf>, Trouble>;
+
+/// The command lines of the example.
+fn examples(folder: &Path, to: &Path, overwrite: bool) -> Vec<Vec<String>> {
+    let frame = |f: &str| {
+        folder
+            .join(format!("frames/reef_{f}.fits"))
+            .display()
+            .to_string()
+    };
+    let night = folder.join("night").display().to_string();
+    let words = |command: &str, frames: Vec<String>, more: &[&str]| {
+        let mut w = vec![command.to_owned()];
+        w.extend(frames);
+        w.extend(more.iter().map(|m| (*m).to_owned()));
+        w.extend(["--out".to_owned(), to.display().to_string()]);
+        w.extend(["--name".to_owned(), "reef".to_owned()]);
+        if overwrite {
+            w.push("--overwrite".to_owned());
+        }
+        w
+    };
+    vec![
+        words("survey", vec![night], &["--layout"]),
+        words(
+            "compose",
+            ["Ha", "OIII", "SII"].map(frame).to_vec(),
+            &["--palette", "SHO"],
+        ),
+        words(
+            "compose",
+            ["R", "G", "B", "Ha"].map(frame).to_vec(),
+            &["--red", "90% R + 10% Ha", "--green", "G", "--blue", "B"],
+        ),
+    ]
+}
+
+/// A command line as one would type it.
+fn shown(words: &[String]) -> String {
+    let quoted = |w: &String| {
+        if w.contains([' ', '%']) {
+            format!("\"{w}\"")
+        } else {
+            w.clone()
+        }
+    };
+    words.iter().map(quoted).collect::<Vec<_>>().join(" ")
+}
+
+/// What a command of the example gave.
+struct Done {
+    text: String,
+    account: Value,
+    /// What to look at.
+    pictures: Vec<String>,
+}
+
+/// Runs a command line as if it were typed.
+fn run(words: &[String], common: &Common) -> Result<Done, Trouble> {
+    let typed = std::iter::once("jigsawa".to_owned()).chain(words.iter().cloned());
+    match Cli::try_parse_from(typed).map(|cli| cli.command) {
+        Ok(Command::Compose(args)) => {
+            let account = make(&args, common)?;
+            Ok(Done {
+                text: account_text(&account),
+                account: json!(account),
+                pictures: of_kind(&account.outputs, PNG),
+            })
+        }
+        Ok(Command::Survey(args)) => {
+            let told = survey::make(&args, common)?;
+            Ok(Done {
+                text: told.text,
+                pictures: of_kind(&told.account.outputs, survey::REPORT),
+                account: json!(told.account),
+            })
+        }
+        _ => unreachable!("the demo's own command lines are those of survey and compose"),
+    }
+}
+
+fn of_kind(outputs: &[Output], kind: &str) -> Vec<String> {
+    let wanted = outputs.iter().filter(|o| o.kind == kind);
+    wanted.map(|o| o.file.clone()).collect()
+}

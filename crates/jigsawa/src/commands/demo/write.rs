@@ -1,0 +1,124 @@
+//! What all made-up files have in common.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use jigsawa_core::doors::TileSink;
+use jigsawa_core::space::{FramePx, Point};
+use jigsawa_formats::error::FileError;
+use jigsawa_formats::fits::{Cards, Depth, FitsWriter};
+use jigsawa_formats::whole::Unfinished;
+use jigsawa_sky::camera::Numbers;
+use jigsawa_sky::demo::OBJECT;
+use jigsawa_sky::shot::{Shot, Taken};
+use serde_json::json;
+
+use crate::outputs::{begin, make_folder};
+use crate::tell::Trouble;
+
+/// Pixel and focal length of the demo's telescope: 1.45 arc seconds for a unit of the plane.
+const PIXEL_UM: f64 = 3.76;
+const FOCAL_MM: f64 = 535.0;
+
+/// Where the invented field stands, and degrees for a unit of its plane.
+const FIELD_DEG: (f64, f64) = (153.2, 28.4);
+const UNIT_DEG: f64 = 1.45 / 3600.0;
+
+const TRUTH: &str = "truth.json";
+
+/// Makes the folder; the paths of its files, none of which may be there unless they are to be
+/// replaced.
+pub fn new_files<'a>(
+    folder: &Path,
+    names: impl Iterator<Item = &'a str>,
+    overwrite: bool,
+) -> Result<Vec<PathBuf>, Trouble> {
+    make_folder(folder)?;
+    let paths: Vec<PathBuf> = names.map(|n| folder.join(n)).collect();
+    let truth = folder.join(TRUTH);
+    let there: Vec<PathBuf> = paths
+        .iter()
+        .chain([&truth])
+        .filter(|p| p.exists())
+        .cloned()
+        .collect();
+    if there.is_empty() || overwrite {
+        Ok(paths)
+    } else {
+        Err(Trouble::Exist(there))
+    }
+}
+
+/// Writes what is true of a folder's frames.
+pub fn write_truth(
+    folder: &Path,
+    truths: serde_json::Map<String, serde_json::Value>,
+    overwrite: bool,
+) -> Result<(), Trouble> {
+    let path = folder.join(TRUTH);
+    let file = begin(&path, overwrite)?;
+    let text =
+        serde_json::to_string(&json!({ "object": OBJECT, "frames": truths })).unwrap_or_default();
+    fs::write(file.path(), text).map_err(|error| Trouble::Folder {
+        folder: folder.to_owned(),
+        error,
+    })?;
+    file.finish()
+        .map_err(|error| Trouble::Write { file: path, error })?;
+    Ok(())
+}
+
+/// Writes one frame.
+pub fn write_frame(
+    path: &Path,
+    shot: &Shot,
+    taken: &Taken,
+    cards: &Cards,
+    overwrite: bool,
+) -> Result<(), Trouble> {
+    let wrong = |error| Trouble::Write {
+        file: path.to_owned(),
+        error,
+    };
+    let depth = match shot.camera.numbers {
+        Numbers::Float => Depth::Float,
+        Numbers::Sixteen => Depth::Sixteen,
+    };
+    let file = begin(path, overwrite)?;
+    let mut out = FitsWriter::create(file, shot.size, 1, depth, cards).map_err(wrong)?;
+    out.put(shot.size.rect(), &[taken.plane.data()])
+        .map_err(|e| wrong(FileError::Picture(e.to_string())))?;
+    out.complete().and_then(Unfinished::finish).map_err(wrong)?;
+    Ok(())
+}
+
+/// The cards of camera, optics and place on the sky.
+pub fn frame_cards(shot: &Shot, camera: &str, c: &mut Cards) {
+    c.text("INSTRUME", camera, "");
+    c.number("EGAIN", shot.camera.gain_e_adu, "[e-/adu]");
+    c.number("XBINNING", 1.0, "");
+    c.number("YBINNING", 1.0, "");
+    // The second camera's larger pixels are what makes its scale 0.9.
+    c.number("XPIXSZ", PIXEL_UM / shot.pointing.scale, "[um]");
+    c.number("FOCALLEN", FOCAL_MM, "[mm]");
+    c.number("SATURATE", shot.camera.full_adu, "[adu]");
+    c.text("ROWORDER", "BOTTOM-UP", "");
+    // The plane's x runs against right ascension, as the sky does for who looks up at it.
+    let map = shot.map();
+    let back = map.invert();
+    let middle = shot.size.centre::<FramePx>();
+    let [[a, b], [d, e]] = back.jacobian(middle);
+    let origin = (960.0, 640.0);
+    c.text("CTYPE1", "RA---TAN", "");
+    c.text("CTYPE2", "DEC--TAN", "");
+    let at = map.apply(Point::new(origin.0, origin.1));
+    c.number("CRPIX1", at.x + 1.0, "");
+    c.number("CRPIX2", at.y + 1.0, "");
+    c.number("CRVAL1", FIELD_DEG.0, "[deg]");
+    c.number("CRVAL2", FIELD_DEG.1, "[deg]");
+    c.number("CD1_1", -UNIT_DEG * a, "");
+    c.number("CD1_2", -UNIT_DEG * b, "");
+    c.number("CD2_1", UNIT_DEG * d, "");
+    c.number("CD2_2", UNIT_DEG * e, "");
+    c.number("EQUINOX", 2000.0, "");
+}

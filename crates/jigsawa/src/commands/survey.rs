@@ -1,0 +1,285 @@
+//! `jigsawa survey`: a night's files looked at, compared and judged.
+
+use std::path::PathBuf;
+
+use jigsawa_core::survey::condition::{Condition, ConditionError};
+use jigsawa_core::survey::judge::Rules;
+use jigsawa_core::survey::quantity::{Quantity, named};
+use jigsawa_formats::whole::Unfinished;
+
+use crate::account::{Clock, Ending, Output};
+use crate::cli::{Common, SurveyArgs};
+use crate::layout_file;
+use crate::outputs::{begin, make_folder, plain_name, slug};
+use crate::report;
+use crate::survey::{
+    Night, Plan, Store, SurveyAccount, Way, Wishes, carry, find, layout, look_at_all, plan,
+    write_csv,
+};
+use crate::tell::Trouble;
+use crate::terminal::{Look, say, survey_text, width};
+
+/// What the account calls the page to look at.
+pub const REPORT: &str = "report";
+
+/// The longest side of the report's pictures, unless full size is wanted or costs little.
+const PREVIEW_SIDE: usize = 1536;
+
+/// Pictures stay at full size where all files together are not larger: a page of some 40 MB.
+const FULL_SIZE_BYTES: u64 = 300 << 20;
+
+/// What a survey says, for terminal and `--json`.
+pub struct Told {
+    pub text: String,
+    pub account: SurveyAccount,
+}
+
+/// Runs the command and prints what it says.
+pub fn survey(args: &SurveyArgs, common: &Common) -> Result<Ending, Trouble> {
+    let told = make(args, common)?;
+    if common.json {
+        say(&serde_json::to_string_pretty(&told.account).unwrap_or_default());
+    } else if !common.quiet {
+        say(told.text.trim_end());
+    }
+    Ok(told.account.ending())
+}
+
+/// Surveys.
+pub fn make(args: &SurveyArgs, common: &Common) -> Result<Told, Trouble> {
+    let mut clock = Clock::start();
+    let wishes = Wishes {
+        rules: Rules {
+            keep: args.keep.as_deref().map(condition).transpose()?,
+            best: args.keep_best,
+        },
+        weights: args.weights.unwrap_or_default(),
+    };
+    let look = look(args)?;
+    if args.dry_run && args.copy.is_none() && args.move_rest.is_none() {
+        return Err(Trouble::DryRunOfNothing);
+    }
+    let apart: Vec<&std::path::Path> = [&args.copy, &args.move_rest]
+        .into_iter()
+        .flatten()
+        .map(PathBuf::as_path)
+        .collect();
+    let files = find(&args.frames, &apart)?;
+    make_folder(&args.output.out)?;
+    let way = Way {
+        area: args.area,
+        preview_side: (!args.no_report).then(|| preview_side(args, &files)),
+    };
+    // A name that the user gives is checked, and results that are there already are seen, before any
+    // frame is read.
+    let named = args.output.name.as_deref().map(plain_name).transpose()?;
+    if let Some(name) = &named {
+        Names::new(args, name).check(args.output.overwrite)?;
+    }
+    let store = Store::open(&args.output.out, !args.no_cache)?;
+    let (looked, measured) = look_at_all(&files, &way, &store, common);
+    clock.lap("frames");
+    let night = Night::new(files, looked, &wishes);
+    if night.files.is_empty() {
+        return Err(Trouble::NoneReadable(
+            night
+                .unreadable
+                .iter()
+                .map(|(f, why)| (f.path.display().to_string(), why.clone()))
+                .collect(),
+        ));
+    }
+    clock.lap("compare");
+    let object = night.facts.iter().find_map(|f| f.object.clone());
+    let name = named.unwrap_or_else(|| start_of_names(object.as_deref(), args));
+    let names = Names::new(args, &name);
+    names.check(args.output.overwrite)?;
+    let carried = [(&args.copy, false), (&args.move_rest, true)]
+        .into_iter()
+        .find_map(|(folder, moves)| Some(plan(&night, folder.as_ref()?, moves)))
+        .transpose()?;
+    let overwrite = args.output.overwrite;
+    let mut files: Vec<(Unfinished, &'static str)> = Vec::new();
+    if let Some(path) = &names.report {
+        let title = format!("{} survey", object.as_deref().unwrap_or(&name));
+        files.push((
+            report::write(path, &title, &night, &store, &way, overwrite)?,
+            REPORT,
+        ));
+    }
+    if let Some(path) = &names.csv {
+        files.push((write_csv(path, &night, overwrite)?, "table"));
+    }
+    if let Some(path) = &names.layout {
+        files.push((
+            layout_file::write(path, &layout(&night)?, overwrite)?,
+            "layout",
+        ));
+    }
+    let mut outputs = Vec::new();
+    for (file, kind) in files {
+        let path = file.target().to_owned();
+        let done = file.finish().map_err(|error| Trouble::Write {
+            file: path.clone(),
+            error,
+        })?;
+        outputs.push(Output {
+            file: done.display().to_string(),
+            kind,
+        });
+    }
+    clock.lap("results");
+    let mut text = survey_text(&night, &look);
+    if let Some(plan) = &carried {
+        text.push_str(&carry_out(plan, args.dry_run, &mut outputs)?);
+    }
+    for o in &outputs {
+        text.push_str(&format!("wrote      {}  {}\n", o.file, o.kind));
+    }
+    let account = SurveyAccount::new(&night, measured, outputs, clock);
+    let known = account.frames.len() - account.measured.min(account.frames.len());
+    let known = if known > 0 {
+        format!(", {known} frames known from before")
+    } else {
+        String::new()
+    };
+    text.push_str(&format!("took       {:.2} s{known}\n", account.seconds));
+    Ok(Told { text, account })
+}
+
+fn condition(text: &str) -> Result<Condition, Trouble> {
+    Condition::parse(text).map_err(|error: ConditionError| Trouble::Keep {
+        text: text.to_owned(),
+        error,
+    })
+}
+
+fn look(args: &SurveyArgs) -> Result<Look, Trouble> {
+    let column = |option: &'static str, name: &str| -> Result<&'static Quantity, Trouble> {
+        named(name.trim()).ok_or_else(|| Trouble::Column {
+            option,
+            name: name.trim().to_owned(),
+        })
+    };
+    Ok(Look {
+        columns: args
+            .columns
+            .iter()
+            .map(|c| column("--columns", c))
+            .collect::<Result<_, _>>()?,
+        sort: args
+            .sort
+            .as_deref()
+            .map(|s| {
+                let (name, down) = s.strip_prefix('-').map_or((s, false), |n| (n, true));
+                column("--sort", name).map(|q| (q, down))
+            })
+            .transpose()?,
+        width: width(),
+    })
+}
+
+/// Full size where that is wanted or cheap, else what fills a screen.
+fn preview_side(args: &SurveyArgs, files: &[crate::survey::FoundFile]) -> usize {
+    let bytes: u64 = files
+        .iter()
+        .filter_map(|f| std::fs::metadata(&f.path).ok())
+        .map(|m| m.len())
+        .sum();
+    if args.full_size || bytes <= FULL_SIZE_BYTES {
+        usize::from(u16::MAX)
+    } else {
+        PREVIEW_SIDE
+    }
+}
+
+fn start_of_names(object: Option<&str>, args: &SurveyArgs) -> String {
+    let folder = || {
+        let first = args.frames.first()?.canonicalize().ok()?;
+        let folder = if first.is_dir() {
+            first
+        } else {
+            first.parent()?.to_owned()
+        };
+        Some(folder.file_name()?.to_string_lossy().into_owned())
+    };
+    object
+        .map(str::to_owned)
+        .or_else(folder)
+        .map(|n| slug(&n))
+        .filter(|n| !n.is_empty())
+        .unwrap_or_else(|| "night".to_owned())
+}
+
+/// The results that are wanted.
+struct Names {
+    report: Option<PathBuf>,
+    csv: Option<PathBuf>,
+    layout: Option<PathBuf>,
+}
+
+impl Names {
+    fn new(args: &SurveyArgs, start: &str) -> Self {
+        let file = |wanted: bool, ending: &str| {
+            wanted.then(|| args.output.out.join(format!("{start}-survey.{ending}")))
+        };
+        Self {
+            report: file(!args.no_report, "html"),
+            csv: file(args.csv, "csv"),
+            layout: file(args.layout, "layout.json"),
+        }
+    }
+
+    /// No result may be there already, unless it is to be replaced, and the folder must take files.
+    fn check(&self, overwrite: bool) -> Result<(), Trouble> {
+        let all = || {
+            [&self.report, &self.csv, &self.layout]
+                .into_iter()
+                .flatten()
+        };
+        let there: Vec<PathBuf> = all().filter(|p| p.exists()).cloned().collect();
+        if !there.is_empty() && !overwrite {
+            return Err(Trouble::Exist(there));
+        }
+        all()
+            .next()
+            .map_or(Ok(()), |p| begin(p, overwrite).map(drop))
+    }
+}
+
+/// Copies or moves, or says what would be done.
+fn carry_out(plan: &Plan, dry: bool, outputs: &mut Vec<Output>) -> Result<String, Trouble> {
+    let mut text = String::new();
+    let verb = match (plan.moves, dry) {
+        (false, true) => "would copy",
+        (true, true) => "would move",
+        (false, false) => "copied",
+        (true, false) => "moved",
+    };
+    if !dry {
+        carry(plan)?;
+        outputs.extend(plan.files.iter().map(|(_, to)| Output {
+            file: to.display().to_string(),
+            kind: if plan.moves {
+                "moved frame"
+            } else {
+                "copied frame"
+            },
+        }));
+    }
+    if dry {
+        for (from, to) in &plan.files {
+            text.push_str(&format!("{verb} {} to {}\n", from.display(), to.display()));
+        }
+    }
+    text.push_str(&format!(
+        "{verb} {} frames to {}\n",
+        plan.files.len(),
+        plan.folder.display()
+    ));
+    if !dry {
+        // They are named in the account; a line for each would bury the rest.
+        outputs.retain(|o| !o.kind.ends_with("frame"));
+    }
+    Ok(text)
+}

@@ -1,0 +1,122 @@
+//! What the page's script knows of each frame.
+
+use jigsawa_core::finish::Shade;
+use jigsawa_core::frame::{Kind, RowOrder};
+use jigsawa_core::survey::Cell;
+use jigsawa_core::survey::group::filter_label;
+use jigsawa_core::verdict::Verdict;
+use serde::Serialize;
+
+use crate::survey::Night;
+
+/// One frame for the script.
+#[derive(Debug, Serialize)]
+pub struct FrameData {
+    file: String,
+    kind: &'static str,
+    filter: String,
+    used: bool,
+    reason: String,
+    doubts: Vec<String>,
+    fwhm: Option<f64>,
+    elongation: Option<f64>,
+    score: Option<f64>,
+    /// The field in nine parts, as the picture shows it: top row first.
+    map: Option<[Option<Cell>; 9]>,
+    /// Turned and placed on the field's best frame: turn in degrees, shift in picture pixels.
+    turn: f64,
+    shift: [f64; 2],
+    picture: Option<PictureData>,
+}
+
+/// A frame's picture.
+#[derive(Debug, Serialize)]
+struct PictureData {
+    width: usize,
+    height: usize,
+    factor: usize,
+    /// Greys of the common stretch for this picture's greys 0, 1/32, … 1.
+    common: Vec<f32>,
+}
+
+/// Steps of the table from one stretch to another: between them the change is a straight line.
+const STEPS: usize = 32;
+
+/// The frames for the script. Pictures of one filter and kind share a common stretch: that of the
+/// frame with the middle level.
+pub fn frames(night: &Night) -> Vec<FrameData> {
+    (0..night.files.len()).map(|i| frame(night, i)).collect()
+}
+
+fn frame(night: &Night, i: usize) -> FrameData {
+    let (facts, judged) = (&night.facts[i], &night.judged[i]);
+    let m = night.measures[i].as_ref();
+    let compared = night.compared[i].as_ref();
+    let upside_down = facts.row_order == RowOrder::BottomUp;
+    let preview = night.previews[i].as_ref();
+    let (dx, dy) = compared.and_then(|c| c.dither_px).unwrap_or((0.0, 0.0));
+    let factor = preview.map_or(1.0, |p| p.factor as f64);
+    // Places of the best frame count from its first row, the picture from its top.
+    let up = if upside_down { -1.0 } else { 1.0 };
+    FrameData {
+        file: night.files[i].relative.display().to_string(),
+        kind: facts.kind.name(),
+        filter: filter_label(facts).unwrap_or_else(|| "no filter".to_owned()),
+        used: judged.verdict == Verdict::Used,
+        reason: judged.verdict.reason().unwrap_or_default().to_owned(),
+        doubts: judged.doubts.clone(),
+        fwhm: m.and_then(|m| m.fwhm_px).map(|w| w.median),
+        elongation: m.and_then(|m| m.elongation).map(|e| e.median),
+        score: night.scores[i].map(|s| s.total),
+        map: m.filter(|m| m.fwhm_px.is_some()).map(|m| {
+            std::array::from_fn(|k| {
+                let row = if upside_down { 2 - k / 3 } else { k / 3 };
+                m.map[3 * row + k % 3].map(|c| Cell {
+                    angle_deg: if upside_down {
+                        -c.angle_deg
+                    } else {
+                        c.angle_deg
+                    },
+                    ..c
+                })
+            })
+        }),
+        turn: compared.and_then(|c| c.turn_deg).unwrap_or(0.0) * up,
+        shift: [dx / factor, up * dy / factor],
+        picture: preview.map(|p| PictureData {
+            width: p.width,
+            height: p.height,
+            factor: p.factor,
+            common: common(night, i)
+                .map(|shade| {
+                    (0..=STEPS)
+                        .map(|k| shade.apply(p.shade.undo(k as f32 / STEPS as f32)))
+                        .collect()
+                })
+                .unwrap_or_default(),
+        }),
+    }
+}
+
+/// The stretch that all pictures of this one's kind and filter have in common.
+fn common(night: &Night, i: usize) -> Option<Shade> {
+    let alike = |k: &usize| {
+        night.facts[*k].kind == night.facts[i].kind
+            && filter_label(&night.facts[*k]) == filter_label(&night.facts[i])
+    };
+    let used = |k: &usize| night.judged[*k].verdict == Verdict::Used;
+    let of = |wanted: &dyn Fn(&usize) -> bool| {
+        let mut shades: Vec<Shade> = (0..night.files.len())
+            .filter(|k| alike(k) && wanted(k))
+            .filter_map(|k| Some(night.previews[k].as_ref()?.shade))
+            .collect();
+        shades.sort_by(|a, b| a.undo(0.2).total_cmp(&b.undo(0.2)));
+        shades.get(shades.len() / 2).copied()
+    };
+    of(&used).or_else(|| of(&|_| true))
+}
+
+/// Is it a light?
+pub fn is_light(night: &Night, i: usize) -> bool {
+    night.facts[i].kind == Kind::Light
+}

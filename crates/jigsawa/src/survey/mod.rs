@@ -1,0 +1,19 @@
+//! A night's files, measured and compared: what the survey's table, files and report show.
+
+mod account;
+mod cache;
+mod carry;
+mod csv;
+mod find;
+mod layout;
+mod look;
+mod night;
+
+pub use account::SurveyAccount;
+pub use cache::Store;
+pub use carry::{Plan, carry, plan};
+pub use csv::write as write_csv;
+pub use find::{FoundFile, find};
+pub use layout::layout;
+pub use look::{Way, cut, look_at_all};
+pub use night::{Night, Wishes};
