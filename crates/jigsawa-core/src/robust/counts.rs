@@ -5,6 +5,8 @@
 //! the median of grouped data. Values that come in steps (16-bit frames) get bins of whole steps with
 //! the steps in their middles.
 
+use multiversion::multiversion;
+
 /// Bins: 6 widths of the scatter below the level and 10 above, 16 bins each.
 const BINS: usize = 256;
 const BINS_PER_SIGMA: f32 = 16.0;
@@ -18,10 +20,10 @@ const SAMPLE: usize = 96;
 pub struct Counts {
     low: f32,
     width: f32,
-    counts: Vec<u32>,
     /// Values below the lower edge of each bin, and in all.
     below: Vec<u32>,
     sample: Vec<f32>,
+    places: Vec<u8>,
 }
 
 impl Counts {
@@ -75,19 +77,24 @@ impl Counts {
 
     fn count(&mut self, values: &[f32], low: f32, width: f32) {
         (self.low, self.width) = (low, width);
-        self.counts.clear();
-        self.counts.resize(BINS, 0);
-        let scale = 1.0 / width;
-        for v in values {
-            // The cast cuts below 0.
-            let bin = ((v - low) * scale) as usize;
-            self.counts[bin.min(BINS - 1)] += 1;
+        places(values, low, 1.0 / width, &mut self.places);
+        // Neighbours mostly fall into few bins: four sets of bins keep one from waiting for the other.
+        let mut sets = [[0u32; BINS]; 4];
+        let (fours, rest) = self.places.as_chunks::<4>();
+        for [a, b, c, d] in fours {
+            sets[0][usize::from(*a)] += 1;
+            sets[1][usize::from(*b)] += 1;
+            sets[2][usize::from(*c)] += 1;
+            sets[3][usize::from(*d)] += 1;
+        }
+        for p in rest {
+            sets[0][usize::from(*p)] += 1;
         }
         self.below.clear();
         self.below.push(0);
         let mut sum = 0;
-        for c in &self.counts {
-            sum += c;
+        for bin in 0..BINS {
+            sum += sets.iter().map(|s| s[bin]).sum::<u32>();
             self.below.push(sum);
         }
     }
@@ -142,6 +149,19 @@ impl Counts {
             self.low + (BINS - 1) as f32 * self.width,
         )
     }
+}
+
+/// The bin of each value; what lies outside goes into the outermost.
+#[multiversion(targets("x86_64+avx2"))]
+fn places(values: &[f32], low: f32, scale: f32, out: &mut Vec<u8>) {
+    // At this size a float's last bits count whole numbers: cheaper than a cast, and it vectorises.
+    const WHOLE: f32 = 8_388_608.0;
+    const TOP: f32 = (BINS - 1) as f32;
+    out.clear();
+    out.extend(values.iter().map(|v| {
+        let at = ((v - low) * scale - 0.5).max(0.0).min(TOP);
+        (at + WHOLE).to_bits() as u8
+    }));
 }
 
 /// The wanted width as a whole number of steps, at least one.

@@ -80,17 +80,23 @@ impl MatchedFilter {
             }
             correlate_row(&scratch.padded, &self.taps, across);
         }
-        out.clear();
         out.resize((to - from) as usize * width, 0.0);
         for (i, row) in out.chunks_exact_mut(width).enumerate() {
-            let across = |j: usize| &scratch.across[j * width..(j + 1) * width];
-            scale_row(across(i + r), self.taps[0], row);
-            for (k, tap) in self.taps.iter().enumerate().skip(1) {
-                add_pair(across(i + r - k), across(i + r + k), *tap, row);
+            for (c, part) in row.chunks_mut(CHUNK).enumerate() {
+                let n = part.len();
+                let across = |j: usize| &scratch.across[j * width + c * CHUNK..][..n];
+                scale_row(across(i + r), self.taps[0], part);
+                for (k, tap) in self.taps.iter().enumerate().skip(1) {
+                    add_pair(across(i + r - k), across(i + r + k), *tap, part);
+                }
             }
         }
     }
 }
+
+/// Columns taken at a time: with all that goes into them they stay in the first-level cache, which
+/// whole rows of a large frame do not.
+const CHUNK: usize = 1024;
 
 /// Memory of [`MatchedFilter::rows`], kept from band to band.
 #[derive(Default)]
@@ -102,15 +108,18 @@ pub(crate) struct Scratch {
 
 /// `out[x] = sum of taps[|k|] * padded[x + r + k]` over k in -r..=r.
 fn correlate_row(padded: &[f32], taps: &[f32], out: &mut [f32]) {
-    let (r, n) = (taps.len() - 1, out.len());
-    scale_row(&padded[r..r + n], taps[0], out);
-    for (k, tap) in taps.iter().enumerate().skip(1) {
-        add_pair(
-            &padded[r - k..r - k + n],
-            &padded[r + k..r + k + n],
-            *tap,
-            out,
-        );
+    let r = taps.len() - 1;
+    for (c, part) in out.chunks_mut(CHUNK).enumerate() {
+        let (n, middle) = (part.len(), r + c * CHUNK);
+        scale_row(&padded[middle..][..n], taps[0], part);
+        for (k, tap) in taps.iter().enumerate().skip(1) {
+            add_pair(
+                &padded[middle - k..][..n],
+                &padded[middle + k..][..n],
+                *tap,
+                part,
+            );
+        }
     }
 }
 

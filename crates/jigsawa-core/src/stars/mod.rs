@@ -176,15 +176,25 @@ fn is_constant(plane: &Plane) -> bool {
     finite.all(|v| Some(v) == first)
 }
 
+/// Bands that a first look takes, and more where they show less than so many stars.
+const FEW_BANDS: usize = 3;
+const MORE_BANDS: usize = 8;
+const MANY_STARS: usize = 150;
+
 /// Width and Moffat exponent of the stars, from the brightest of a few bands.
 fn typical_profile(plane: &Plane, sky: &SkyMesh, saturation: Option<f32>) -> (f64, f64) {
-    // Some six bands are enough for hundreds of stars on a large frame; a small one is taken whole.
-    let stride = (find::bands(plane) / 6).max(1);
+    // Some bands are enough for hundreds of stars on a large frame; a small one is taken whole.
+    let every = |bands: usize| (find::bands(plane) / bands).max(1);
+    let mut stride = every(FEW_BANDS);
     let mut width = FIRST_FWHM_PX;
     let mut beta = 3.5;
     for round in 0..3 {
         let filter = MatchedFilter::new(width);
-        let found = find::find(plane, sky, &filter, 8.0, stride);
+        let mut found = find::find(plane, sky, &filter, 8.0, stride);
+        if round == 0 && found.len() < MANY_STARS {
+            stride = every(MORE_BANDS);
+            found = find::find(plane, sky, &filter, 8.0, stride);
+        }
         let bright: Vec<Candidate> = find::spread(found, plane, 4.0 * width, 400)
             .into_iter()
             .filter(|c| round == 0 || c.snr > TELLING_SNR)

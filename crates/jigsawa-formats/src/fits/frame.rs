@@ -23,6 +23,7 @@ pub struct FitsFrame {
     size: Size,
     planes: usize,
     blanks: bool,
+    floats: bool,
 }
 
 impl FitsFrame {
@@ -61,6 +62,7 @@ impl FitsFrame {
             size,
             planes,
             blanks,
+            floats: shape.bitpix < 0,
         })
     }
 
@@ -98,9 +100,11 @@ impl FitsFrame {
             out,
         )?;
         // An infinite value is no measurement; whatever made it, it is missing.
-        for v in out.iter_mut() {
-            if v.is_infinite() {
-                *v = f32::NAN;
+        if self.floats {
+            for v in out.iter_mut() {
+                if v.is_infinite() {
+                    *v = f32::NAN;
+                }
             }
         }
         Ok(())

@@ -15,5 +15,5 @@ pub use carry::{Plan, carry, plan};
 pub use csv::write as write_csv;
 pub use find::{FoundFile, find};
 pub use layout::layout;
-pub use look::{Way, cut, look_at_all};
+pub use look::{Way, look_at_all};
 pub use night::{Night, Wishes};
