@@ -71,6 +71,45 @@ impl PngWriter {
     }
 }
 
+/// Writes a small picture at once, or several of one size that a viewer shows one after the other
+/// (animated PNG), each for so many seconds. Three bytes a pixel, top row first; still under its
+/// temporary name.
+///
+/// # Errors
+/// When there is no picture, when their sizes differ, or when the disk does not take them.
+pub fn write_all(
+    file: Unfinished,
+    (width, height): (usize, usize),
+    pictures: &[&[u8]],
+    seconds: f64,
+) -> Result<Unfinished, FileError> {
+    if pictures.is_empty() || pictures.iter().any(|p| p.len() != 3 * width * height) {
+        return Err(FileError::Picture(
+            "the pictures have other sizes".to_owned(),
+        ));
+    }
+    let out = File::create(file.path()).map_err(FileError::io("cannot write the picture"))?;
+    let mut encoder = png::Encoder::new(BufWriter::new(out), width as u32, height as u32);
+    encoder.set_color(png::ColorType::Rgb);
+    encoder.set_depth(png::BitDepth::Eight);
+    encoder.set_compression(png::Compression::Fast);
+    encoder.set_source_srgb(png::SrgbRenderingIntent::Perceptual);
+    if pictures.len() > 1 {
+        encoder
+            .set_animated(pictures.len() as u32, 0)
+            .and_then(|()| {
+                encoder.set_frame_delay((1000.0 * seconds).clamp(1.0, 60_000.0) as u16, 1000)
+            })
+            .map_err(refused)?;
+    }
+    let mut writer = encoder.write_header().map_err(refused)?;
+    for p in pictures {
+        writer.write_image_data(p).map_err(refused)?;
+    }
+    writer.finish().map_err(refused)?;
+    Ok(file)
+}
+
 fn refused(error: png::EncodingError) -> FileError {
     match error {
         png::EncodingError::IoError(error) => FileError::Io {

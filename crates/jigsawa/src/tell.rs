@@ -135,6 +135,23 @@ pub enum Trouble {
     InTheWay(Vec<PathBuf>),
     /// Two frames would get one name.
     SameName(PathBuf),
+    /// An option that compares frames, and one frame.
+    NeedsTwo(&'static str),
+    /// Two frames would get one picture.
+    SamePicture(PathBuf),
+    /// A region outside of its frame.
+    Region {
+        file: String,
+        region: String,
+        width: usize,
+        height: usize,
+    },
+    /// Frames of different sizes where pixels are compared.
+    Sizes {
+        file: String,
+        other: String,
+        sizes: [(usize, usize); 2],
+    },
     /// A copy or a move that failed.
     Carry {
         from: PathBuf,
@@ -443,6 +460,22 @@ fn tell(trouble: &Trouble) -> Told {
         Trouble::SameName(file) => plain(format!("two frames would become '{}'", file.display()))
             .on(file.display().to_string())
             .mend("Nothing was copied or moved. Survey the folder above both, which keeps their subfolders."),
+        Trouble::NeedsTwo(option) => plain(format!("{option} needs at least two frames"))
+            .mend("Give more frames, or leave the option out."),
+        Trouble::SamePicture(file) => plain(format!("two frames would become '{}'", file.display()))
+            .on(file.display().to_string())
+            .mend("Use --name, which numbers the pictures."),
+        Trouble::Region { file, region, width, height } => plain(format!(
+            "the region {region} lies outside of '{file}', which has {width} x {height} pixels"
+        ))
+        .on(file.clone())
+        .mend("Give X,Y of its first pixel and its width and height, counted from 0 in the file's order."),
+        Trouble::Sizes { file, other, sizes: [a, b] } => plain(format!(
+            "'{file}' ({} x {}) and '{other}' ({} x {}) have different sizes",
+            a.0, a.1, b.0, b.1
+        ))
+        .on(file.clone())
+        .mend("Show the same --region of both, or use --together."),
         Trouble::Carry { from, to, error, done, of } => plain(format!(
             "'{}' cannot become '{}': {error}",
             from.display(),
@@ -629,6 +662,8 @@ impl Trouble {
             | Self::Keep { .. }
             | Self::Column { .. }
             | Self::DryRunOfNothing
+            | Self::NeedsTwo(_)
+            | Self::Region { .. }
             | Self::Name(_) => 2,
             _ => 1,
         }

@@ -5,7 +5,7 @@ use super::compare::Compared;
 use super::group::filter_label;
 use super::measure::Measures;
 use super::score::Score;
-use crate::frame::{FrameFacts, Pier};
+use crate::frame::{FrameFacts, Kind, Pier};
 
 /// Everything known of one frame; what is missing is `None`.
 #[derive(Debug, Clone, Copy)]
@@ -100,6 +100,11 @@ fn w(v: &str) -> Option<Value> {
     Some(Value::Words(v.to_owned()))
 }
 
+/// The measures of a light: flats and darks show no stars and no sky.
+fn light<'a>(k: &Known<'a>) -> Option<&'a Measures> {
+    k.measures.filter(|_| k.facts.kind == Kind::Light)
+}
+
 /// All quantities, in the order in which they are explained.
 pub const QUANTITIES: [Quantity; 41] = [
     words("file", "name of the file", |k| w(k.file)),
@@ -163,10 +168,10 @@ pub const QUANTITIES: [Quantity; 41] = [
         n(k.facts.arcsec_per_px()?)
     }),
     number("stars", Number, 0, "stars found", |k| {
-        n(k.measures?.stars as f64)
+        n(light(k)?.stars as f64)
     }),
     number("used", Number, 0, "stars whose shapes were used", |k| {
-        n(k.measures?.stars_used as f64)
+        n(light(k)?.stars_used as f64)
     }),
     number(
         "fwhm",
@@ -225,7 +230,7 @@ pub const QUANTITIES: [Quantity; 41] = [
         Number,
         2,
         "unevenness of the sky on large scales, in its noise",
-        |k| n(k.measures?.unevenness),
+        |k| n(light(k)?.unevenness),
     ),
     number("halo", Part, 3, "light around bright stars", |k| {
         n(k.measures?.halo?)
@@ -262,7 +267,7 @@ pub const QUANTITIES: [Quantity; 41] = [
         Number,
         0,
         "trails of satellites and aircraft",
-        |k| n(k.measures?.trails.len() as f64),
+        |k| n(light(k)?.trails.len() as f64),
     ),
     number(
         "turn",

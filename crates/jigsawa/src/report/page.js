@@ -82,7 +82,7 @@
   const restretch = () => { for (const [i, img] of picture) img.style.filter = filterOf(i); draw(); };
   const onlyLights = () => {
     for (const s of stamps) s.hidden = $("lights-only").checked && !s.classList.contains("light");
-    order = frames.map((f, i) => i).filter(i => picture.has(i) && (!$("lights-only").checked || frames[i].kind === "light"));
+    order = stamps.map(s => Number(s.dataset.i)).filter(i => (!$("lights-only").checked || frames[i].kind === "light"));
     if (!order.includes(here)) here = order[0] ?? 0;
     draw();
   };

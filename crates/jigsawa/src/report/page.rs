@@ -33,21 +33,21 @@ const PLOTS: [(&str, &str); 6] = [
 /// Columns of the page's table.
 const COLUMNS: [&str; 16] = [
     "file",
-    "kind",
     "filter",
-    "exposure",
-    "altitude",
-    "temperature",
-    "stars",
+    "score",
     "fwhm",
     "elongation",
+    "transparency",
     "sky",
     "noise",
-    "transparency",
-    "halo",
     "snr",
+    "halo",
+    "stars",
     "trails",
-    "score",
+    "altitude",
+    "exposure",
+    "temperature",
+    "kind",
 ];
 
 /// Writes the page, under a temporary name still.
@@ -109,7 +109,7 @@ fn pieces(
         (PreEscaped("<div class=\"sheet\" id=\"sheet\">"))
     };
     out.write_all(start.into_string().as_bytes())?;
-    for i in 0..night.files.len() {
+    for i in lights_first(night) {
         out.write_all(picture(night, i, store, way).into_string().as_bytes())?;
     }
     let end = html! {
@@ -236,7 +236,9 @@ pub fn duration(seconds: f64) -> String {
 }
 
 fn plots(night: &Night) -> Markup {
-    let lights: Vec<usize> = (0..night.files.len())
+    let lights: Vec<usize> = night
+        .in_time()
+        .into_iter()
         .filter(|i| data::is_light(night, *i))
         .collect();
     let mut filters: Vec<String> = Vec::new();
@@ -285,15 +287,15 @@ fn table(night: &Night) -> Markup {
             div.wide {
                 table.sortable id="table" {
                     thead { tr {
-                        @for q in &columns {
+                        @for (k, q) in columns.iter().enumerate() {
                             th class=[(q.measure != Measure::Words).then_some("n")] title=(q.what) {
                                 button type="button" { (q.name) }
                             }
+                            @if k == 0 { th { button type="button" { "verdict" } } }
                         }
-                        th { button type="button" { "verdict" } }
                     } }
                     tbody {
-                        @for i in 0..night.files.len() { (row(night, i, &columns)) }
+                        @for i in lights_first(night) { (row(night, i, &columns)) }
                     }
                 }
             }
@@ -322,6 +324,15 @@ fn table(night: &Night) -> Markup {
     }
 }
 
+/// Lights in order of time, then the rest.
+fn lights_first(night: &Night) -> Vec<usize> {
+    let (lights, rest): (Vec<usize>, Vec<usize>) = night
+        .in_time()
+        .into_iter()
+        .partition(|i| data::is_light(night, *i));
+    lights.into_iter().chain(rest).collect()
+}
+
 fn row(night: &Night, i: usize, columns: &[&Quantity]) -> Markup {
     let (known, judged) = (night.known_of(i), &night.judged[i]);
     let used = judged.verdict == Verdict::Used;
@@ -334,10 +345,12 @@ fn row(night: &Night, i: usize, columns: &[&Quantity]) -> Markup {
                 td class=[(q.measure != Measure::Words).then_some("n")] data-v=[sort] {
                     @if k == 0 { button.link data-go=(i) { (q.shown(&known)) } } @else { (q.shown(&known)) }
                 }
-            }
-            td.verdict {
-                @if used { "used" } @else { span.out { "left out" } ": " (judged.verdict.reason().unwrap_or_default()) }
-                @for d in &judged.doubts { " " span.doubt { "doubtful" } ": " (d) }
+                @if k == 0 {
+                    td.verdict {
+                        @if used { "used" } @else { span.out { "left out" } ": " (judged.verdict.reason().unwrap_or_default()) }
+                        @for d in &judged.doubts { " " span.doubt { "doubtful" } ": " (d) }
+                    }
+                }
             }
         }
     }
@@ -367,7 +380,7 @@ fn picture(night: &Night, i: usize, store: &Store, way: &Way) -> Markup {
         @if let Some(p) = kept {
             figure class=(class) data-i=(i) {
                 button type="button" data-go=(i) aria-label={ "Flip through from " (name(night, i)) } {
-                    img loading="lazy" decoding="async" alt={ "Quick look of " (name(night, i)) } width=(p.width) height=(p.height)
+                    img decoding="async" alt={ "Quick look of " (name(night, i)) } width=(p.width) height=(p.height)
                         src={ "data:image/jpeg;base64," (base64(&p.jpeg)) };
                 }
                 figcaption { (name(night, i)) @if !used { " " span.out { "left out" } } }

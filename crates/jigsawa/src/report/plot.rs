@@ -8,17 +8,22 @@ use plotters::prelude::*;
 use crate::survey::Night;
 
 /// Size of a plot in its own units.
-const SIZE: (u32, u32) = (640, 230);
+const SIZE: (u32, u32) = (430, 200);
 
 const GRID: RGBColor = RGBColor(1, 2, 3);
 const AXIS: RGBColor = RGBColor(1, 2, 4);
-const LIMIT: RGBColor = RGBColor(1, 2, 5);
 const SERIES: RGBColor = RGBColor(1, 2, 6);
 
 /// One point: file, place on the time axis, value, series.
 struct Dot {
     file: usize,
     x: f64,
+    y: f64,
+    series: usize,
+}
+
+/// A limit of a series.
+struct Limit {
     y: f64,
     series: usize,
 }
@@ -100,13 +105,20 @@ pub fn plot(
     let Some(first) = dots.first() else {
         return String::new();
     };
-    let limits: Vec<f64> = night
+    let limits: Vec<Limit> = night
         .sets
         .iter()
-        .flat_map(|s| &s.limits)
-        .filter(|(name, _)| *name == quantity || (*name == "clouds" && quantity == "transparency"))
-        .map(|(name, v)| if *name == quantity { *v } else { 1.0 - v })
-        .map(|v| v * percent)
+        .filter_map(|set| Some((series(*set.frames.first()?), set)))
+        .flat_map(|(series, set)| set.limits.iter().map(move |l| (series, l)))
+        .filter_map(|(series, (name, v))| {
+            let v = match *name {
+                "clouds" if quantity == "transparency" => 1.0 - v,
+                name if name == quantity => *v,
+                _ => return None,
+            };
+            let y = v * percent;
+            Some(Limit { y, series })
+        })
         .collect();
     let fold = |v: &dyn Fn(&Dot) -> f64| {
         dots.iter()
@@ -120,8 +132,8 @@ pub fn plot(
     // Limits far from all values would squeeze them; they are drawn where they are near.
     let span = (y1 - y0).max(0.02 * first.y.abs()).max(1e-6);
     for l in &limits {
-        if *l > y0 - 0.8 * span && *l < y1 + 0.8 * span {
-            (y0, y1) = (y0.min(*l), y1.max(*l));
+        if l.y > y0 - 0.8 * span && l.y < y1 + 0.8 * span {
+            (y0, y1) = (y0.min(l.y), y1.max(l.y));
         }
     }
     let margin = 0.08 * (y1 - y0).max(span);
@@ -160,15 +172,15 @@ fn draw(
     svg: &mut String,
     (xs, ys): &Ranges,
     dots: &[Dot],
-    limits: &[f64],
+    limits: &[Limit],
     axis: &Axis,
     digits: usize,
     percent: f64,
 ) -> Result<(), Box<dyn std::error::Error>> {
     let area = SVGBackend::with_string(svg, SIZE).into_drawing_area();
     let mut chart = ChartBuilder::on(&area)
-        .margin(8)
-        .x_label_area_size(24)
+        .margin(6)
+        .x_label_area_size(28)
         .y_label_area_size(56)
         .build_cartesian_2d(xs.clone(), ys.clone())?;
     let clock = |x: &f64| {
@@ -187,13 +199,14 @@ fn draw(
         .axis_style(AXIS)
         .x_labels(7)
         .y_labels(5)
-        .label_style(("sans-serif", 12))
+        .label_style(("sans-serif", 15))
         .x_label_formatter(x_label)
         .y_label_formatter(&value)
         .draw()?;
-    for l in limits.iter().filter(|l| ys.contains(l)) {
-        let line = vec![(xs.start, *l), (xs.end, *l)];
-        chart.draw_series(std::iter::once(PathElement::new(line, LIMIT)))?;
+    for l in limits.iter().filter(|l| ys.contains(&l.y)) {
+        let line = vec![(xs.start, l.y), (xs.end, l.y)];
+        let colour = RGBColor(1, 3, (l.series % 6) as u8);
+        chart.draw_series(std::iter::once(PathElement::new(line, colour)))?;
     }
     chart.draw_series(
         dots.iter()
@@ -225,8 +238,13 @@ fn styled(svg: &str, dots: &[(String, String)], quantity: &str) -> String {
         let styled = line
             .replace("stroke=\"#010203\"", "class=\"grid\"")
             .replace("stroke=\"#010204\"", "class=\"axis\"")
-            .replace("stroke=\"#010205\"", "class=\"limit\"")
             .replace("fill=\"#000000\"", "class=\"label\"");
+        let styled = (0..6).fold(styled, |line, k| {
+            line.replace(
+                &format!("stroke=\"#01030{k}\""),
+                &format!("class=\"limit s{k}\""),
+            )
+        });
         let styled = if styled.starts_with("<svg") {
             styled.replacen(
                 "<svg ",
