@@ -475,7 +475,7 @@ fn tell(trouble: &Trouble) -> Told {
             a.0, a.1, b.0, b.1
         ))
         .on(file.clone())
-        .mend("Show the same --region of both, or use --together."),
+        .mend("Their stars do not match either, so they cannot be compared; use --together."),
         Trouble::Carry { from, to, error, done, of } => plain(format!(
             "'{}' cannot become '{}': {error}",
             from.display(),

@@ -6,6 +6,8 @@
 
 mod kernel;
 mod rows;
+mod whole;
 
 pub use kernel::{Kernel, Window, sample};
 pub use rows::{Resampling, Scratch, resample, window_for};
+pub use whole::resampled;

@@ -170,11 +170,7 @@ pub fn measure(
     origin: (i64, i64),
     saturation: Option<f32>,
 ) -> Result<Measures, DetectError> {
-    let trails = trails_of(plane);
-    // A trail is brighter than most stars, and its pieces pass for such.
-    let masked = (!trails.is_empty()).then(|| without(plane, &trails));
-    let plane = masked.as_ref().unwrap_or(plane);
-    let found = detect(plane, saturation, &SETTINGS)?;
+    let (found, trails) = stars_and_trails(plane, saturation)?;
     let used: Vec<&Star> = found
         .clean()
         .filter(|s| s.flux > LEAST_SNR * s.flux_sigma)
@@ -281,6 +277,21 @@ fn without(plane: &Plane, trails: &[Trail]) -> Plane {
         }
     }
     masked
+}
+
+/// The stars of a frame, looked for beside the trails that cross it: a trail is brighter than most stars,
+/// and its pieces pass for such.
+///
+/// # Errors
+/// When there is nothing to measure: no data, or one value only.
+pub fn stars_and_trails(
+    plane: &Plane,
+    saturation: Option<f32>,
+) -> Result<(Catalogue, Vec<Trail>), DetectError> {
+    let trails = trails_of(plane);
+    let masked = (!trails.is_empty()).then(|| without(plane, &trails));
+    let found = detect(masked.as_ref().unwrap_or(plane), saturation, &SETTINGS)?;
+    Ok((found, trails))
 }
 
 fn middle(values: impl Iterator<Item = f64>) -> Option<Middle> {

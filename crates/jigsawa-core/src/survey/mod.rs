@@ -22,5 +22,5 @@ mod trails;
 
 pub use area::{Area, BoxPx, LEAST_SIDE};
 pub use binned::binned;
-pub use measure::{Cell, Course, Measures, Middle, Spot, measure, measure_even};
+pub use measure::{Cell, Course, Measures, Middle, Spot, measure, measure_even, stars_and_trails};
 pub use trails::{Trail, trails};

@@ -34,7 +34,7 @@ pub struct ShowArgs {
     /// One picture with all frames side by side
     #[arg(help_heading = "Several frames", long, conflicts_with_all = ["difference", "flip"])]
     pub together: bool,
-    /// What each frame has more (lighter) or less (darker) than the first, pixel by pixel
+    /// What each frame has more (lighter) or less (darker) than the first, brought onto it by its stars
     #[arg(help_heading = "Several frames", long, conflicts_with = "flip")]
     pub difference: bool,
     /// One animated PNG that flips through the frames, so many a second [default: 2]

@@ -4,11 +4,14 @@ use std::path::{Path, PathBuf};
 
 use jigsawa_core::finish::{Link, Shade, Stretch};
 use jigsawa_core::frame::{FrameFacts, RowOrder};
+use jigsawa_core::matching::{match_frames, spots};
+use jigsawa_core::placement::Map;
 use jigsawa_core::plane::Plane;
 use jigsawa_core::quick::{Picture, circle, difference, number};
+use jigsawa_core::resample::resampled;
 use jigsawa_core::space::{Rect, Size};
-use jigsawa_core::stars::{Catalogue, Settings, detect};
-use jigsawa_core::survey::{Area, binned};
+use jigsawa_core::stars::Catalogue;
+use jigsawa_core::survey::{Area, binned, stars_and_trails};
 use jigsawa_formats::fits::FitsFrame;
 use jigsawa_formats::{facts, png};
 use serde::Serialize;
@@ -69,6 +72,10 @@ struct Shown {
     region: Rect,
     scale: Scale,
     stars: Option<Catalogue>,
+    /// All pixels of the measured plane, where differences are wanted.
+    whole: Option<Plane>,
+    /// Are stars to be marked?
+    marks: bool,
 }
 
 /// Whole factors between frame and screen.
@@ -111,8 +118,9 @@ pub fn show(args: &ShowArgs, common: &Common) -> Result<Ending, Trouble> {
     }
     drop(progress);
     clock.lap("frames");
+    let mut warnings = Vec::new();
     let pictures = if args.difference {
-        differences(&shown)?
+        differences(&shown, &mut warnings)?
     } else {
         pictures(&shown, args.own_stretch)?
     };
@@ -144,7 +152,7 @@ pub fn show(args: &ShowArgs, common: &Common) -> Result<Ending, Trouble> {
         frames: shown.iter().map(row).collect(),
         outputs,
         stages,
-        warnings: Vec::new(),
+        warnings,
     };
     if common.json {
         say(&serde_json::to_string_pretty(&account).unwrap_or_default());
@@ -215,18 +223,22 @@ fn read(path: &Path, args: &ShowArgs) -> Result<Shown, Trouble> {
         }
     };
     // Stars are numbered over the whole frame, so that they keep their numbers whatever is shown.
-    let stars = if args.stars {
+    let found = if args.stars || args.difference {
         let plane = file
             .read_plane(usize::from(file.planes() == 3), Vec::new())
             .map_err(broken)?;
-        let found = detect(&plane, facts.saturation, &Settings::default());
-        Some(found.map_err(|error| Trouble::Measure {
+        let found = stars_and_trails(&plane, facts.saturation);
+        let (stars, _) = found.map_err(|error| Trouble::Measure {
             file: path.display().to_string(),
             error,
-        })?)
+        })?;
+        Some((stars, plane))
     } else {
         None
     };
+    let (stars, whole) = found.map_or((None, None), |(s, p)| {
+        (Some(s), Some(p).filter(|_| args.difference))
+    });
     let scale = scale(args.zoom, region);
     let mut planes = Vec::with_capacity(file.planes());
     for k in 0..file.planes() {
@@ -246,6 +258,8 @@ fn read(path: &Path, args: &ShowArgs) -> Result<Shown, Trouble> {
         region,
         scale,
         stars,
+        whole,
+        marks: args.stars,
     })
 }
 
@@ -309,7 +323,7 @@ fn marked(s: &Shown, picture: Picture) -> Picture {
         Scale::Larger(n) if n > 1 => picture.enlarged(n),
         _ => picture,
     };
-    let Some(found) = &s.stars else {
+    let Some(found) = s.stars.as_ref().filter(|_| s.marks) else {
         return picture;
     };
     let zoom = s.scale.zoom();
@@ -333,21 +347,52 @@ fn marked(s: &Shown, picture: Picture) -> Picture {
     picture
 }
 
-fn differences(shown: &[Shown]) -> Result<Vec<Picture>, Trouble> {
+/// Each frame less the first. Frames whose stars meet the first's are brought onto it before, so that
+/// dithers and a meridian flip do not hide what really differs; others are compared as they lie.
+fn differences(shown: &[Shown], warnings: &mut Vec<String>) -> Result<Vec<Picture>, Trouble> {
     let base = &shown[0];
+    let green = |s: &Shown| usize::from(s.planes.len() == 3);
     shown[1..]
         .iter()
         .map(|s| {
-            let green = |s: &Shown| usize::from(s.planes.len() == 3);
-            let (a, b) = (&s.planes[green(s)], &base.planes[green(base)]);
-            let picture = difference(a, b, s.facts.row_order).ok_or_else(|| Trouble::Sizes {
-                file: s.path.display().to_string(),
-                other: base.path.display().to_string(),
-                sizes: [s.facts.size, base.facts.size].map(|z| (z.width(), z.height())),
-            })?;
-            Ok(marked(s, picture))
+            let placed = on_base(base, s);
+            if placed.is_none() {
+                warnings.push(format!(
+                    "'{}' is compared as it lies: its stars do not match those of '{}'",
+                    s.path.display(),
+                    base.path.display()
+                ));
+            }
+            let mine = placed.as_ref().unwrap_or(&s.planes[green(s)]);
+            let theirs = &base.planes[green(base)];
+            let picture =
+                difference(mine, theirs, base.facts.row_order).ok_or_else(|| Trouble::Sizes {
+                    file: s.path.display().to_string(),
+                    other: base.path.display().to_string(),
+                    sizes: [s.facts.size, base.facts.size].map(|z| (z.width(), z.height())),
+                })?;
+            // Marks are those of the first frame, which all lie on.
+            Ok(marked(base, picture))
         })
         .collect()
+}
+
+/// A frame on the pixels of the first one's region, when their stars match.
+fn on_base(base: &Shown, s: &Shown) -> Option<Plane> {
+    let matched = match_frames(
+        &spots(base.stars.as_ref()?),
+        &spots(s.stars.as_ref()?),
+        base.facts.size,
+        s.facts.size,
+    )
+    .ok()?;
+    let map = Map::from_rows(matched.map.rows())?;
+    let saturation = s.facts.saturation.unwrap_or(f32::INFINITY);
+    let placed = resampled(s.whole.as_ref()?, &map, base.region, saturation)?;
+    Some(match base.scale {
+        Scale::Smaller(n) => binned(&placed, n),
+        Scale::Larger(_) => placed,
+    })
 }
 
 /// Writes one picture, or several as one that flips through them.
@@ -399,7 +444,7 @@ fn row(s: &Shown) -> ShownFrame {
             region.height as i64,
         ],
         zoom: round(s.scale.zoom(), 4),
-        stars: s.stars.as_ref().map(|c| {
+        stars: s.stars.as_ref().filter(|_| s.marks).map(|c| {
             let marked = c.stars.iter().take(MOST_MARKS).enumerate();
             marked
                 .map(|(i, star)| ShownStar {
@@ -443,6 +488,9 @@ fn text(a: &ShowAccount) -> String {
             )
         };
         out.push_str(&format!("shown      {} at {zoom}{part}{stars}\n", f.file));
+    }
+    for w in &a.warnings {
+        out.push_str(&format!("note       {w}\n"));
     }
     for o in &a.outputs {
         out.push_str(&format!("wrote      {}  {}\n", o.file, o.kind));
