@@ -148,7 +148,7 @@ pub fn open_all(paths: &[PathBuf], filters: &[(String, String)]) -> Result<Vec<F
 }
 
 /// Two frames of one filter would need merging first.
-fn one_frame_a_filter(frames: &[Frame]) -> Result<(), Trouble> {
+pub fn one_frame_a_filter(frames: &[Frame]) -> Result<(), Trouble> {
     for f in frames {
         let same: Vec<String> = frames
             .iter()

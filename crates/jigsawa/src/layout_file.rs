@@ -29,13 +29,18 @@ pub fn asked_for(args: &ComposeArgs) -> Result<Option<&Path>, Trouble> {
     if !args.filters.is_empty() {
         return Err(Trouble::NotWithLayout("--filter"));
     }
+    Ok(Some(layout))
+}
+
+/// Options that say how frames are placed have no effect on a layout whose frames are.
+pub fn check_options(args: &ComposeArgs) -> Result<(), Trouble> {
     if args.reference.is_some() {
         return Err(Trouble::NotWithLayout("--reference"));
     }
     if args.canvas != CanvasArg::default() {
         return Err(Trouble::NotWithLayout("--canvas"));
     }
-    Ok(Some(layout))
+    Ok(())
 }
 
 /// Reads a layout and opens its frames.

@@ -20,6 +20,7 @@ const SAMPLE: usize = 96;
 pub struct Counts {
     low: f32,
     width: f32,
+    step: f32,
     /// Values below the lower edge of each bin, and in all.
     below: Vec<u32>,
     sample: Vec<f32>,
@@ -34,23 +35,28 @@ impl Counts {
             return false;
         };
         let width = whole_steps(sigma / BINS_PER_SIGMA, step);
+        self.step = step;
         // A value of the sample in the middle of a bin puts all steps into middles.
         let bins_below = (SIGMA_BELOW * sigma / width).round();
         self.count(values, level - (bins_below + 0.5) * width, width);
         true
     }
 
-    /// Counts finite sizes (values from 0 up) up to ten of their median; `false` as above.
-    pub fn from_zero(&mut self, values: &[f32]) -> bool {
-        let Some((middle, _, step)) = self.learn(values) else {
-            return false;
-        };
-        let width = whole_steps(10.0 * middle / BINS as f32, step);
-        if width <= 0.0 {
+    /// Counts finite sizes (values from 0 up) whose scatter is about `sigma`; `step` is the step that they
+    /// come in, 0 for none. `false` when they cannot be counted well.
+    pub fn from_zero(&mut self, values: &[f32], sigma: f32, step: f32) -> bool {
+        if !(sigma > 0.0 && sigma.is_finite()) || values.len() < 4 * SAMPLE {
             return false;
         }
+        let width = whole_steps(8.0 * sigma / BINS as f32, step);
         self.count(values, -0.5 * width, width);
-        true
+        // A guess that was far too large leaves all in few bins.
+        self.at(0.5 * values.len() as f32) > 2.0 * width
+    }
+
+    /// The step that the counted values come in, as far as a sample tells.
+    pub const fn step(&self) -> f32 {
+        self.step
     }
 
     /// Level, scatter and step of a sample.
@@ -166,7 +172,11 @@ fn places(values: &[f32], low: f32, scale: f32, out: &mut Vec<u8>) {
 
 /// The wanted width as a whole number of steps, at least one.
 fn whole_steps(width: f32, step: f32) -> f32 {
-    step * (width / step).round().max(1.0)
+    if step > 0.0 {
+        step * (width / step).round().max(1.0)
+    } else {
+        width
+    }
 }
 
 #[cfg(test)]
@@ -214,7 +224,12 @@ mod tests {
         let want = grouped_median(&mut off) * MAD_TO_SIGMA as f32;
         assert!((spread / want - 1.0).abs() < 0.03, "{spread} for {want}");
         let sizes: Vec<f32> = values.iter().map(|v| (v - level).abs()).collect();
-        assert!(counts.from_zero(&sizes));
+        let spread = spread * 1.3;
+        assert!(counts.from_zero(&sizes, spread, 0.0) || step > 0.3 * sigma);
+        assert!(counts.from_zero(&sizes, spread, counts.step()) || step > 0.3 * sigma);
+        if step > 0.3 * sigma {
+            return;
+        }
         let got = counts.at(700.0);
         let want = grouped_median(&mut sizes.clone());
         assert!((got / want - 1.0).abs() < 0.03, "{got} for {want}");
@@ -225,6 +240,6 @@ mod tests {
         let mut counts = Counts::default();
         assert!(!counts.around_level(&noise(100, 1.0, 1.0, 0.0)));
         assert!(!counts.around_level(&[5.0; 2000]));
-        assert!(!counts.from_zero(&[0.0; 2000]));
+        assert!(!counts.from_zero(&[0.0; 2000], 1.0, 0.0));
     }
 }

@@ -85,10 +85,7 @@ impl MatchedFilter {
             for (c, part) in row.chunks_mut(CHUNK).enumerate() {
                 let n = part.len();
                 let across = |j: usize| &scratch.across[j * width + c * CHUNK..][..n];
-                scale_row(across(i + r), self.taps[0], part);
-                for (k, tap) in self.taps.iter().enumerate().skip(1) {
-                    add_pair(across(i + r - k), across(i + r + k), *tap, part);
-                }
+                weigh(&self.taps, |k| across((i + r).wrapping_add_signed(k)), part);
             }
         }
     }
@@ -123,6 +120,25 @@ fn correlate_row(padded: &[f32], taps: &[f32], out: &mut [f32]) {
     }
 }
 
+/// `out = sum of taps[|k|] * run(k)` over k in -r..=r, four pairs of runs at a time: what is summed up
+/// goes to memory and back a quarter as often.
+fn weigh<'a>(taps: &[f32], run: impl Fn(isize) -> &'a [f32], out: &mut [f32]) {
+    scale_row(run(0), taps[0], out);
+    let fours = taps[1..].chunks_exact(4);
+    let rest = fours.remainder();
+    let mut k = 1isize;
+    for four in fours {
+        let pair = |i: isize| (run(-k - i), run(k + i));
+        let weights = [four[0], four[1], four[2], four[3]];
+        add_four([pair(0), pair(1), pair(2), pair(3)], weights, out);
+        k += 4;
+    }
+    for tap in rest {
+        add_pair(run(-k), run(k), *tap, out);
+        k += 1;
+    }
+}
+
 #[multiversion(targets("x86_64+avx2"))]
 fn scale_row(from: &[f32], by: f32, out: &mut [f32]) {
     for (o, v) in out.iter_mut().zip(from) {
@@ -134,6 +150,18 @@ fn scale_row(from: &[f32], by: f32, out: &mut [f32]) {
 fn add_pair(a: &[f32], b: &[f32], by: f32, out: &mut [f32]) {
     for ((o, a), b) in out.iter_mut().zip(a).zip(b) {
         *o += by * (a + b);
+    }
+}
+
+#[multiversion(targets("x86_64+avx2"))]
+fn add_four(pairs: [(&[f32], &[f32]); 4], by: [f32; 4], out: &mut [f32]) {
+    let n = out.len();
+    let [(a, b), (c, d), (e, f), (g, h)] = pairs.map(|(a, b)| (&a[..n], &b[..n]));
+    for i in 0..n {
+        out[i] += by[0] * (a[i] + b[i])
+            + by[1] * (c[i] + d[i])
+            + by[2] * (e[i] + f[i])
+            + by[3] * (g[i] + h[i]);
     }
 }
 

@@ -5,6 +5,8 @@
 //! a nebula counts neither as height nor as noise, while the correlated noise of a stacked master and
 //! fine texture raise the threshold where they are.
 
+use std::cell::RefCell;
+
 use multiversion::multiversion;
 use rayon::prelude::*;
 
@@ -38,6 +40,19 @@ pub(crate) fn bands(plane: &Plane) -> usize {
     plane.size().height().div_ceil(BAND_ROWS)
 }
 
+/// Memory of a band's work.
+#[derive(Default)]
+struct Bench {
+    scratch: Scratch,
+    response: Vec<f32>,
+    values: Vec<f32>,
+}
+
+thread_local! {
+    // Kept from frame to frame: touching fresh memory would cost more than the filter.
+    static BENCH: RefCell<Bench> = RefCell::default();
+}
+
 /// All candidates above `threshold` sigma in every `stride`-th band, in row order.
 pub(crate) fn find(
     plane: &Plane,
@@ -50,24 +65,21 @@ pub(crate) fn find(
     let ring = filter.ring();
     let found: Vec<Vec<Candidate>> = chosen
         .into_par_iter()
-        // Each part of the work makes its own buffers; a part of four bands makes that cheap.
-        .with_min_len(4)
-        .map_init(
-            || (Scratch::default(), Vec::new(), Vec::new()),
-            |(scratch, response, values), band| {
+        .map(|band| {
+            BENCH.with_borrow_mut(|bench| {
                 let y0 = band * BAND_ROWS;
                 let y1 = (y0 + BAND_ROWS).min(plane.size().height());
                 let reach = (y0 as i64 - ring as i64, (y1 + ring) as i64);
-                filter.rows(plane, sky, reach, scratch, response);
+                filter.rows(plane, sky, reach, &mut bench.scratch, &mut bench.response);
                 let band = Band {
                     width: plane.size().width(),
                     rows: (y0, y1),
                     ring,
-                    response,
+                    response: &bench.response,
                 };
-                band.maxima(plane, sky, filter, threshold, values)
-            },
-        )
+                band.maxima(plane, sky, filter, threshold, &mut bench.values)
+            })
+        })
         .collect();
     found.into_iter().flatten().collect()
 }

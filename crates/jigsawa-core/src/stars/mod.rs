@@ -176,6 +176,10 @@ fn is_constant(plane: &Plane) -> bool {
     finite.all(|v| Some(v) == first)
 }
 
+/// The brightest stars, which tell the profile's exponent: the four tries on each are most of a first
+/// look.
+const STARS_FOR_BETA: usize = 50;
+
 /// Bands that a first look takes, and more where they show less than so many stars.
 const FEW_BANDS: usize = 3;
 const MORE_BANDS: usize = 8;
@@ -201,14 +205,14 @@ fn typical_profile(plane: &Plane, sky: &SkyMesh, saturation: Option<f32>) -> (f6
             .filter(|c| !is_flat(plane, c, width, saturation))
             .take(120)
             .collect();
-        let fits = |width: f64, beta: f64| -> Vec<Profile> {
-            bright
+        let fits = |most: usize, width: f64, beta: f64| -> Vec<Profile> {
+            bright[..most.min(bright.len())]
                 .par_iter()
                 .filter_map(|c| fit(plane, c, width, beta, saturation))
                 .filter(|p| p.elongation < MOST_ELONGATION)
                 .collect()
         };
-        let profiles = fits(width, beta);
+        let profiles = fits(bright.len(), width, beta);
         if profiles.len() < 5 {
             break;
         }
@@ -218,7 +222,7 @@ fn typical_profile(plane: &Plane, sky: &SkyMesh, saturation: Option<f32>) -> (f6
         width = next;
         if settled || round == 1 {
             let misfit = |beta: f64| {
-                let mut r: Vec<f32> = fits(width, beta)
+                let mut r: Vec<f32> = fits(STARS_FOR_BETA, width, beta)
                     .iter()
                     .map(|p| (p.residual / p.amplitude) as f32)
                     .collect();

@@ -253,21 +253,23 @@ impl CellBench {
             return (f32::NAN, f32::NAN);
         };
         // Too narrow a cell has no differences: its plain scatter must do.
-        let sigma = scatter(&mut self.differences, &mut self.counts)
+        // A value less the mean of two comes in halves of their step.
+        let step = 0.5 * self.counts.step();
+        let sigma = scatter(&mut self.differences, &mut self.counts, sky.sigma, step)
             .map_or(sky.sigma, |s| s / 1.5f32.sqrt());
         (sky.level, sigma)
     }
 }
 
-/// Standard deviation of values around zero from their sizes: by the median, once more without those
+/// Standard deviation of values around zero from their sizes, which is `about` so much: by the median, once more without those
 /// beyond three sigma, which stars have made. `None` for no values.
-fn scatter(sizes: &mut Vec<f32>, counts: &mut Counts) -> Option<f32> {
+fn scatter(sizes: &mut Vec<f32>, counts: &mut Counts, about: f32, step: f32) -> Option<f32> {
     if sizes.is_empty() {
         return None;
     }
     let to_sigma = MAD_TO_SIGMA as f32;
     // What the cut takes from the median of pure noise: 0.2 %.
-    if counts.from_zero(sizes) {
+    if counts.from_zero(sizes, 1.5 * about, step) {
         let first = counts.at(0.5 * sizes.len() as f32) * to_sigma;
         return Some(counts.median(f32::NEG_INFINITY, 3.0 * first) * to_sigma);
     }

@@ -294,6 +294,8 @@ fn field_doubts(frames: &[Known<'_>], judged: &mut [Judged]) {
 pub fn flips(frames: &[Known<'_>]) -> Vec<(usize, usize, f64)> {
     let mut in_time: Vec<(f64, usize)> = (0..frames.len())
         .filter(|i| frames[*i].compared.is_some_and(|c| c.turn_deg.is_some()))
+        // A stack has no moment.
+        .filter(|i| !frames[*i].facts.master)
         .filter_map(|i| Some((frames[i].facts.start_s?, i)))
         .collect();
     in_time.sort_by(|a, b| a.0.total_cmp(&b.0).then(a.1.cmp(&b.1)));

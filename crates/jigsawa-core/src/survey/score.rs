@@ -56,7 +56,7 @@ pub struct Score {
 /// The part of the frames that reach what counts as best.
 const BEST: f64 = 0.1;
 
-/// The score of each light; `None` for one without stars or without a transparency.
+/// The score of each light; `None` for one without stars, without a transparency, or alone in its set.
 pub fn scores(
     lights: &[Light<'_>],
     compared: &[Compared],
@@ -93,6 +93,10 @@ pub fn scores(
         .zip(compared)
         .map(|(raw, c)| {
             let [fwhm, elongation, transparency, noise] = (*raw)?;
+            // Against nothing but itself every frame would be the best.
+            if compared.iter().filter(|o| o.set == c.set).count() < 2 {
+                return None;
+            }
             let [best_fwhm, best_elongation, best_noise] = best[c.set];
             let part = |best: f64, value: f64| {
                 if value > 0.0 {

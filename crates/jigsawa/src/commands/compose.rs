@@ -15,7 +15,7 @@ use jigsawa_formats::whole::Unfinished;
 use crate::account::{Account, Clock, Ending, Output};
 use crate::cli::{Common, ComposeArgs, StretchArg};
 use crate::compose::{Bound, bind, cards, palette};
-use crate::frames::{Frame, open_all};
+use crate::frames::{Frame, one_frame_a_filter, open_all};
 use crate::layout_file;
 use crate::outputs::{self, Names};
 use crate::picture::{self, Tone};
@@ -37,31 +37,91 @@ pub fn compose(args: &ComposeArgs, common: &Common) -> Result<Ending, Trouble> {
     Ok(account.ending())
 }
 
+/// What the command starts from.
+struct Start {
+    /// The frames to be used.
+    frames: Vec<Frame>,
+    /// The layout, when its frames are placed already.
+    placed: Option<Layout>,
+    /// The reference that a survey has proposed, and why.
+    reference: Option<(String, String)>,
+    /// Frames that a survey has left out.
+    left_out: Vec<LayoutFrame>,
+}
+
+/// Frames as given, or those of a layout; a survey's layout says which of them to use and which is the
+/// reference.
+fn start(args: &ComposeArgs, layout: Option<&Path>) -> Result<Start, Trouble> {
+    let Some(path) = layout else {
+        return Ok(Start {
+            frames: open_all(&args.frames, &args.filters)?,
+            placed: None,
+            reference: None,
+            left_out: Vec::new(),
+        });
+    };
+    let (frames, layout) = layout_file::open(path)?;
+    if layout.is_placed() {
+        layout_file::check_options(args)?;
+        return Ok(Start {
+            frames,
+            placed: Some(layout),
+            reference: None,
+            left_out: Vec::new(),
+        });
+    }
+    let is_used = |f: &LayoutFrame| f.verdict == Verdict::Used;
+    let used: Vec<bool> = layout.frames.iter().map(is_used).collect();
+    let kept = |i: usize| used.get(i).copied().unwrap_or(false);
+    let frames: Vec<Frame> = frames
+        .into_iter()
+        .enumerate()
+        .filter(|(i, _)| kept(*i))
+        .map(|(_, f)| f)
+        .collect();
+    one_frame_a_filter(&frames)?;
+    Ok(Start {
+        frames,
+        placed: None,
+        reference: Some((layout.reference.file.clone(), layout.reference.why.clone())),
+        left_out: layout.frames.into_iter().filter(|f| !is_used(f)).collect(),
+    })
+}
+
 /// Makes the composite.
 pub fn make(args: &ComposeArgs, common: &Common) -> Result<Account, Trouble> {
     let mut clock = Clock::start();
     let palette = palette(args)?;
     let from_layout = layout_file::asked_for(args)?;
-    let (frames, layout) = match from_layout {
-        Some(path) => {
-            let (frames, layout) = layout_file::open(path)?;
-            (frames, Some(layout))
-        }
-        None => (open_all(&args.frames, &args.filters)?, None),
-    };
+    let Start {
+        frames,
+        placed,
+        reference,
+        left_out,
+    } = start(args, from_layout)?;
     let bound = bind(&palette, &frames)?;
     let names = Names::new(&args.output, &frames, &palette.name)?;
-    names.check(args.output.overwrite, layout.is_none())?;
-    let fresh = layout.is_none();
-    let layout = if let Some(layout) = layout {
+    let fresh = placed.is_none();
+    names.check(args.output.overwrite, fresh)?;
+    let layout = if let Some(layout) = placed {
         layout
     } else {
         let settled = Settled {
-            reference: args.reference.as_deref(),
+            reference: args
+                .reference
+                .as_deref()
+                .or(reference.as_ref().map(|(file, _)| file.as_str())),
             canvas: args.canvas,
             needed: &bound.inputs,
         };
-        register(&frames, &settled, common, &mut clock)?
+        let mut layout = register(&frames, &settled, common, &mut clock)?;
+        layout.frames.extend(left_out);
+        if let Some((file, why)) = reference
+            && layout.reference.file == file
+        {
+            layout.reference.why = why;
+        }
+        layout
     };
     let linear = merge_into(&names, &layout, &frames, &bound, &palette, args, common)?;
     clock.lap("merge");

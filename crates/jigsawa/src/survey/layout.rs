@@ -23,13 +23,20 @@ pub fn layout(night: &Night) -> Result<Layout, Trouble> {
     .map_err(Trouble::Canvas)?;
     let frames = (0..night.files.len())
         .filter(|i| night.facts[*i].kind == Kind::Light)
-        .map(|i| {
+        // A colour image is three frames to all that follows.
+        .flat_map(|i| (0..night.facts[i].planes).map(move |plane| (i, plane)))
+        .map(|(i, plane)| {
             let (f, m) = (&night.facts[i], night.measures[i].as_ref());
             let word = f.filter_card.clone().unwrap_or_default();
             LayoutFrame {
                 file: name(i),
-                plane: None,
-                filter: f.filter.clone().unwrap_or(Filter::Other(word)),
+                plane: (f.planes == 3).then_some(plane),
+                filter: match (f.planes, plane) {
+                    (3, 0) => Filter::R,
+                    (3, 1) => Filter::G,
+                    (3, _) => Filter::B,
+                    _ => f.filter.clone().unwrap_or(Filter::Other(word)),
+                },
                 exposure_s: f.exposure_s,
                 size: f.size,
                 saturation: f.saturation,
@@ -51,7 +58,7 @@ pub fn layout(night: &Night) -> Result<Layout, Trouble> {
         format: FORMAT,
         reference: Reference {
             file: name(*reference),
-            plane: None,
+            plane: (facts.planes == 3).then_some(1),
             why: why.clone(),
         },
         canvas,

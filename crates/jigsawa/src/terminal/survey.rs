@@ -79,7 +79,7 @@ pub fn survey_text(night: &Night, look: &Look) -> String {
         };
         let _ = writeln!(out, "{}{total}{left}", parts.join("  "));
     }
-    let _ = writeln!(out, "\n{}", table(night, look));
+    let _ = writeln!(out, "\n{}\n", table(night, look));
     if look.width >= WIDE {
         out.push_str(&courses(night));
     }

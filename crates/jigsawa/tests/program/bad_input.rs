@@ -183,9 +183,9 @@ fn every_kind_of_bad_input_is_said_with_the_way_out() {
             &["a layout is given together with other files"],
         ),
         (
-            "wrong.layout.json --palette HOO --reference ha.fits",
+            "wrong.layout.json --palette HOO --filter Ha=ha.fits",
             2,
-            &["--reference has no effect on a layout"],
+            &["--filter has no effect on a layout"],
         ),
     ];
     let before = night.files(".");

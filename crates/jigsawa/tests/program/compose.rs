@@ -173,6 +173,10 @@ fn a_layout_gives_what_its_frames_gave() {
         );
     }
     assert!(!night.files("r").contains(&"b-SHO.layout.json".to_owned()));
+    night
+        .run("compose r/a-SHO.layout.json --palette SHO --name c --out r --reference ha.fits")
+        .ends(2)
+        .says("--reference has no effect on a layout");
 }
 
 /// First and last row of the PNG, and whether the brightest of both is the first.

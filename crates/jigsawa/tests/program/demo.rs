@@ -1,19 +1,33 @@
 //! `jigsawa demo`: the whole example, on frames that it makes itself.
 
-use crate::night::Night;
+use std::sync::OnceLock;
+
+use crate::night::{Night, Run};
+
+/// The demo, run once for all tests that look at it: in the folder `d`.
+pub fn demo() -> &'static (Night, Run) {
+    static DEMO: OnceLock<(Night, Run)> = OnceLock::new();
+    DEMO.get_or_init(|| {
+        let night = Night::new();
+        let run = night.run("demo d");
+        (night, run)
+    })
+}
 
 #[test]
 fn the_demo_runs_and_says_what_to_open() {
-    let night = Night::new();
-    let run = night
-        .run("demo d")
-        .success()
-        .says("Open these:")
-        .says("$ jigsawa compose");
+    let (night, run) = demo();
+    assert_eq!(run.status, Some(0), "{}\n{}", run.out, run.err);
+    for text in ["Open these:", "$ jigsawa survey", "$ jigsawa compose"] {
+        assert!(run.out.contains(text), "{}", run.out);
+    }
     assert!(run.err.is_empty(), "{}", run.err);
     assert_eq!(night.files("d/frames").len(), 7);
+    assert_eq!(night.files("d/night").len(), 37);
     let results = night.files("d/result");
     for name in [
+        "reef-survey.html",
+        "reef-survey.layout.json",
         "reef-SHO.png",
         "reef-SHO.fits",
         "reef-mix.png",
@@ -26,11 +40,6 @@ fn the_demo_runs_and_says_what_to_open() {
         .run("demo d --data-only")
         .ends(1)
         .says("exist already");
-    let json = night
-        .run("demo d --data-only --overwrite --json")
-        .success()
-        .json();
-    assert_eq!(json["outputs"].as_array().unwrap().len(), 6);
     let truth = std::fs::read_to_string(night.path("d/frames/truth.json")).unwrap();
     let truth: serde_json::Value = serde_json::from_str(&truth).unwrap();
     assert_eq!(truth["frames"]["reef_G.fits"]["filter"], "G");
@@ -41,4 +50,13 @@ fn the_demo_runs_and_says_what_to_open() {
             .len()
             > 1000
     );
+}
+
+#[test]
+fn the_demos_data_are_told_as_json() {
+    let json = Night::new()
+        .run("demo d --data-only --json")
+        .success()
+        .json();
+    assert_eq!(json["outputs"].as_array().unwrap().len(), 42);
 }

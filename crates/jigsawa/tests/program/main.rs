@@ -4,3 +4,6 @@ mod bad_input;
 mod compose;
 mod demo;
 mod night;
+mod page;
+mod show;
+mod survey;

@@ -64,6 +64,18 @@ impl Frame {
         self
     }
 
+    /// Through air that makes stars so wide.
+    pub fn blurred(mut self, fwhm_px: f64) -> Self {
+        self.shot.optics = Optics::round(fwhm_px);
+        self
+    }
+
+    /// Through air that lets this part of the light pass.
+    pub fn hazy(mut self, transparency: f64) -> Self {
+        self.shot.transparency = transparency;
+        self
+    }
+
     pub fn mirrored(mut self) -> Self {
         self.shot.pointing.mirrored = true;
         self
@@ -117,6 +129,7 @@ impl Night {
     }
 
     pub fn frame(self, name: &str, frame: Frame) -> Self {
+        std::fs::create_dir_all(self.path(name).parent().unwrap()).unwrap();
         static CLOUDS: OnceLock<Clouds> = OnceLock::new();
         let Frame {
             shot,
@@ -151,6 +164,7 @@ impl Night {
 
     /// A file of these bytes.
     pub fn file(self, name: &str, bytes: &[u8]) -> Self {
+        std::fs::create_dir_all(self.path(name).parent().unwrap()).unwrap();
         std::fs::write(self.path(name), bytes).unwrap();
         self
     }
@@ -193,14 +207,20 @@ impl Night {
                 words.extend(part.split_whitespace().map(str::to_owned));
             }
         }
+        let words: Vec<&str> = words.iter().map(String::as_str).collect();
+        self.run_words(&words)
+    }
+
+    /// Runs the program in the night's folder with these words.
+    pub fn run_words(&self, words: &[&str]) -> Run {
         let output = Command::cargo_bin("jigsawa")
             .unwrap()
-            .args(&words)
+            .args(words)
             .current_dir(self.folder.path())
             .output()
             .unwrap();
         Run {
-            line: line.to_owned(),
+            line: words.join(" "),
             status: output.status.code(),
             out: String::from_utf8(output.stdout).unwrap(),
             err: String::from_utf8(output.stderr).unwrap(),
