@@ -120,8 +120,9 @@
     }
     pen.drawImage(img, 0, 0);
     const f = frames[here], n = order.indexOf(here) + 1;
-    $("caption").textContent = `${n} of ${order.length}  ${f.file}  ${f.filter}  FWHM ${shown(f.fwhm, 2)} px  elongation ${shown(f.elongation, 2)}  score ${shown(f.score, 1)}` +
-      `  ${marked.has(here) ? "left out" + (f.reason ? ": " + f.reason : " by you") : "used"}${f.doubts.length ? "  (" + f.doubts.join("; ") + ")" : ""}  zoom ${(100 * at.zoom / ratio()).toFixed(0)} %`;
+    const state = marked.has(here) ? "left out" + (f.reason ? ": " + f.reason : " by you") : "used";
+    $("caption").textContent = [`${n} of ${order.length}`, f.file, f.filter, `FWHM ${shown(f.fwhm, 2)} px`, `elongation ${shown(f.elongation, 2)}`,
+      `score ${shown(f.score, 1)}`, state, ...f.doubts, `zoom ${(100 * at.zoom / ratio()).toFixed(0)} %`].join(" · ");
     stage.classList.toggle("marked", marked.has(here));
     $("mark").setAttribute("aria-pressed", marked.has(here));
     $("mark").textContent = marked.has(here) ? "Take this frame back" : "Leave this frame out";

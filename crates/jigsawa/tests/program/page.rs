@@ -134,16 +134,16 @@ fn points_show_their_frame_and_lead_to_it() {
 #[test]
 fn keys_flip_zoom_and_mark_and_the_place_stays() {
     let Some(log) = in_page(
-        "await wait(500); log($('caption').textContent.split('  ')[1]);
-         key('ArrowRight'); key('ArrowRight'); await wait(300); log($('caption').textContent.split('  ')[1]);
-         key('ArrowLeft'); await wait(300); log($('caption').textContent.split('  ')[1]);
+        "await wait(500); log($('caption').textContent.split(' · ')[1]);
+         key('ArrowRight'); key('ArrowRight'); await wait(300); log($('caption').textContent.split(' · ')[1]);
+         key('ArrowLeft'); await wait(300); log($('caption').textContent.split(' · ')[1]);
          key('1'); await wait(200); log($('caption').textContent.split('zoom ')[1]);
          key('ArrowRight'); await wait(300); log($('caption').textContent.split('zoom ')[1]);
          log(sum() > 5);
          key('x'); await wait(100); log($('keep').value.includes(\"file != 'reef_R_003.fits'\"));
          log($('chosen').textContent);
          key('x'); log($('keep').value.includes('reef_R_003'));
-         key(' '); await wait(1500); key(' '); log($('caption').textContent.split('  ')[1] !== 'reef_R_003.fits');
+         key(' '); await wait(1500); key(' '); log($('caption').textContent.split(' · ')[1] !== 'reef_R_003.fits');
          log($('keep').value);",
     ) else {
         return;
