@@ -165,7 +165,7 @@ fn places(values: &[f32], low: f32, scale: f32, out: &mut Vec<u8>) {
     const TOP: f32 = (BINS - 1) as f32;
     out.clear();
     out.extend(values.iter().map(|v| {
-        let at = ((v - low) * scale - 0.5).max(0.0).min(TOP);
+        let at = ((v - low) * scale - 0.5).clamp(0.0, TOP);
         (at + WHOLE).to_bits() as u8
     }));
 }

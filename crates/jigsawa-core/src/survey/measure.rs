@@ -7,12 +7,13 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::binned::binned;
-use super::trails::{Trail, trails};
+use super::beside::stars_and_trails;
+use super::gradient::gradient;
+use super::halo::halo;
+use super::trails::Trail;
 use crate::plane::Plane;
-use crate::robust::{MAD_TO_SIGMA, mad, median, quantile};
-use crate::space::{FramePx, Point};
-use crate::stars::{Catalogue, DetectError, Flag, Settings, SkyMesh, Star, detect};
+use crate::robust::{MAD_TO_SIGMA, mad, median};
+use crate::stars::{Catalogue, DetectError, Flag, Settings, SkyMesh, Star};
 
 /// A middle value and the scatter around it.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
@@ -142,19 +143,9 @@ const LEAST_IN_PARTS: usize = 60;
 /// Stars kept for comparing frames: enough for a match and for a flux ratio of half a per cent.
 const MOST_SPOTS: usize = 400;
 
-/// Bright stars that tell of halos, and how bright they must be.
-const HALO_STARS: usize = 24;
-const HALO_SNR: f64 = 60.0;
-
-/// The longest side of the plane that trails are looked for on.
-const TRAIL_SIDE: usize = 720;
-
-/// Pixels to each side of a trail's line that are not trusted.
-const TRAIL_HALF_WIDTH: f64 = 7.0;
-
 /// How stars are looked for: as everywhere, but with the threshold lowered where few stand out, and
 /// with no more stars measured than medians need.
-const SETTINGS: Settings = Settings {
+pub const SETTINGS: Settings = Settings {
     threshold_sigma: 5.0,
     lowest_sigma: 3.5,
     enough: 100,
@@ -170,7 +161,7 @@ pub fn measure(
     origin: (i64, i64),
     saturation: Option<f32>,
 ) -> Result<Measures, DetectError> {
-    let (found, trails) = stars_and_trails(plane, saturation)?;
+    let (found, trails) = stars_and_trails(plane, saturation, &SETTINGS)?;
     let used: Vec<&Star> = found
         .clean()
         .filter(|s| s.flux > LEAST_SNR * s.flux_sigma)
@@ -230,68 +221,6 @@ pub fn measure_even(plane: &Plane, saturation: Option<f32>) -> Result<Measures, 
         trails: Vec::new(),
         spots: Vec::new(),
     })
-}
-
-/// The trails of a plane, looked for on a smaller one, in its own pixels.
-fn trails_of(plane: &Plane) -> Vec<Trail> {
-    let longest = plane.size().width().max(plane.size().height());
-    let factor = longest.div_ceil(TRAIL_SIDE);
-    let back = |p: (f64, f64)| {
-        let f = factor as f64;
-        let middle = (f - 1.0) / 2.0;
-        (p.0 * f + middle, p.1 * f + middle)
-    };
-    trails(&binned(plane, factor))
-        .into_iter()
-        .map(|t| Trail {
-            from: back(t.from),
-            to: back(t.to),
-            ..t
-        })
-        .collect()
-}
-
-/// The plane with the pixels on trails missing.
-fn without(plane: &Plane, trails: &[Trail]) -> Plane {
-    let mut masked = plane.clone();
-    let (w, h) = (plane.size().width(), plane.size().height());
-    for t in trails {
-        let (dx, dy) = (t.to.0 - t.from.0, t.to.1 - t.from.1);
-        let steps = dx.abs().max(dy.abs()).ceil().max(1.0);
-        // Across the line's steeper side, so that no pixel of the band is passed over; and on to the
-        // edges, since a trail's ends fade.
-        let steep = dy.abs() > dx.abs();
-        let slant = dx.hypot(dy) / steps.max(1.0);
-        let half = (TRAIL_HALF_WIDTH * slant).ceil() as i64;
-        let longest = w.max(h) as f64;
-        for i in -(longest as i64)..=(longest + steps) as i64 {
-            let part = i as f64 / steps;
-            let x = (t.from.0 + part * dx).round() as i64;
-            let y = (t.from.1 + part * dy).round() as i64;
-            for k in -half..=half {
-                let (x, y) = if steep { (x + k, y) } else { (x, y + k) };
-                if (0..w as i64).contains(&x) && (0..h as i64).contains(&y) {
-                    masked.data_mut()[y as usize * w + x as usize] = f32::NAN;
-                }
-            }
-        }
-    }
-    masked
-}
-
-/// The stars of a frame, looked for beside the trails that cross it: a trail is brighter than most stars,
-/// and its pieces pass for such.
-///
-/// # Errors
-/// When there is nothing to measure: no data, or one value only.
-pub fn stars_and_trails(
-    plane: &Plane,
-    saturation: Option<f32>,
-) -> Result<(Catalogue, Vec<Trail>), DetectError> {
-    let trails = trails_of(plane);
-    let masked = (!trails.is_empty()).then(|| without(plane, &trails));
-    let found = detect(masked.as_ref().unwrap_or(plane), saturation, &SETTINGS)?;
-    Ok((found, trails))
 }
 
 fn middle(values: impl Iterator<Item = f64>) -> Option<Middle> {
@@ -365,107 +294,6 @@ fn course(map: &[Option<Cell>; 9]) -> Option<Course> {
         tilt: tilt.iter().fold(0.0, |m: f64, t| m.max(t.abs())) / typical,
         curvature: (corners.iter().sum::<f64>() / 4.0 - centre) / typical,
     })
-}
-
-/// The plane through the sky's cells: its change over the frame; and what the cells have beyond it, in
-/// noise widths.
-fn gradient(sky: &SkyMesh) -> (f64, f64) {
-    let cells: Vec<_> = sky.cells().collect();
-    let noise = f64::from(sky.typical_sigma());
-    let (columns, rows) = sky.shape();
-    if cells.len() < 6 || columns < 2 || rows < 2 {
-        return (0.0, 0.0);
-    }
-    let (mut kept, mut fit) = (vec![true; cells.len()], [0.0; 3]);
-    // Cells full of stars or nebula are left out in rounds.
-    for _ in 0..4 {
-        let chosen = cells.iter().zip(&kept).filter(|(_, k)| **k);
-        let Some(next) = fit_plane(chosen.map(|(c, _)| (c.at, f64::from(c.level)))) else {
-            break;
-        };
-        fit = next;
-        let off = |at: Point<FramePx>, level: f32| {
-            (f64::from(level) - fit[0] - fit[1] * at.x - fit[2] * at.y) as f32
-        };
-        let mut sizes: Vec<f32> = cells.iter().map(|c| off(c.at, c.level).abs()).collect();
-        let bar = 2.5 * median(&mut sizes) * MAD_TO_SIGMA as f32;
-        for (k, c) in kept.iter_mut().zip(&cells) {
-            *k = off(c.at, c.level) <= bar;
-        }
-    }
-    let mut residuals: Vec<f32> = cells
-        .iter()
-        .map(|c| (f64::from(c.level) - fit[0] - fit[1] * c.at.x - fit[2] * c.at.y) as f32)
-        .collect();
-    let low = f64::from(quantile(&mut residuals, 0.16));
-    let high = f64::from(quantile(&mut residuals, 0.84));
-    let last = cells.last().map_or((0.0, 0.0), |c| (c.at.x, c.at.y));
-    let change = (fit[1] * last.0).abs() + (fit[2] * last.1).abs();
-    (
-        change,
-        if noise > 0.0 {
-            0.5 * (high - low) / noise
-        } else {
-            0.0
-        },
-    )
-}
-
-/// Level at (0, 0) and slopes of the plane through points, by least squares.
-fn fit_plane(points: impl Iterator<Item = (Point<FramePx>, f64)>) -> Option<[f64; 3]> {
-    let mut m = nalgebra::Matrix3::zeros();
-    let mut v = nalgebra::Vector3::zeros();
-    for (at, level) in points {
-        let row = nalgebra::Vector3::new(1.0, at.x, at.y);
-        m += row * row.transpose();
-        v += row * level;
-    }
-    m.cholesky().map(|c| c.solve(&v).into())
-}
-
-/// Light between 3 and 5 widths from bright stars over that between 8 and 10, spread over the disc
-/// within 5 widths, in parts of the star's flux: the median over the brightest stars.
-fn halo(plane: &Plane, found: &Catalogue) -> Option<f64> {
-    let width = found.fwhm_px;
-    let size = plane.size();
-    let reach = 10.0 * width;
-    let bright = found.stars.iter().filter(|s| {
-        let inside = s.at.x > reach
-            && s.at.y > reach
-            && s.at.x < size.width() as f64 - reach
-            && s.at.y < size.height() as f64 - reach;
-        inside && !s.flags.has(Flag::Saturated) && s.flux > HALO_SNR * s.flux_sigma
-    });
-    let (mut near, mut far) = (Vec::new(), Vec::new());
-    let mut parts: Vec<f32> = bright
-        .take(HALO_STARS)
-        .filter_map(|s| {
-            ring(plane, s, (3.0 * width, 5.0 * width), &mut near);
-            ring(plane, s, (8.0 * width, 10.0 * width), &mut far);
-            let light = f64::from(median(&mut near) - median(&mut far));
-            let disc = std::f64::consts::PI * (5.0 * width).powi(2);
-            let part = light * disc / s.flux;
-            part.is_finite().then_some(part as f32)
-        })
-        .collect();
-    (parts.len() >= 5).then(|| f64::from(median(&mut parts)))
-}
-
-/// The finite pixels of a ring around a star.
-fn ring(plane: &Plane, s: &Star, (from, to): (f64, f64), out: &mut Vec<f32>) {
-    out.clear();
-    let r = to.ceil() as i64;
-    let (cx, cy) = (s.at.x.round() as i64, s.at.y.round() as i64);
-    for y in cy - r..=cy + r {
-        for x in cx - r..=cx + r {
-            let (dx, dy) = (x as f64 - s.at.x, y as f64 - s.at.y);
-            let d2 = dx * dx + dy * dy;
-            let v = plane.at(x, y);
-            if d2 >= from * from && d2 < to * to && v.is_finite() {
-                out.push(v);
-            }
-        }
-    }
 }
 
 fn count_above(plane: &Plane, level: f32) -> usize {

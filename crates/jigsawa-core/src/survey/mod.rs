@@ -8,10 +8,13 @@
 //! a file; measures can be kept and compared again.
 
 mod area;
+mod beside;
 mod binned;
 pub mod compare;
 pub mod condition;
+mod gradient;
 pub mod group;
+mod halo;
 pub mod judge;
 mod measure;
 pub mod outlier;
@@ -21,6 +24,7 @@ pub mod score;
 mod trails;
 
 pub use area::{Area, BoxPx, LEAST_SIDE};
+pub use beside::stars_and_trails;
 pub use binned::binned;
-pub use measure::{Cell, Course, Measures, Middle, Spot, measure, measure_even, stars_and_trails};
+pub use measure::{Cell, Course, Measures, Middle, SETTINGS, Spot, measure, measure_even};
 pub use trails::{Trail, trails};

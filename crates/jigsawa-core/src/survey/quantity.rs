@@ -106,7 +106,7 @@ fn light<'a>(k: &Known<'a>) -> Option<&'a Measures> {
 }
 
 /// All quantities, in the order in which they are explained.
-pub const QUANTITIES: [Quantity; 41] = [
+pub const QUANTITIES: [Quantity; 46] = [
     words("file", "name of the file", |k| w(k.file)),
     words("kind", "light, flat, dark, bias or dark-flat", |k| {
         w(k.facts.kind.name())
@@ -148,6 +148,37 @@ pub const QUANTITIES: [Quantity; 41] = [
         1,
         "temperature of the chip in Celsius",
         |k| n(k.facts.celsius?),
+    ),
+    number(
+        "setpoint",
+        Number,
+        1,
+        "temperature that was asked for, in Celsius",
+        |k| n(k.facts.set_celsius?),
+    ),
+    number(
+        "iso",
+        Number,
+        0,
+        "sensitivity of a photographic camera",
+        |k| n(k.facts.iso?),
+    ),
+    number(
+        "pixel",
+        Number,
+        2,
+        "side of a pixel as read out, in micrometres",
+        |k| n(k.facts.pixel_um?),
+    ),
+    number("focal", Number, 0, "focal length in millimetres", |k| {
+        n(k.facts.focal_mm?)
+    }),
+    number(
+        "bits",
+        Number,
+        0,
+        "bits of a value in the file, negative for floating point",
+        |k| n(f64::from(k.facts.bits?)),
     ),
     number("binning", Number, 0, "pixels joined at read-out", |k| {
         n(f64::from(k.facts.binning?.0))

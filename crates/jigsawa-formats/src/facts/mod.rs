@@ -189,16 +189,8 @@ fn binning(h: &Header) -> Option<(u32, u32)> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::fits::header;
     use rstest::rstest;
-
-    fn header(records: &[&str]) -> Header {
-        Header::from_records(
-            &records
-                .iter()
-                .map(|r| format!("{r:<80}"))
-                .collect::<Vec<_>>(),
-        )
-    }
 
     #[rstest]
     #[case("XBINNING=                    2", (2, 2))]

@@ -105,16 +105,8 @@ fn numbers(text: &str) -> Vec<f64> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::fits::header;
     use rstest::rstest;
-
-    fn header(records: &[&str]) -> Header {
-        Header::from_records(
-            &records
-                .iter()
-                .map(|r| format!("{r:<80}"))
-                .collect::<Vec<_>>(),
-        )
-    }
 
     #[rstest]
     #[case(&["DATE-OBS= '2026-03-14T21:30:00.500'"], Some(1_773_523_800.5))]

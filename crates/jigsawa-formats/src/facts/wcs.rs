@@ -89,15 +89,7 @@ fn matrix(h: &Header) -> Option<[[f64; 2]; 2]> {
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    fn header(records: &[&str]) -> Header {
-        Header::from_records(
-            &records
-                .iter()
-                .map(|r| format!("{r:<80}"))
-                .collect::<Vec<_>>(),
-        )
-    }
+    use crate::fits::header;
 
     #[test]
     fn the_wcs_moves_with_the_canvas() {

@@ -209,18 +209,16 @@ pub(crate) fn free_records(name: &str, text: &str) -> Vec<String> {
     records
 }
 
+/// A header of records without their blanks, for tests.
+#[cfg(test)]
+pub(crate) fn header(records: &[&str]) -> Header {
+    let padded: Vec<String> = records.iter().map(|r| format!("{r:<80}")).collect();
+    Header::from_records(&padded)
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    fn header(records: &[&str]) -> Header {
-        Header::from_records(
-            &records
-                .iter()
-                .map(|r| format!("{r:<80}"))
-                .collect::<Vec<_>>(),
-        )
-    }
 
     #[test]
     fn values_of_all_kinds_are_read() {

@@ -5,6 +5,8 @@ mod frame;
 mod handle;
 mod write;
 
+#[cfg(test)]
+pub(crate) use card::header;
 pub use card::{Card, Header, Value};
 pub use frame::{FitsFrame, FitsPlane};
 pub use write::{Cards, Depth, FitsWriter};

@@ -7,6 +7,8 @@ use jigsawa_core::survey::BoxPx;
 
 use super::OutputArgs;
 
+// Options are as many as the user's wishes; none of them excludes another here.
+#[allow(clippy::struct_excessive_bools)]
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
   jigsawa show master.fits

@@ -9,6 +9,8 @@ use jigsawa_core::survey::score::Weights;
 
 use super::OutputArgs;
 
+// Options are as many as the user's wishes; none of them excludes another here.
+#[allow(clippy::struct_excessive_bools)]
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
   jigsawa survey night/ --out look

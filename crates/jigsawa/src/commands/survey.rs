@@ -1,5 +1,6 @@
 //! `jigsawa survey`: a night's files looked at, compared and judged.
 
+use std::fmt::Write as _;
 use std::path::PathBuf;
 
 use jigsawa_core::survey::condition::{Condition, ConditionError};
@@ -134,7 +135,7 @@ pub fn make(args: &SurveyArgs, common: &Common) -> Result<Told, Trouble> {
         text.push_str(&carry_out(plan, args.dry_run, &mut outputs)?);
     }
     for o in &outputs {
-        text.push_str(&format!("wrote      {}  {}\n", o.file, o.kind));
+        let _ = writeln!(text, "wrote      {}  {}", o.file, o.kind);
     }
     let account = SurveyAccount::new(&night, measured, outputs, clock);
     let known = account.frames.len() - account.measured.min(account.frames.len());
@@ -143,7 +144,7 @@ pub fn make(args: &SurveyArgs, common: &Common) -> Result<Told, Trouble> {
     } else {
         String::new()
     };
-    text.push_str(&format!("took       {:.2} s{known}\n", account.seconds));
+    let _ = writeln!(text, "took       {:.2} s{known}", account.seconds);
     Ok(Told { text, account })
 }
 
@@ -269,14 +270,15 @@ fn carry_out(plan: &Plan, dry: bool, outputs: &mut Vec<Output>) -> Result<String
     }
     if dry {
         for (from, to) in &plan.files {
-            text.push_str(&format!("{verb} {} to {}\n", from.display(), to.display()));
+            let _ = writeln!(text, "{verb} {} to {}", from.display(), to.display());
         }
     }
-    text.push_str(&format!(
-        "{verb} {} frames to {}\n",
+    let _ = writeln!(
+        text,
+        "{verb} {} frames to {}",
         plan.files.len(),
         plan.folder.display()
-    ));
+    );
     if !dry {
         // They are named in the account; a line for each would bury the rest.
         outputs.retain(|o| !o.kind.ends_with("frame"));

@@ -1,6 +1,8 @@
 //! One quantity over the night as SVG. Colours are left to the page's style sheet, which knows light
 //! and dark: what is drawn here in marker colours gets class names instead.
 
+use std::fmt::Write as _;
+
 use jigsawa_core::survey::quantity::{Measure, named};
 use jigsawa_core::verdict::Verdict;
 use plotters::prelude::*;
@@ -229,10 +231,11 @@ fn styled(svg: &str, dots: &[(String, String)], quantity: &str) -> String {
                 .filter(|a| a.starts_with("cx=") || a.starts_with("cy="))
                 .collect::<Vec<_>>()
                 .join(" ");
-            out.push_str(&format!(
-                "<circle {place} r=\"4\" {attributes}><title>{}</title></circle>\n",
+            let _ = writeln!(
+                out,
+                "<circle {place} r=\"4\" {attributes}><title>{}</title></circle>",
                 escaped(text)
-            ));
+            );
             continue;
         }
         let styled = line

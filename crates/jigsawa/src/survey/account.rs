@@ -1,7 +1,7 @@
 //! The survey's account, in the form that `--json` prints.
 
 use jigsawa_core::survey::group::{Group, filter_label};
-use jigsawa_core::survey::quantity::{Measure, QUANTITIES, Value};
+use jigsawa_core::survey::quantity::{QUANTITIES, Value};
 use jigsawa_core::survey::{Cell, Course};
 use jigsawa_core::verdict::Verdict;
 use serde::Serialize;
@@ -82,7 +82,7 @@ impl SurveyRow {
         let gain = facts.gain_e_adu;
         let mut quantities = serde_json::Map::new();
         for q in QUANTITIES.iter().filter(|q| !OWN.contains(&q.name)) {
-            let places = q.digits as i32 + if q.measure == Measure::Words { 0 } else { 1 };
+            let places = q.digits as i32 + 1;
             let value = match (q.of)(&known) {
                 Some(Value::Number(v)) => round(v, places).into(),
                 Some(Value::Words(text)) => text.into(),

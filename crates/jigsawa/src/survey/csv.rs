@@ -43,7 +43,7 @@ pub fn write(path: &Path, night: &Night, overwrite: bool) -> Result<Unfinished, 
     for (file, why) in &night.unreadable {
         let mut row = vec![String::new(); QUANTITIES.len() + 4];
         row[0] = file.relative.display().to_string();
-        row[QUANTITIES.len() + 1] = "left out".to_owned();
+        "left out".clone_into(&mut row[QUANTITIES.len() + 1]);
         row[QUANTITIES.len() + 2] = format!("it cannot be read: {why}");
         out.write_record(&row).map_err(|e| failed(&e))?;
     }

@@ -129,8 +129,8 @@ impl Night {
     }
 
     pub fn frame(self, name: &str, frame: Frame) -> Self {
-        std::fs::create_dir_all(self.path(name).parent().unwrap()).unwrap();
         static CLOUDS: OnceLock<Clouds> = OnceLock::new();
+        std::fs::create_dir_all(self.path(name).parent().unwrap()).unwrap();
         let Frame {
             shot,
             card,

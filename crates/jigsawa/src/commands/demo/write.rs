@@ -52,7 +52,7 @@ pub fn new_files<'a>(
 /// Writes what is true of a folder's frames.
 pub fn write_truth(
     folder: &Path,
-    truths: serde_json::Map<String, serde_json::Value>,
+    truths: &serde_json::Map<String, serde_json::Value>,
     overwrite: bool,
 ) -> Result<(), Trouble> {
     let path = folder.join(TRUTH);

@@ -1,0 +1,222 @@
+//! Errors into sentences: what, where, how to mend it, with the thing to type.
+//!
+//! [`Trouble`] is everything that can stop a command, as data. Variants are named after what is in the
+//! way; which exit code each has is decided in one place, at the end of this file.
+
+mod sentences;
+
+use std::path::PathBuf;
+use std::process::ExitCode;
+
+use jigsawa_core::balance::BalanceError;
+use jigsawa_core::canvas::CanvasError;
+use jigsawa_core::colour::mix::MixError;
+use jigsawa_core::layout::LayoutError;
+use jigsawa_core::matching::MatchError;
+use jigsawa_core::stars::DetectError;
+use jigsawa_core::survey::condition::ConditionError;
+use jigsawa_formats::error::FileError;
+
+use crate::cli::Common;
+use crate::terminal::say;
+use sentences::tell;
+
+/// Whatever stops a command.
+#[derive(Debug)]
+pub enum Trouble {
+    /// Files that cannot be read.
+    Files(Vec<(PathBuf, FileError)>),
+    /// Frames whose filter is not known, with what their headers say.
+    Filters(Vec<(String, Option<String>)>),
+    /// `--filter` with a name that cannot stand in a mix.
+    FilterName(String),
+    /// `--filter` for a colour image, whose planes are R, G and B.
+    FilterOfColour(String),
+    /// An option names a frame that is not among those given.
+    NoSuchFrame {
+        option: &'static str,
+        name: String,
+        frames: Vec<String>,
+    },
+    /// Two frames of one filter.
+    SameFilter { filter: String, files: Vec<String> },
+    /// A file given twice.
+    Twice(String),
+    /// A frame that shows no sky.
+    NotTheSky { file: String, kind: &'static str },
+    /// No such palette.
+    Palette(String),
+    /// A palette's filters are not all there.
+    PaletteNeeds {
+        palette: String,
+        missing: Vec<String>,
+        have: Vec<String>,
+    },
+    /// A mix that cannot be understood.
+    Mix {
+        channel: &'static str,
+        text: String,
+        error: MixError,
+    },
+    /// A name in a mix that stands for no frame.
+    MixName {
+        channel: &'static str,
+        text: String,
+        name: String,
+        column: usize,
+        known: Vec<String>,
+    },
+    /// A frame without anything to measure.
+    Measure { file: String, error: DetectError },
+    /// A frame that is needed cannot be placed.
+    Match {
+        file: String,
+        reference: String,
+        error: MatchError,
+    },
+    /// A frame that is needed cannot be balanced.
+    Balance {
+        file: String,
+        reference: String,
+        error: BalanceError,
+    },
+    /// No canvas.
+    Canvas(CanvasError),
+    /// The layout cannot be read.
+    LayoutText { file: PathBuf, error: String },
+    /// The layout cannot be used.
+    Layout { file: PathBuf, error: LayoutError },
+    /// A frame is not what the layout says.
+    LayoutFrame {
+        layout: PathBuf,
+        file: String,
+        problem: String,
+    },
+    /// A frame that a mix needs is left out in the layout.
+    LeftOut { file: String, reason: String },
+    /// An option that has no meaning for a layout.
+    NotWithLayout(&'static str),
+    /// A layout among several arguments.
+    LayoutAlone,
+    /// Results that exist already.
+    Exist(Vec<PathBuf>),
+    /// A folder that takes no files.
+    Folder {
+        folder: PathBuf,
+        error: std::io::Error,
+    },
+    /// A name that cannot be part of a file's name.
+    Name(String),
+    /// A result cannot be written.
+    Write { file: PathBuf, error: FileError },
+    /// The merge stopped.
+    Merge {
+        file: Option<String>,
+        message: String,
+    },
+    /// The result has no pixel with all channels.
+    Nothing,
+    /// Nothing to survey in a place.
+    NoFrames { place: String, others: usize },
+    /// A pattern that cannot be understood.
+    Pattern { pattern: String, error: String },
+    /// Not one file can be read.
+    NoneReadable(Vec<(String, String)>),
+    /// `--keep` cannot be understood.
+    Keep { text: String, error: ConditionError },
+    /// A column that does not exist.
+    Column { option: &'static str, name: String },
+    /// `--dry-run` without anything that would be done.
+    DryRunOfNothing,
+    /// No frame can be the reference.
+    NoReference,
+    /// Files that a copy or a move would replace.
+    InTheWay(Vec<PathBuf>),
+    /// Two frames would get one name.
+    SameName(PathBuf),
+    /// An option that compares frames, and one frame.
+    NeedsTwo(&'static str),
+    /// Two frames would get one picture.
+    SamePicture(PathBuf),
+    /// A region outside of its frame.
+    Region {
+        file: String,
+        region: String,
+        width: usize,
+        height: usize,
+    },
+    /// Frames of different sizes where pixels are compared.
+    Sizes {
+        file: String,
+        other: String,
+        sizes: [(usize, usize); 2],
+    },
+    /// A copy or a move that failed.
+    Carry {
+        from: PathBuf,
+        to: PathBuf,
+        error: String,
+        done: usize,
+        of: usize,
+    },
+}
+
+/// Prints what the command line's parser says: as it comes, or as the one JSON document.
+pub fn usage(error: &clap::Error, json: bool) -> ExitCode {
+    // Help and version come the same way, and are no error.
+    if json && error.use_stderr() {
+        let text = error.to_string();
+        let (message, hint) = text.split_once("\n\n").unwrap_or((&text, ""));
+        let error = serde_json::json!({ "error": {
+            "message": message.trim_start_matches("error: ").trim(),
+            "file": null,
+            "hint": hint.trim(),
+        } });
+        say(&format!("{error:#}"));
+    } else if let Err(e) = error.print() {
+        tracing::debug!("the terminal takes no more: {e}");
+    }
+    ExitCode::from(if error.use_stderr() { 2 } else { 0 })
+}
+
+/// Prints the trouble where its user looks for it, and gives the exit code.
+pub fn failure(trouble: &Trouble, common: &Common) -> ExitCode {
+    let told = tell(trouble);
+    if common.json {
+        let error = serde_json::json!({
+            "error": { "message": told.message, "file": told.file, "hint": told.hint }
+        });
+        say(&format!("{error:#}"));
+    } else {
+        eprintln!("jigsawa: {}", told.message);
+        if let Some(hint) = told.hint {
+            eprintln!("{hint}");
+        }
+    }
+    ExitCode::from(trouble.exit_code())
+}
+
+impl Trouble {
+    /// 2 where the command line itself is wrong, 1 where the work could not be done.
+    fn exit_code(&self) -> u8 {
+        match self {
+            Self::FilterName(_)
+            | Self::FilterOfColour(_)
+            | Self::NoSuchFrame { .. }
+            | Self::Twice(_)
+            | Self::Palette(_)
+            | Self::Mix { .. }
+            | Self::MixName { .. }
+            | Self::NotWithLayout(_)
+            | Self::LayoutAlone
+            | Self::Pattern { .. }
+            | Self::Keep { .. }
+            | Self::Column { .. }
+            | Self::DryRunOfNothing
+            | Self::NeedsTwo(_)
+            | Self::Region { .. }
+            | Self::Name(_) => 2,
+            _ => 1,
+        }
+    }
+}
