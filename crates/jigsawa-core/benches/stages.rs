@@ -7,6 +7,7 @@ use jigsawa_core::plane::Plane;
 use jigsawa_core::resample::{Kernel, Resampling, Scratch, Window, resample, window_for};
 use jigsawa_core::space::{Point, Rect, Size};
 use jigsawa_core::stars::{Settings, SkyMesh, detect};
+use jigsawa_core::survey::{binned, measure, trails};
 
 fn main() {
     divan::main();
@@ -90,4 +91,18 @@ fn stretch_a_megapixel(bencher: Bencher<'_, '_>) {
             .map(|p| stretch.apply(*p).0[0])
             .fold(0.0, f32::max)
     });
+}
+
+/// A megapixel surveyed: stars, shapes, sky, trails.
+#[divan::bench]
+fn survey_a_megapixel(bencher: Bencher<'_, '_>) {
+    let plane = plane();
+    bencher.bench_local(|| measure(black_box(&plane), (0, 0), None));
+}
+
+/// Trails looked for on a plane of the usual size.
+#[divan::bench]
+fn trails_of_a_frame(bencher: Bencher<'_, '_>) {
+    let small = binned(&plane(), 2);
+    bencher.bench_local(|| trails(black_box(&small)));
 }

@@ -120,6 +120,8 @@ fn sets(lights: &[Light<'_>]) -> Vec<usize> {
                     && a.gain_setting == b.gain_setting
                     && a.binning == b.binning
                     && a.size == b.size
+                    && a.planes == b.planes
+                    && a.colour_pattern == b.colour_pattern
                     && a.master == b.master
             };
             firsts.iter().position(|f| alike(f)).unwrap_or_else(|| {

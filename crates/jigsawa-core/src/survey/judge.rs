@@ -169,20 +169,18 @@ fn keep_best(frames: &[Known<'_>], judged: &mut [Judged], best: KeepBest) {
     }
 }
 
-/// The most frequent of some values.
+/// The value that more than half of those who have one have.
 fn usual(values: impl Iterator<Item = Option<String>>) -> Option<String> {
     let mut counts: HashMap<String, usize> = HashMap::new();
+    let mut all = 0;
     for v in values.flatten() {
         *counts.entry(v).or_default() += 1;
+        all += 1;
     }
-    let most = counts.values().max().copied()?;
-    let mut best: Vec<String> = counts
+    counts
         .into_iter()
-        .filter(|(_, n)| *n == most)
+        .find(|(_, n)| 2 * n > all)
         .map(|(v, _)| v)
-        .collect();
-    best.sort();
-    Some(best.remove(0))
 }
 
 /// Settings of a light that most lights of its filter do not have.

@@ -332,6 +332,20 @@ pub fn named(name: &str) -> Option<&'static Quantity> {
     QUANTITIES.iter().find(|q| q.name == name)
 }
 
+/// A number with so many digits after the point, without a minus before a rounded zero.
+pub fn fixed(v: f64, digits: usize) -> String {
+    let text = format!("{v:.digits$}");
+    let zero = text
+        .trim_start_matches('-')
+        .chars()
+        .all(|c| c == '0' || c == '.');
+    if zero {
+        text.trim_start_matches('-').to_owned()
+    } else {
+        text
+    }
+}
+
 impl Quantity {
     /// The number of a frame, if it is one and known.
     pub fn number_of(&self, known: &Known<'_>) -> Option<f64> {
@@ -353,13 +367,9 @@ impl Quantity {
     /// A number of this quantity as it is shown, without its unit but for per cent.
     pub fn shown_number(&self, v: f64) -> String {
         if self.measure == Measure::Part {
-            let digits = self.digits.saturating_sub(2);
-            // No minus before a rounded zero.
-            let v =
-                (v * 100.0 * 10f64.powi(digits as i32)).round() / 10f64.powi(digits as i32) + 0.0;
-            return format!("{v:.digits$}%");
+            return fixed(v * 100.0, self.digits.saturating_sub(2)) + "%";
         }
-        format!("{:.*}", self.digits, v + 0.0)
+        fixed(v, self.digits)
     }
 
     /// The unit after a number of this quantity, with a blank before it; empty where there is none.
@@ -412,6 +422,8 @@ mod tests {
         assert_eq!(shown("exposure"), "300.0");
         assert_eq!(shown("transparency"), "87.6%");
         assert_eq!(shown("clouds"), "12.4%");
+        assert_eq!(fixed(-0.004, 2), "0.00");
+        assert_eq!(fixed(-0.006, 2), "-0.01");
         assert_eq!(shown("fwhm"), "");
         assert_eq!(shown("gain"), "");
         assert_eq!(shown("file"), "a.fits");

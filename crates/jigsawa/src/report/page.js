@@ -164,7 +164,9 @@
   const tell = () => {
     const out = frames.map((f, i) => i).filter(i => marked.has(i)), lights = frames.filter(f => f.kind === "light").length;
     $("chosen").textContent = `${lights - out.length} of ${lights} lights are used, ${out.length} left out.`;
-    const rule = out.map(i => `file != '${frames[i].file}'`).join(" and ") || "1";
+    // Inside of a shell's double quotes; a name with an apostrophe needs the other quotes there.
+    const quoted = name => name.includes("'") ? `\\"${name}\\"` : `'${name}'`;
+    const rule = out.map(i => `file != ${quoted(frames[i].file)}`).join(" and ") || "1";
     $("keep").value = `--keep "${rule}"`;
   };
   $("back").addEventListener("click", () => go(-1));

@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use jigsawa_core::survey::quantity::{QUANTITIES, Value};
+use jigsawa_core::survey::quantity::{QUANTITIES, Value, fixed};
 use jigsawa_formats::error::FileError;
 use jigsawa_formats::whole::Unfinished;
 
@@ -29,7 +29,7 @@ pub fn write(path: &Path, night: &Night, overwrite: bool) -> Result<Unfinished, 
         let mut row: Vec<String> = QUANTITIES
             .iter()
             .map(|q| match (q.of)(&known) {
-                Some(Value::Number(v)) => format!("{:.*}", q.digits + 1, v + 0.0),
+                Some(Value::Number(v)) => fixed(v, q.digits + 1),
                 Some(Value::Words(text)) => text,
                 None => String::new(),
             })
