@@ -172,6 +172,12 @@ impl Layout {
         self.frames.iter().any(|f| f.placement.is_some())
     }
 
+    /// Have all used frames a balance? A layout of `register` has placements only.
+    pub fn is_balanced(&self) -> bool {
+        let mut used = self.frames.iter().filter(|f| f.verdict == Verdict::Used);
+        used.all(|f| f.balance.is_some())
+    }
+
     /// The place of the reference among the frames.
     pub fn reference_index(&self) -> Option<usize> {
         self.frames

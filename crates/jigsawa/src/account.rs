@@ -15,6 +15,7 @@ pub struct Account {
     pub reference: Reference,
     pub canvas: CanvasRow,
     pub frames: Vec<FrameRow>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
     pub channels: Vec<Channel>,
     pub outputs: Vec<Output>,
     pub stages: Vec<Stage>,

@@ -185,7 +185,7 @@ pub fn cards(palette: &Palette, bound: &Bound, layout: &Layout, object: Option<&
 }
 
 /// What was done to one frame, for the history.
-fn frame_line(f: &LayoutFrame) -> String {
+pub fn frame_line(f: &LayoutFrame) -> String {
     let mut line = format!("frame: {} ({})", file_name(&f.file), f.filter);
     // Writing to a string cannot fail.
     if let Some(p) = &f.placement {
@@ -204,7 +204,7 @@ fn frame_line(f: &LayoutFrame) -> String {
     line
 }
 
-fn file_name(path: &str) -> String {
+pub fn file_name(path: &str) -> String {
     std::path::Path::new(path)
         .file_name()
         .map_or_else(|| path.to_owned(), |n| n.to_string_lossy().into_owned())

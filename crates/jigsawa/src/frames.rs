@@ -66,9 +66,22 @@ fn is_called(path: &Path, name: &str) -> bool {
         || stem(path) == name
 }
 
+/// What a command must know of its frames' filters.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Filters {
+    /// Each frame's, and no two alike: they are merged by them.
+    OneEach,
+    /// Nothing: filters are only carried on.
+    Any,
+}
+
 /// Opens all files; the user's words for filters go before the headers'. A colour image gives three
 /// frames, R, G and B.
-pub fn open_all(paths: &[PathBuf], filters: &[(String, String)]) -> Result<Vec<Frame>, Trouble> {
+pub fn open_all(
+    paths: &[PathBuf],
+    filters: &[(String, String)],
+    need: Filters,
+) -> Result<Vec<Frame>, Trouble> {
     for (i, path) in paths.iter().enumerate() {
         if paths[..i].contains(path) {
             return Err(Trouble::Twice(path.display().to_string()));
@@ -127,6 +140,10 @@ pub fn open_all(paths: &[PathBuf], filters: &[(String, String)]) -> Result<Vec<F
             Some((word, _)) => {
                 Some(Filter::named_by_hand(word).ok_or_else(|| Trouble::FilterName(word.clone()))?)
             }
+            None if need == Filters::Any => Some(facts.filter.clone().unwrap_or_else(|| {
+                let word = facts.filter_card.clone();
+                Filter::Other(word.unwrap_or_else(|| "unknown".to_owned()))
+            })),
             None => facts.filter.clone(),
         };
         match filter {
@@ -143,17 +160,19 @@ pub fn open_all(paths: &[PathBuf], filters: &[(String, String)]) -> Result<Vec<F
     if !unknown.is_empty() {
         return Err(Trouble::Filters(unknown));
     }
-    one_frame_a_filter(&frames)?;
+    if need == Filters::OneEach {
+        one_frame_a_filter(&frames.iter().collect::<Vec<_>>())?;
+    }
     Ok(frames)
 }
 
 /// Two frames of one filter would need merging first.
-pub fn one_frame_a_filter(frames: &[Frame]) -> Result<(), Trouble> {
+pub fn one_frame_a_filter(frames: &[&Frame]) -> Result<(), Trouble> {
     for f in frames {
         let same: Vec<String> = frames
             .iter()
             .filter(|g| g.filter == f.filter)
-            .map(Frame::name)
+            .map(|g| g.name())
             .collect();
         if same.len() > 1 {
             return Err(Trouble::SameFilter {

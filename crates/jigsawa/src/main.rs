@@ -10,6 +10,7 @@ mod frames;
 mod layout_file;
 mod outputs;
 mod picture;
+mod placed_frames;
 mod register;
 mod report;
 mod survey;
@@ -48,6 +49,7 @@ fn main() -> ExitCode {
 fn run(cli: &Cli) -> Result<Ending, tell::Trouble> {
     match &cli.command {
         Command::Survey(args) => commands::survey(args, &cli.common),
+        Command::Register(args) => commands::register(args, &cli.common),
         Command::Show(args) => commands::show(args, &cli.common),
         Command::Compose(args) => commands::compose(args, &cli.common),
         Command::Demo(args) => commands::demo(args, &cli.common),

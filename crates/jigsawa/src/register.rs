@@ -1,9 +1,9 @@
 //! From frames to a layout: stars, reference, placements, canvas, balances.
 
-use jigsawa_core::balance::{Member, balance_all};
+use jigsawa_core::balance::{Balance, BalanceError, Member, balance_all};
 use jigsawa_core::canvas::{Canvas, Extent};
 use jigsawa_core::layout::{FORMAT, Layout, LayoutFrame, Measurements, PlacementRecord, Reference};
-use jigsawa_core::matching::{MatchError, MatchErrors, Matched, match_frames, spots};
+use jigsawa_core::matching::{MatchError, MatchErrors, Matched, match_frames, pairs_under, spots};
 use jigsawa_core::placement::{Map, Placement, Registration};
 use jigsawa_core::stars::{Catalogue, DetectError, Settings, detect};
 use jigsawa_core::verdict::Verdict;
@@ -23,6 +23,8 @@ pub struct Settled<'a> {
     pub canvas: CanvasArg,
     /// Frames that must not be left out.
     pub needed: &'a [usize],
+    /// Are values to be matched, too?
+    pub balance: bool,
 }
 
 /// Measures, registers and balances all frames. A frame that is needed and fails is an error; another
@@ -48,11 +50,17 @@ pub fn register(
         .transpose()?;
     let catalogues = measure(frames, settled.needed, common)?;
     clock.lap("stars");
+    // Where no frame is needed more than another, all decide on the reference.
+    let among: Vec<usize> = if settled.needed.is_empty() {
+        (0..frames.len()).collect()
+    } else {
+        settled.needed.to_vec()
+    };
     let candidates = match given {
         Some(i) => vec![(i, "as asked".to_owned())],
-        None => candidates(frames, &catalogues, settled.needed),
+        None => candidates(frames, &catalogues, &among),
     };
-    let (reference, why, placed) = place_all(frames, &catalogues, candidates, settled.needed)?;
+    let (reference, why, placed) = place_all(frames, &catalogues, candidates, &among)?;
     for i in settled.needed {
         if let Err(Lost::Unmatched(error)) = &placed[*i] {
             return Err(Trouble::Match {
@@ -64,8 +72,92 @@ pub fn register(
     }
     clock.lap("register");
     let layout = lay_out(frames, &catalogues, &placed, (reference, why), settled)?;
+    if settled.balance {
+        clock.lap("normalize");
+    }
+    Ok(layout)
+}
+
+/// Matches the values of frames whose places are known: what `register` leaves to be done.
+pub fn balance_placed(
+    frames: &[Frame],
+    mut layout: Layout,
+    needed: &[usize],
+    common: &Common,
+    clock: &mut Clock,
+) -> Result<Layout, Trouble> {
+    let catalogues = measure(frames, needed, common)?;
+    clock.lap("stars");
+    let reference = layout.reference_index().unwrap_or(0);
+    let on_canvas = layout.canvas.to_reference().invert();
+    let of_reference = catalogues[reference]
+        .as_ref()
+        .map(spots)
+        .unwrap_or_default();
+    let placements: Vec<Option<Placement>> = layout
+        .frames
+        .iter()
+        .map(|f| f.placement.as_ref().and_then(PlacementRecord::placement))
+        .collect();
+    let pairs: Vec<Vec<(usize, usize)>> = placements
+        .iter()
+        .zip(&catalogues)
+        .zip(frames)
+        .map(|((placement, stars), f)| {
+            let there = placement.as_ref().and_then(|p| on_canvas.then(p));
+            match (there, stars) {
+                (Some(map), Ok(stars)) => {
+                    pairs_under(&map, &of_reference, &spots(stars), f.facts.size)
+                }
+                _ => Vec::new(),
+            }
+        })
+        .collect();
+    let members: Vec<Option<Member<'_>>> = (0..frames.len())
+        .map(|i| {
+            Some(Member {
+                catalogue: catalogues[i].as_ref().ok()?,
+                placement: placements[i].as_ref()?,
+                pairs: &pairs[i],
+                band: frames[i].filter.band(),
+            })
+        })
+        .collect();
+    let balances = balances(&members, reference, layout.canvas.size);
+    for (i, balance) in balances.into_iter().enumerate() {
+        match balance {
+            Some(Ok(b)) => layout.frames[i].balance = Some(b),
+            Some(Err(error)) if needed.contains(&i) => {
+                return Err(Trouble::Balance {
+                    file: frames[i].name(),
+                    reference: frames[reference].name(),
+                    error,
+                });
+            }
+            Some(Err(error)) => layout.frames[i].verdict = Verdict::LeftOut(error.to_string()),
+            None => {}
+        }
+    }
     clock.lap("normalize");
     Ok(layout)
+}
+
+/// The balances of the frames that have a place.
+fn balances(
+    members: &[Option<Member<'_>>],
+    reference: usize,
+    canvas: jigsawa_core::space::Size,
+) -> Vec<Option<Result<Balance, BalanceError>>> {
+    let present: Vec<usize> = (0..members.len())
+        .filter(|i| members[*i].is_some())
+        .collect();
+    let at = present.iter().position(|i| *i == reference).unwrap_or(0);
+    let there: Vec<Member<'_>> = members.iter().flatten().copied().collect();
+    let mut balanced = balance_all(&there, at, canvas).into_iter();
+    members
+        .iter()
+        .map(|m| m.and_then(|_| balanced.next()))
+        .collect()
 }
 
 /// A frame's place on the reference.
@@ -272,30 +364,25 @@ fn lay_out(
         .map(|p| to_reference.then(&p.as_ref().ok()?.map))
         .collect();
 
-    // Balancing sees the frames that have a place.
-    let present: Vec<usize> = (0..frames.len())
-        .filter(|i| placements[*i].is_some())
-        .collect();
-    let members: Vec<Member<'_>> = present
-        .iter()
-        .filter_map(|i| {
+    let members: Vec<Option<Member<'_>>> = (0..frames.len())
+        .map(|i| {
             Some(Member {
-                catalogue: catalogues[*i].as_ref().ok()?,
-                placement: placements[*i].as_ref()?,
-                pairs: &placed[*i].as_ref().ok()?.pairs,
-                band: frames[*i].filter.band(),
+                catalogue: catalogues[i].as_ref().ok()?,
+                placement: placements[i].as_ref()?,
+                pairs: &placed[i].as_ref().ok()?.pairs,
+                band: frames[i].filter.band(),
             })
         })
         .collect();
-    let at = present.iter().position(|i| *i == reference).unwrap_or(0);
-    let balanced = balance_all(&members, at, canvas.size);
+    let mut balanced = if settled.balance {
+        balances(&members, reference, canvas.size)
+    } else {
+        vec![None; frames.len()]
+    };
 
     let mut rows = Vec::with_capacity(frames.len());
     for (i, f) in frames.iter().enumerate() {
-        let balance = present
-            .iter()
-            .position(|p| *p == i)
-            .map(|p| balanced[p].clone());
+        let balance = balanced[i].take();
         let verdict = match (&placed[i], &balance) {
             (Err(Lost::Unmeasured(e)), _) => Verdict::LeftOut(e.to_string()),
             (Err(Lost::Unmatched(e)), _) => Verdict::LeftOut(e.to_string()),

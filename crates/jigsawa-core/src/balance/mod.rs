@@ -55,13 +55,21 @@ pub struct Balance {
 impl Balance {
     /// The balance of the reference: nothing changes.
     pub fn identity(catalogue: &Catalogue) -> Self {
+        Self::unchanged(
+            f64::from(catalogue.sky.typical_level()),
+            f64::from(catalogue.sky.typical_sigma()),
+        )
+    }
+
+    /// The balance that changes nothing, for a frame with this sky and noise.
+    pub const fn unchanged(sky_adu: f64, noise_adu: f64) -> Self {
         Self {
             scale: Measured::exact(1.0),
             scale_by: ScaleBy::Reference,
             stars: 0,
             surface: Surface::zero(),
-            sky_adu: f64::from(catalogue.sky.typical_level()),
-            noise_adu: f64::from(catalogue.sky.typical_sigma()),
+            sky_adu,
+            noise_adu,
             residual_sigma: 0.0,
             patches: 0,
         }

@@ -118,6 +118,17 @@ pub const LEAST_STARS: usize = 6;
 /// A match rougher than this is not used: half a pixel doubles every star visibly.
 const MOST_RMS_PX: f64 = 0.5;
 
+/// The stars of both that meet under a map that is known, to within two pixels, as (index in the
+/// reference's catalogue, index in the frame's).
+pub fn pairs_under(
+    map: &Registration,
+    reference: &[Spot<ReferencePx>],
+    frame: &[Spot<FramePx>],
+    frame_size: Size,
+) -> Vec<(usize, usize)> {
+    pairs::meeting(&consensus::Field::new(reference, frame, frame_size), map)
+}
+
 /// Finds the map from the reference's stars to the frame's. Both lists run from bright to faint.
 ///
 /// # Errors

@@ -118,6 +118,15 @@ fn distance(field: &Field<'_>, map: &Registration, r: usize, f: usize) -> f64 {
 }
 
 /// Pairs in which each is the other's nearest within the reach, as places in both lists.
+/// Pairs under a final map, by their places in the catalogues.
+pub(super) fn meeting(field: &Field<'_>, map: &Registration) -> Vec<(usize, usize)> {
+    const REACH_PX: f64 = 2.0;
+    mutual(field, map, REACH_PX)
+        .into_iter()
+        .map(|(r, f)| (field.reference[r].index, field.frame[f].index))
+        .collect()
+}
+
 fn mutual(field: &Field<'_>, map: &Registration, reach: f64) -> Vec<(usize, usize)> {
     let mut suitor: HashMap<usize, (usize, f64)> = HashMap::new();
     for (r, s) in field.reference.iter().enumerate() {

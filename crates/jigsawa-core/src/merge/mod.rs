@@ -5,5 +5,7 @@
 //! knows nothing of files, threads or memory.
 
 mod engine;
+mod side_by_side;
 
 pub use engine::{Budget, Input, MergeError, TileOp, merge};
+pub use side_by_side::SideBySide;

@@ -46,7 +46,8 @@ fn is_of_the_chip(plane: &Plane, t: &Trail, factor: usize) -> bool {
     // Off its middle by less than a pixel of the smaller plane at both ends.
     let slack = ALONG_PX + factor as f64;
     let upright = dx < slack && dx < dy;
-    if !upright && !(dy < slack && dy < dx) {
+    let level = dy < slack && dy < dx;
+    if !upright && !level {
         return false;
     }
     let (middle, side, long) = if upright {
@@ -60,7 +61,7 @@ fn is_of_the_chip(plane: &Plane, t: &Trail, factor: usize) -> bool {
         return true;
     }
     let reach = 4 + factor as i64;
-    let level = |k: i64| {
+    let level_of = |k: i64| {
         let at = middle.round() as i64 + k;
         let mut values: Vec<f32> = (0..long)
             .step_by(3)
@@ -75,7 +76,7 @@ fn is_of_the_chip(plane: &Plane, t: &Trail, factor: usize) -> bool {
             .collect();
         f64::from(median(&mut values))
     };
-    let levels: Vec<f64> = (-reach..=reach).map(level).collect();
+    let levels: Vec<f64> = (-reach..=reach).map(level_of).collect();
     let mut sorted: Vec<f32> = levels.iter().map(|v| *v as f32).collect();
     let sky = f64::from(median(&mut sorted));
     let above: Vec<f64> = levels.iter().map(|v| (v - sky).max(0.0)).collect();

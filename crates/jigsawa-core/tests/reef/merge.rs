@@ -4,11 +4,11 @@ use jigsawa_core::balance::Balance;
 use jigsawa_core::colour::mix::parse;
 use jigsawa_core::colour::{Composite, White};
 use jigsawa_core::doors::{DoorError, FrameSource, TileSink};
-use jigsawa_core::merge::{Budget, Input, MergeError, merge};
+use jigsawa_core::merge::{Budget, Input, MergeError, SideBySide, merge};
 use jigsawa_core::plane::Plane;
 use jigsawa_core::space::{Rect, Size};
 
-use crate::setup::{Alone, narrow};
+use crate::setup::narrow;
 
 fn inputs() -> Vec<Input<'static>> {
     let group = narrow();
@@ -134,7 +134,7 @@ fn a_failing_source_or_sink_stops_the_merge_with_its_own_words() {
     let e = merge(
         &[input(&broken)],
         canvas,
-        &Alone,
+        &SideBySide { inputs: 1 },
         budget,
         &mut out,
         &|_, _| (),
@@ -145,7 +145,7 @@ fn a_failing_source_or_sink_stops_the_merge_with_its_own_words() {
     let e = merge(
         &[input(plane)],
         canvas,
-        &Alone,
+        &SideBySide { inputs: 1 },
         budget,
         &mut Full(0),
         &|_, _| (),

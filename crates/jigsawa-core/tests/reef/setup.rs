@@ -6,7 +6,7 @@ use jigsawa_core::balance::{Balance, Member, balance_all};
 use jigsawa_core::doors::FrameSource;
 use jigsawa_core::filter::{Band, Filter};
 use jigsawa_core::matching::{Matched, match_frames, spots};
-use jigsawa_core::merge::{Budget, Input, TileOp, merge};
+use jigsawa_core::merge::{Budget, Input, SideBySide, merge};
 use jigsawa_core::placement::{Map, Placement};
 use jigsawa_core::plane::Plane;
 use jigsawa_core::space::{CanvasPx, FramePx, Point, Size};
@@ -166,19 +166,6 @@ pub fn groups() -> [&'static Group; 2] {
     [narrow(), broad()]
 }
 
-/// The merge of one frame: the frame itself.
-pub struct Alone;
-
-impl TileOp for Alone {
-    fn planes(&self) -> usize {
-        1
-    }
-
-    fn run(&self, inputs: &[&[f32]], out: &mut [&mut [f32]]) {
-        out[0].copy_from_slice(inputs[0]);
-    }
-}
-
 /// One frame on a canvas.
 pub fn place(
     source: &dyn FrameSource,
@@ -195,7 +182,15 @@ pub fn place(
     };
     let mut out = vec![Plane::filled(canvas, 0.0)];
     let budget = Budget { bytes: 1 << 26 };
-    merge(&[input], canvas, &Alone, budget, &mut out, &|_, _| ()).unwrap();
+    merge(
+        &[input],
+        canvas,
+        &SideBySide { inputs: 1 },
+        budget,
+        &mut out,
+        &|_, _| (),
+    )
+    .unwrap();
     out.remove(0)
 }
 

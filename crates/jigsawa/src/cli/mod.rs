@@ -1,5 +1,6 @@
 //! What is typed: commands and options, as close to the keyboard as possible.
 
+mod register;
 mod show;
 mod survey;
 
@@ -8,6 +9,7 @@ use std::path::PathBuf;
 use clap::builder::styling::{AnsiColor, Styles};
 use clap::{Args, Parser, Subcommand, ValueEnum};
 
+pub use register::RegisterArgs;
 pub use show::ShowArgs;
 pub use survey::SurveyArgs;
 
@@ -65,6 +67,8 @@ pub struct Common {
 pub enum Command {
     /// Measure the frames of a night: table, score, verdicts, report with plots and pictures
     Survey(Box<SurveyArgs>),
+    /// Find where frames of one field lie on a common canvas
+    Register(Box<RegisterArgs>),
     /// Make a quick-look picture of frames, or one that flips through them
     Show(Box<ShowArgs>),
     /// Merge masters of several filters into a colour picture

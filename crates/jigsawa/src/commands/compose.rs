@@ -15,11 +15,11 @@ use jigsawa_formats::whole::Unfinished;
 use crate::account::{Account, Clock, Ending, Output};
 use crate::cli::{Common, ComposeArgs, StretchArg};
 use crate::compose::{Bound, bind, cards, palette};
-use crate::frames::{Frame, one_frame_a_filter, open_all};
+use crate::frames::{Filters, Frame, one_frame_a_filter, open_all};
 use crate::layout_file;
 use crate::outputs::{self, Names};
 use crate::picture::{self, Tone};
-use crate::register::{Settled, register};
+use crate::register::{Settled, balance_placed, register};
 use crate::tell::Trouble;
 use crate::terminal::{Progress, account_text, say};
 
@@ -54,7 +54,7 @@ struct Start {
 fn start(args: &ComposeArgs, layout: Option<&Path>) -> Result<Start, Trouble> {
     let Some(path) = layout else {
         return Ok(Start {
-            frames: open_all(&args.frames, &args.filters)?,
+            frames: open_all(&args.frames, &args.filters, Filters::OneEach)?,
             placed: None,
             reference: None,
             left_out: Vec::new(),
@@ -63,6 +63,13 @@ fn start(args: &ComposeArgs, layout: Option<&Path>) -> Result<Start, Trouble> {
     let (frames, layout) = layout_file::open(path)?;
     if layout.is_placed() {
         layout_file::check_options(args)?;
+        let used: Vec<&Frame> = frames
+            .iter()
+            .zip(&layout.frames)
+            .filter(|(_, f)| f.verdict == Verdict::Used)
+            .map(|(f, _)| f)
+            .collect();
+        one_frame_a_filter(&used)?;
         return Ok(Start {
             frames,
             placed: Some(layout),
@@ -79,7 +86,7 @@ fn start(args: &ComposeArgs, layout: Option<&Path>) -> Result<Start, Trouble> {
         .filter(|(i, _)| kept(*i))
         .map(|(_, f)| f)
         .collect();
-    one_frame_a_filter(&frames)?;
+    one_frame_a_filter(&frames.iter().collect::<Vec<_>>())?;
     Ok(Start {
         frames,
         placed: None,
@@ -101,10 +108,14 @@ pub fn make(args: &ComposeArgs, common: &Common) -> Result<Account, Trouble> {
     } = start(args, from_layout)?;
     let bound = bind(&palette, &frames)?;
     let names = Names::new(&args.output, &frames, &palette.name)?;
-    let fresh = placed.is_none();
+    let fresh = placed.as_ref().is_none_or(|l| !l.is_balanced());
     names.check(args.output.overwrite, fresh)?;
     let layout = if let Some(layout) = placed {
-        layout
+        if fresh {
+            balance_placed(&frames, layout, &bound.inputs, common, &mut clock)?
+        } else {
+            layout
+        }
     } else {
         let settled = Settled {
             reference: args
@@ -113,6 +124,7 @@ pub fn make(args: &ComposeArgs, common: &Common) -> Result<Account, Trouble> {
                 .or(reference.as_ref().map(|(file, _)| file.as_str())),
             canvas: args.canvas,
             needed: &bound.inputs,
+            balance: true,
         };
         let mut layout = register(&frames, &settled, common, &mut clock)?;
         layout.frames.extend(left_out);

@@ -2,10 +2,12 @@
 
 mod compose;
 mod demo;
+mod register;
 mod show;
 mod survey;
 
 pub use compose::{compose, folder_name};
 pub use demo::demo;
+pub use register::register;
 pub use show::show;
 pub use survey::survey;

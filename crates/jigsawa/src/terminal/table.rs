@@ -30,7 +30,10 @@ pub fn account_text(a: &Account) -> String {
         }
     );
     let _ = writeln!(out, "\n{}", placements(a));
-    let _ = writeln!(out, "\n{}\n", balances(a));
+    if a.frames.iter().any(|f| f.balance.is_some()) {
+        let _ = writeln!(out, "\n{}", balances(a));
+    }
+    let _ = writeln!(out);
     let widest = a.channels.iter().map(|c| c.mix.chars().count()).max();
     for c in &a.channels {
         let _ = writeln!(

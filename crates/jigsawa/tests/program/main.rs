@@ -5,5 +5,6 @@ mod compose;
 mod demo;
 mod night;
 mod page;
+mod register;
 mod show;
 mod survey;

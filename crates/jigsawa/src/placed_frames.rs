@@ -1,0 +1,201 @@
+//! The used frames of a layout as files of their own, each on the canvas, for use elsewhere.
+
+use std::path::{Path, PathBuf};
+
+use jigsawa_core::balance::Balance;
+use jigsawa_core::layout::{Layout, LayoutFrame, PlacementRecord};
+use jigsawa_core::merge::{Budget, Input, MergeError, SideBySide, merge};
+use jigsawa_core::verdict::Verdict;
+use jigsawa_formats::facts::wcs_records;
+use jigsawa_formats::fits::{Cards, Depth, FitsPlane, FitsWriter};
+use jigsawa_formats::whole::Unfinished;
+
+use crate::account::Output;
+use crate::cli::Common;
+use crate::compose::{file_name, frame_line};
+use crate::frames::{Frame, stem};
+use crate::outputs::{begin, make_folder};
+use crate::tell::Trouble;
+use crate::terminal::Progress;
+
+/// One file to be written: the frames that are its planes.
+pub struct Target {
+    file: PathBuf,
+    /// Numbers of the frames: one, or the three of a colour image.
+    planes: Vec<usize>,
+}
+
+/// Where the frames go: one file for each file read, by its name. None may be there already unless it
+/// is to be replaced, no two may become one, and none may be one of those read.
+pub fn targets(folder: &Path, frames: &[Frame], overwrite: bool) -> Result<Vec<Target>, Trouble> {
+    make_folder(folder)?;
+    let mut targets: Vec<Target> = Vec::new();
+    for (i, f) in frames.iter().enumerate() {
+        let file = folder.join(stem(&f.path) + ".fits");
+        if i > 0 && f.plane.is_some_and(|p| p > 0) && frames[i - 1].path == f.path {
+            if let Some(last) = targets.last_mut() {
+                last.planes.push(i);
+            }
+            continue;
+        }
+        if targets.iter().any(|t| t.file == file) {
+            return Err(Trouble::SameName(file));
+        }
+        targets.push(Target {
+            file,
+            planes: vec![i],
+        });
+    }
+    let real = |p: &Path| p.canonicalize().ok();
+    let there: Vec<PathBuf> = targets
+        .iter()
+        .map(|t| t.file.clone())
+        .filter(|t| t.exists())
+        .collect();
+    let is_input = |t: &PathBuf| frames.iter().any(|f| real(&f.path) == real(t));
+    if !there.is_empty() && (!overwrite || there.iter().any(is_input)) {
+        return Err(Trouble::Exist(there));
+    }
+    Ok(targets)
+}
+
+/// Writes all that are used.
+pub fn write(
+    targets: &[Target],
+    layout: &Layout,
+    frames: &[Frame],
+    overwrite: bool,
+    common: &Common,
+) -> Result<Vec<Output>, Trouble> {
+    let is_used = |t: &&Target| layout.frames[t.planes[0]].verdict == Verdict::Used;
+    let used: Vec<&Target> = targets.iter().filter(is_used).collect();
+    let progress = Progress::begin("frames", used.len(), common);
+    let mut done = Vec::with_capacity(used.len());
+    for target in used {
+        let file = write_one(target, layout, frames, overwrite, common)?;
+        let path = file.finish().map_err(|error| Trouble::Write {
+            file: target.file.clone(),
+            error,
+        })?;
+        done.push(Output {
+            file: path.display().to_string(),
+            kind: "placed frame",
+        });
+        progress.step();
+    }
+    Ok(done)
+}
+
+fn write_one(
+    target: &Target,
+    layout: &Layout,
+    frames: &[Frame],
+    overwrite: bool,
+    common: &Common,
+) -> Result<Unfinished, Trouble> {
+    let sources: Vec<FitsPlane<'_>> = target.planes.iter().map(|i| frames[*i].source()).collect();
+    let inputs: Vec<Input<'_>> = target
+        .planes
+        .iter()
+        .zip(&sources)
+        .filter_map(|(i, source)| input(&layout.frames[*i], source))
+        .collect();
+    let wrong = |error| Trouble::Write {
+        file: target.file.clone(),
+        error,
+    };
+    let size = layout.canvas.size;
+    let cards = cards(target, layout, frames);
+    let mut sink = FitsWriter::create(
+        begin(&target.file, overwrite)?,
+        size,
+        inputs.len(),
+        Depth::Float,
+        &cards,
+    )
+    .map_err(wrong)?;
+    let how = SideBySide {
+        inputs: inputs.len(),
+    };
+    let budget = Budget {
+        bytes: common.memory,
+    };
+    merge(&inputs, size, &how, budget, &mut sink, &|_, _| {}).map_err(|e| {
+        let (file, verb, why) = match &e {
+            MergeError::Source { error, .. } => {
+                (frames[target.planes[0]].name(), "read", error.to_string())
+            }
+            MergeError::Sink(error) => (
+                target.file.display().to_string(),
+                "written",
+                error.to_string(),
+            ),
+        };
+        Trouble::Merge {
+            message: format!("'{file}' cannot be {verb}: {why}"),
+            file: Some(file),
+        }
+    })?;
+    sink.complete().map_err(wrong)
+}
+
+/// A frame as it is merged: placed, and balanced when the layout has a balance.
+fn input<'a>(f: &LayoutFrame, source: &'a FitsPlane<'a>) -> Option<Input<'a>> {
+    Some(Input {
+        source,
+        placement: f.placement.as_ref().and_then(PlacementRecord::placement)?,
+        balance: f
+            .balance
+            .clone()
+            .unwrap_or_else(|| Balance::unchanged(f.measured.sky_adu, f.measured.noise_adu)),
+        saturation: f.saturation.unwrap_or(f32::INFINITY),
+    })
+}
+
+/// What the frame is, what was done to it, and where the canvas lies on the sky.
+fn cards(target: &Target, layout: &Layout, frames: &[Frame]) -> Cards {
+    use jigsawa_core::frame::RowOrder;
+    let (first, row) = (&frames[target.planes[0]], &layout.frames[target.planes[0]]);
+    let facts = &first.facts;
+    let mut cards = Cards::default();
+    let mut text = |name: &str, value: Option<&str>| {
+        if let Some(value) = value {
+            cards.text(name, value, "");
+        }
+    };
+    text("OBJECT", facts.object.as_deref());
+    text(
+        "FILTER",
+        (target.planes.len() == 1).then_some(row.filter.name()),
+    );
+    text("DATE-OBS", facts.date.as_deref());
+    text("INSTRUME", facts.camera.as_deref());
+    for (name, value) in [
+        ("EXPTIME", facts.exposure_s),
+        ("EGAIN", facts.gain_e_adu),
+        ("SATURATE", row.saturation.map(f64::from)),
+    ] {
+        if let Some(value) = value {
+            cards.number(name, value, "");
+        }
+    }
+    let order = match layout.canvas.row_order {
+        RowOrder::BottomUp => "BOTTOM-UP",
+        RowOrder::TopDown => "TOP-DOWN",
+    };
+    cards.text("ROWORDER", order, "order of the rows");
+    cards.text(
+        "CREATOR",
+        concat!("Jigsawa ", env!("CARGO_PKG_VERSION")),
+        "",
+    );
+    cards.history(&format!("reference: {}", file_name(&layout.reference.file)));
+    for i in &target.planes {
+        cards.history(&frame_line(&layout.frames[*i]));
+    }
+    let reference = layout.reference_index().unwrap_or(0);
+    for record in wcs_records(frames[reference].file.header(), layout.canvas.origin) {
+        cards.record(&record);
+    }
+    cards
+}

@@ -1,0 +1,147 @@
+//! `jigsawa register`: a layout of placements, and the frames on the canvas.
+
+use jigsawa_core::filter::Filter;
+use jigsawa_core::stars::{Settings, Star, detect};
+
+use crate::night::{Night, frame, plane};
+
+fn bright(night: &Night, file: &str) -> Vec<Star> {
+    let found = detect(
+        &plane(&night.path(file), 0),
+        Some(62_000.0),
+        &Settings::default(),
+    )
+    .unwrap();
+    found
+        .clean()
+        .filter(|s| s.flux > 25.0 * s.flux_sigma)
+        .copied()
+        .collect()
+}
+
+#[test]
+fn placed_frames_lie_on_the_reference_and_keep_their_values() {
+    let night = Night::of_lines();
+    let run = night
+        .run("register ha.fits oiii.fits sii.fits --reference ha.fits --out w --name reef --write-frames p --json")
+        .success();
+    let json = run.json();
+    assert_eq!(json["command"], "register");
+    assert_eq!(json["frames"][1]["balance"], serde_json::Value::Null);
+    assert_eq!(json["outputs"].as_array().unwrap().len(), 4);
+    assert_eq!(night.files("w"), ["reef.layout.json"]);
+    assert_eq!(night.files("p"), ["ha.fits", "oiii.fits", "sii.fits"]);
+    // The reference comes out bit for bit.
+    let same = |a: &jigsawa_core::plane::Plane, b: &jigsawa_core::plane::Plane| {
+        a.data()
+            .iter()
+            .zip(b.data())
+            .all(|(a, b)| a.to_bits() == b.to_bits())
+    };
+    assert!(same(
+        &plane(&night.path("ha.fits"), 0),
+        &plane(&night.path("p/ha.fits"), 0)
+    ));
+    let of_reference = bright(&night, "p/ha.fits");
+    for file in ["p/oiii.fits", "p/sii.fits"] {
+        let mut off: Vec<f64> = bright(&night, file)
+            .iter()
+            .filter_map(|s| {
+                let near = |r: &&Star| r.at.distance(s.at) < 1.5;
+                of_reference.iter().find(near).map(|r| r.at.distance(s.at))
+            })
+            .collect();
+        off.sort_by(f64::total_cmp);
+        assert!(off.len() > 10, "{file}: {}", off.len());
+        assert!(off[off.len() / 2] < 0.1, "{file}: {off:?}");
+    }
+    // Placed, not balanced: the levels stay those of the files.
+    let level = |file: &str| {
+        let mut values: Vec<f32> = plane(&night.path(file), 0)
+            .data()
+            .iter()
+            .copied()
+            .filter(|v| v.is_finite())
+            .collect();
+        jigsawa_core::robust::quantile(&mut values, 0.2)
+    };
+    assert!((level("oiii.fits") / level("p/oiii.fits") - 1.0).abs() < 0.01);
+}
+
+#[test]
+fn a_layout_of_register_is_balanced_and_merged_by_compose() {
+    let night = Night::of_lines();
+    night
+        .run("register ha.fits oiii.fits sii.fits --out w --name reef")
+        .success()
+        .says("reef.layout.json");
+    night
+        .run("compose w/reef.layout.json --palette SHO --out a --name x")
+        .success();
+    night
+        .run("compose ha.fits oiii.fits sii.fits --palette SHO --out b --name x")
+        .success();
+    assert!(night.files("a").contains(&"x-SHO.layout.json".to_owned()));
+    for channel in 0..3 {
+        let (a, b) = (
+            plane(&night.path("a/x-SHO.fits"), channel),
+            plane(&night.path("b/x-SHO.fits"), channel),
+        );
+        let noise = jigsawa_core::stars::SkyMesh::measure(&b)
+            .unwrap()
+            .typical_sigma();
+        let mut off: Vec<f32> = a
+            .data()
+            .iter()
+            .zip(b.data())
+            .map(|(a, b)| (a - b).abs())
+            .filter(|d| d.is_finite())
+            .collect();
+        let worst = jigsawa_core::robust::quantile(&mut off, 0.99);
+        assert!(
+            worst < noise,
+            "channel {channel}: {worst} with noise {noise}"
+        );
+    }
+}
+
+#[test]
+fn sub_frames_of_any_filter_are_placed_and_strays_left_out() {
+    let night = Night::new()
+        .frame("a.fits", frame(Filter::G, "Green"))
+        .frame("b.fits", frame(Filter::G, "Green").shifted(5.5, 2.25))
+        .frame("c.fits", frame(Filter::Ha, "slot 7").turned(180.0))
+        .frame("stray.fits", frame(Filter::G, "Green").shifted(9000.0, 0.0));
+    let run =
+        night.run("register a.fits b.fits c.fits stray.fits --out w --name n --write-frames p");
+    let run = run.success().says("left out   stray.fits");
+    assert!(run.out.contains("slot 7"), "{}", run.out);
+    assert_eq!(night.files("p"), ["a.fits", "b.fits", "c.fits"]);
+    night
+        .run("register a.fits b.fits stray.fits --out w2 --name n --strict")
+        .ends(3);
+    night
+        .run("compose w/n.layout.json --palette RGB --out r")
+        .ends(1)
+        .says("2 frames have the filter G");
+}
+
+#[test]
+fn nothing_is_written_over_inputs_or_results() {
+    let night = Night::of_lines();
+    night
+        .run("register ha.fits oiii.fits --out w --write-frames . --overwrite")
+        .ends(1)
+        .says("exist already");
+    night
+        .run("register ha.fits oiii.fits --out w --name x")
+        .success();
+    night
+        .run("register ha.fits oiii.fits --out w --name x")
+        .ends(1)
+        .says("exists already");
+    night
+        .run("register ha.fits oiii.fits --out w --reference nothing.fits --name y")
+        .ends(2)
+        .says("--reference names 'nothing.fits'");
+}
