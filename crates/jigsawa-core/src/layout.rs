@@ -103,6 +103,9 @@ pub struct PlacementRecord {
     pub model: Option<Model>,
     /// Stars that it rests on.
     pub pairs: usize,
+    /// How many of them lie in each ninth of the frame, row after row; absent for the reference.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub coverage: Option<[usize; 9]>,
     /// How well they agree, in frame pixels.
     #[serde(flatten)]
     pub errors: MatchErrors,

@@ -68,6 +68,11 @@ pub struct PlacementRow {
     pub pairs: usize,
     pub rms_px: f64,
     pub max_px: f64,
+    /// Standard error of the map at the worst corner.
+    pub corner_px: f64,
+    /// Pairs in each ninth of the frame.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub coverage: Option<[usize; 9]>,
     pub rotation_deg: f64,
     pub scale: f64,
     pub mirrored: bool,
@@ -183,6 +188,8 @@ impl FrameRow {
                 pairs: p.pairs,
                 rms_px: round(p.errors.rms_px, 4),
                 max_px: round(p.errors.max_px, 4),
+                corner_px: round(p.errors.corner_px, 4),
+                coverage: p.coverage,
                 rotation_deg: round(p.described.rotation_deg, 4),
                 scale: round(p.described.scale, 6),
                 mirrored: p.described.mirrored,

@@ -447,11 +447,13 @@ fn record(map: &Placement, canvas: &Canvas, placed: Option<&Placed>) -> Placemen
         matrix: map.rows(),
         model: matched.map(|m| m.model),
         pairs: placed.map_or(0, |p| p.pairs.len()),
+        coverage: matched.map(|m| m.coverage),
         errors: matched.map_or(
             MatchErrors {
                 rms_px: 0.0,
                 max_px: 0.0,
                 unseen_rms_px: 0.0,
+                corner_px: 0.0,
             },
             |m| m.errors,
         ),

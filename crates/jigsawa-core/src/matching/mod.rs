@@ -8,6 +8,7 @@
 mod asterism;
 mod consensus;
 mod pairs;
+mod trust;
 
 use serde::{Deserialize, Serialize};
 
@@ -62,6 +63,8 @@ pub struct Matched {
     pub pairs: Vec<(usize, usize)>,
     /// Errors over the pairs.
     pub errors: MatchErrors,
+    /// Pairs in each ninth of the frame, row after row.
+    pub coverage: [usize; 9],
 }
 
 /// How well the pairs agree, in pixels of the frame.
@@ -73,6 +76,9 @@ pub struct MatchErrors {
     pub max_px: f64,
     /// Root mean square distance on pairs that the fit has not seen.
     pub unseen_rms_px: f64,
+    /// Standard error of each coordinate of the map itself, at the worst corner of the frame.
+    #[serde(default)]
+    pub corner_px: f64,
 }
 
 /// Why a frame could not be matched.
@@ -110,6 +116,18 @@ pub enum MatchError {
         /// What would have been accepted.
         allowed_px: f64,
     },
+    /// The stars agree, but they leave the map uncertain where there are none.
+    #[error(
+        "its {pairs} matched stars leave its place in a corner uncertain by {corner_px:.2} px, {allowed_px} px is allowed"
+    )]
+    TooLoose {
+        /// Pairs found.
+        pairs: usize,
+        /// The standard error in the worst corner.
+        corner_px: f64,
+        /// What would have been accepted.
+        allowed_px: f64,
+    },
 }
 
 /// Fewer stars than this cannot prove a match: four propose the map, two more confirm it.
@@ -117,6 +135,10 @@ pub const LEAST_STARS: usize = 6;
 
 /// A match rougher than this is not used: half a pixel doubles every star visibly.
 const MOST_RMS_PX: f64 = 0.5;
+
+/// Nor is one whose worst corner may be off by this: stars would be doubled there alone, where nobody
+/// looks first.
+const MOST_CORNER_PX: f64 = 0.35;
 
 /// The stars of both that meet under a map that is known, to within two pixels, as (index in the
 /// reference's catalogue, index in the frame's).
@@ -163,6 +185,13 @@ pub fn match_frames(
             pairs: matched.pairs.len(),
             rms_px: matched.errors.rms_px,
             allowed_px: MOST_RMS_PX,
+        });
+    }
+    if matched.errors.corner_px > MOST_CORNER_PX {
+        return Err(MatchError::TooLoose {
+            pairs: matched.pairs.len(),
+            corner_px: matched.errors.corner_px,
+            allowed_px: MOST_CORNER_PX,
         });
     }
     Ok(matched)

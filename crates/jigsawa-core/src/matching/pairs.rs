@@ -12,6 +12,7 @@ use crate::robust::median;
 use crate::space::{FramePx, ReferencePx};
 
 use super::consensus::{Field, LEAST_LOG_ODDS, log_odds};
+use super::trust::{corner_error, coverage};
 use super::{LEAST_STARS, MatchError, MatchErrors, Matched};
 
 /// First reach of a pair, then the least: below, clipping would only sharpen the figures.
@@ -83,7 +84,12 @@ pub(super) fn refine(field: &Field<'_>, start: Registration) -> Result<Matched, 
     }
     let weighted_pairs = weighted(field, &pairs);
     let chosen = choose(&weighted_pairs).ok_or_else(|| too_few(field, pairs.len()))?;
-    let errors = errors(&chosen.map, &weighted_pairs, chosen.unseen_rms_px);
+    let size = field.frame_size;
+    let errors = MatchErrors {
+        unseen_rms_px: chosen.unseen_rms_px,
+        corner_px: corner_error(&chosen.map, chosen.model, &weighted_pairs, size),
+        ..errors(&chosen.map, &weighted_pairs)
+    };
     Ok(Matched {
         map: chosen.map,
         model: chosen.model,
@@ -92,6 +98,7 @@ pub(super) fn refine(field: &Field<'_>, start: Registration) -> Result<Matched, 
             .map(|(r, f)| (field.reference[*r].index, field.frame[*f].index))
             .collect(),
         errors,
+        coverage: coverage(&weighted_pairs, size),
     })
 }
 
@@ -117,7 +124,6 @@ fn distance(field: &Field<'_>, map: &Registration, r: usize, f: usize) -> f64 {
     map.apply(field.reference[r].at).distance(field.frame[f].at)
 }
 
-/// Pairs in which each is the other's nearest within the reach, as places in both lists.
 /// Pairs under a final map, by their places in the catalogues.
 pub(super) fn meeting(field: &Field<'_>, map: &Registration) -> Vec<(usize, usize)> {
     const REACH_PX: f64 = 2.0;
@@ -127,6 +133,7 @@ pub(super) fn meeting(field: &Field<'_>, map: &Registration) -> Vec<(usize, usiz
         .collect()
 }
 
+/// Pairs in which each is the other's nearest within the reach, as places in both lists.
 fn mutual(field: &Field<'_>, map: &Registration, reach: f64) -> Vec<(usize, usize)> {
     let mut suitor: HashMap<usize, (usize, f64)> = HashMap::new();
     for (r, s) in field.reference.iter().enumerate() {
@@ -178,11 +185,7 @@ fn clipped(field: &Field<'_>, map: &Registration, pairs: &[(usize, usize)]) -> V
         .collect()
 }
 
-fn errors(
-    map: &Registration,
-    pairs: &[Pair<ReferencePx, FramePx>],
-    unseen_rms_px: f64,
-) -> MatchErrors {
+fn errors(map: &Registration, pairs: &[Pair<ReferencePx, FramePx>]) -> MatchErrors {
     let (mut sum, mut weights, mut max) = (0.0, 0.0, 0.0f64);
     for p in pairs {
         let d = map.apply(p.from).distance(p.to);
@@ -193,6 +196,7 @@ fn errors(
     MatchErrors {
         rms_px: (sum / weights).sqrt(),
         max_px: max,
-        unseen_rms_px,
+        unseen_rms_px: 0.0,
+        corner_px: 0.0,
     }
 }

@@ -452,6 +452,10 @@ fn match_told(file: &str, reference: &str, error: &MatchError) -> Told {
             "Check that it shows the same field; if it does, another reference may share more stars with \
              it: --reference FRAME"
         }
+        MatchError::TooLoose { .. } => {
+            "Its matched stars are few or lie in one part of it; use a deeper frame, or a reference that shares \
+             more of the field with it: --reference FRAME"
+        }
         MatchError::TooRough { .. } => {
             "Its field is distorted against the reference's; another reference may be nearer to both: \
              --reference FRAME"

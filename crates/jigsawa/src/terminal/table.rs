@@ -33,7 +33,9 @@ pub fn account_text(a: &Account) -> String {
     if a.frames.iter().any(|f| f.balance.is_some()) {
         let _ = writeln!(out, "\n{}", balances(a));
     }
-    let _ = writeln!(out);
+    if !a.channels.is_empty() {
+        let _ = writeln!(out);
+    }
     let widest = a.channels.iter().map(|c| c.mix.chars().count()).max();
     for c in &a.channels {
         let _ = writeln!(
@@ -91,8 +93,18 @@ fn table(head: &[&str]) -> Table {
 
 fn placements(a: &Account) -> Table {
     let mut t = table(&[
-        "frame", "filter", "size", "stars", "matched", "turn", "scale", "mirrored", "rms px",
-        "max px", "model",
+        "frame",
+        "filter",
+        "size",
+        "stars",
+        "matched",
+        "turn",
+        "scale",
+        "mirrored",
+        "rms px",
+        "max px",
+        "corner px",
+        "model",
     ]);
     for f in &a.frames {
         let mut row = vec![
@@ -109,6 +121,7 @@ fn placements(a: &Account) -> Table {
                 if p.mirrored { "yes" } else { "no" }.to_owned(),
                 format!("{:.3}", p.rms_px),
                 format!("{:.3}", p.max_px),
+                format!("{:.3}", p.corner_px),
                 p.model.unwrap_or_default().to_owned(),
             ]),
             Some(_) => row.push("reference".to_owned()),
