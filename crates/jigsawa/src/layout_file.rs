@@ -9,39 +9,9 @@ use jigsawa_formats::facts;
 use jigsawa_formats::fits::FitsFrame;
 use jigsawa_formats::whole::Unfinished;
 
-use crate::cli::{CanvasArg, ComposeArgs};
 use crate::frames::Frame;
 use crate::outputs;
 use crate::tell::Trouble;
-
-/// The layout that the command starts from, if its argument is one.
-pub fn asked_for(args: &ComposeArgs) -> Result<Option<&Path>, Trouble> {
-    let is_layout = |p: &&PathBuf| {
-        p.extension()
-            .is_some_and(|e| e.eq_ignore_ascii_case("json"))
-    };
-    let Some(layout) = args.frames.iter().find(is_layout) else {
-        return Ok(None);
-    };
-    if args.frames.len() > 1 {
-        return Err(Trouble::LayoutAlone);
-    }
-    if !args.filters.is_empty() {
-        return Err(Trouble::NotWithLayout("--filter"));
-    }
-    Ok(Some(layout))
-}
-
-/// Options that say how frames are placed have no effect on a layout whose frames are.
-pub fn check_options(args: &ComposeArgs) -> Result<(), Trouble> {
-    if args.reference.is_some() {
-        return Err(Trouble::NotWithLayout("--reference"));
-    }
-    if args.canvas != CanvasArg::default() {
-        return Err(Trouble::NotWithLayout("--canvas"));
-    }
-    Ok(())
-}
 
 /// Reads a layout and opens its frames.
 pub fn open(path: &Path) -> Result<(Vec<Frame>, Layout), Trouble> {

@@ -13,6 +13,7 @@ mod picture;
 mod placed_frames;
 mod register;
 mod report;
+mod start;
 mod survey;
 mod tell;
 mod terminal;

@@ -1,5 +1,8 @@
 //! From frames to a layout: stars, reference, placements, canvas, balances.
 
+use std::borrow::Borrow;
+use std::fmt;
+
 use jigsawa_core::balance::{Balance, BalanceError, Member, balance_all};
 use jigsawa_core::canvas::{Canvas, Extent};
 use jigsawa_core::layout::{FORMAT, Layout, LayoutFrame, Measurements, PlacementRecord, Reference};
@@ -78,6 +81,51 @@ pub fn register(
     Ok(layout)
 }
 
+/// Places further frames on the reference of a layout, whose own frames are the first `count` and stay
+/// where they are. A frame that cannot be placed is added as left out.
+pub fn register_into(
+    mut layout: Layout,
+    frames: &[Frame],
+    count: usize,
+    common: &Common,
+    clock: &mut Clock,
+) -> Result<Layout, Trouble> {
+    let reference = layout.reference_index().unwrap_or(0);
+    let mut measured: Vec<&Frame> = vec![&frames[reference]];
+    measured.extend(&frames[count..]);
+    let mut catalogues = measure(&measured, &[0], common)?.into_iter();
+    clock.lap("stars");
+    let Some(Ok(of_reference)) = catalogues.next() else {
+        return Err(Trouble::Measure {
+            file: frames[reference].name(),
+            error: DetectError::NoData,
+        });
+    };
+    let catalogues: Vec<Result<Catalogue, DetectError>> = catalogues.collect();
+    let placed: Vec<Result<Placed, Lost>> = catalogues
+        .par_iter()
+        .zip(&frames[count..])
+        .map(|(stars, f)| {
+            let stars = stars.as_ref().map_err(|e| Lost::Unmeasured(*e))?;
+            place(&frames[reference], &of_reference, f, stars).map_err(Lost::Unmatched)
+        })
+        .collect();
+    let to_reference = layout.canvas.to_reference();
+    for ((f, stars), placed) in frames[count..].iter().zip(&catalogues).zip(&placed) {
+        let placement = placed.as_ref().ok().and_then(|p| to_reference.then(&p.map));
+        let verdict = match placed {
+            Ok(_) => Verdict::Used,
+            Err(lost) => Verdict::LeftOut(lost.to_string()),
+        };
+        let map = placement.map(|map| record(&map, &layout.canvas, placed.as_ref().ok()));
+        layout
+            .frames
+            .push(row(f, stars.as_ref().ok(), verdict, map, None));
+    }
+    clock.lap("register");
+    Ok(layout)
+}
+
 /// Matches the values of frames whose places are known: what `register` leaves to be done.
 pub fn balance_placed(
     frames: &[Frame],
@@ -126,7 +174,10 @@ pub fn balance_placed(
     let balances = balances(&members, reference, layout.canvas.size);
     for (i, balance) in balances.into_iter().enumerate() {
         match balance {
-            Some(Ok(b)) => layout.frames[i].balance = Some(b),
+            // What stands there already, by hand perhaps, stays.
+            Some(Ok(b)) if layout.frames[i].balance.is_none() => {
+                layout.frames[i].balance = Some(b);
+            }
             Some(Err(error)) if needed.contains(&i) => {
                 return Err(Trouble::Balance {
                     file: frames[i].name(),
@@ -135,7 +186,7 @@ pub fn balance_placed(
                 });
             }
             Some(Err(error)) => layout.frames[i].verdict = Verdict::LeftOut(error.to_string()),
-            None => {}
+            Some(Ok(_)) | None => {}
         }
     }
     clock.lap("normalize");
@@ -173,6 +224,15 @@ enum Lost {
     Unmatched(MatchError),
 }
 
+impl fmt::Display for Lost {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Unmeasured(e) => e.fmt(f),
+            Self::Unmatched(e) => e.fmt(f),
+        }
+    }
+}
+
 impl Placed {
     fn reference(stars: &Catalogue) -> Self {
         Self {
@@ -185,8 +245,8 @@ impl Placed {
 
 /// The stars of every frame. Frames go through memory one at a time; the next is read while one is
 /// measured.
-fn measure(
-    frames: &[Frame],
+fn measure<F: Borrow<Frame> + Sync>(
+    frames: &[F],
     needed: &[usize],
     common: &Common,
 ) -> Result<Vec<Result<Catalogue, DetectError>>, Trouble> {
@@ -197,6 +257,7 @@ fn measure(
         let (back, spare) = std::sync::mpsc::channel::<Vec<f32>>();
         scope.spawn(move || {
             for f in frames {
+                let f: &Frame = f.borrow();
                 let buffer = spare.try_recv().unwrap_or_default();
                 let plane = f.file.read_plane(f.plane.unwrap_or(0), buffer);
                 if give.send(plane).is_err() {
@@ -205,6 +266,7 @@ fn measure(
             }
         });
         for (i, (f, plane)) in frames.iter().zip(&read).enumerate() {
+            let f: &Frame = f.borrow();
             let plane = plane.map_err(|e| Trouble::Files(vec![(f.path.clone(), e)]))?;
             let stars = detect(&plane, f.facts.saturation, &Settings::default());
             match &stars {
@@ -295,7 +357,7 @@ fn place_all(
             .map(|(i, c)| match c {
                 Err(e) => Err(Lost::Unmeasured(*e)),
                 Ok(_) if i == reference => Ok(Placed::reference(stars)),
-                Ok(c) => place(frames, reference, stars, i, c).map_err(Lost::Unmatched),
+                Ok(c) => place(&frames[reference], stars, &frames[i], c).map_err(Lost::Unmatched),
             })
             .collect();
         let count = needed.iter().filter(|i| placed[**i].is_ok()).count();
@@ -318,17 +380,16 @@ fn place_all(
 }
 
 fn place(
-    frames: &[Frame],
-    reference: usize,
+    reference: &Frame,
     reference_stars: &Catalogue,
-    i: usize,
+    frame: &Frame,
     stars: &Catalogue,
 ) -> Result<Placed, MatchError> {
     let matched = match_frames(
         &spots(reference_stars),
         &spots(stars),
-        frames[reference].facts.size,
-        frames[i].facts.size,
+        reference.facts.size,
+        frame.facts.size,
     )?;
     Ok(Placed {
         map: matched.map,
@@ -384,8 +445,7 @@ fn lay_out(
     for (i, f) in frames.iter().enumerate() {
         let balance = balanced[i].take();
         let verdict = match (&placed[i], &balance) {
-            (Err(Lost::Unmeasured(e)), _) => Verdict::LeftOut(e.to_string()),
-            (Err(Lost::Unmatched(e)), _) => Verdict::LeftOut(e.to_string()),
+            (Err(lost), _) => Verdict::LeftOut(lost.to_string()),
             (Ok(_), Some(Err(e))) if settled.needed.contains(&i) => {
                 return Err(Trouble::Balance {
                     file: f.name(),
@@ -398,20 +458,11 @@ fn lay_out(
         };
         let used = verdict == Verdict::Used;
         let catalogue = catalogues[i].as_ref().ok();
-        rows.push(LayoutFrame {
-            file: f.name(),
-            plane: f.plane,
-            filter: f.filter.clone(),
-            exposure_s: f.facts.exposure_s,
-            size: f.facts.size,
-            saturation: f.facts.saturation.or(catalogue.and_then(|c| c.saturation)),
-            verdict,
-            measured: measurements(catalogue),
-            placement: placements[i]
-                .filter(|_| used)
-                .map(|map| record(&map, &canvas, placed[i].as_ref().ok())),
-            balance: balance.and_then(Result::ok).filter(|_| used),
-        });
+        let map = placements[i]
+            .filter(|_| used)
+            .map(|map| record(&map, &canvas, placed[i].as_ref().ok()));
+        let balance = balance.and_then(Result::ok).filter(|_| used);
+        rows.push(row(f, catalogue, verdict, map, balance));
     }
     Ok(Layout {
         format: FORMAT,
@@ -423,6 +474,27 @@ fn lay_out(
         canvas,
         frames: rows,
     })
+}
+
+fn row(
+    f: &Frame,
+    catalogue: Option<&Catalogue>,
+    verdict: Verdict,
+    placement: Option<PlacementRecord>,
+    balance: Option<Balance>,
+) -> LayoutFrame {
+    LayoutFrame {
+        file: f.name(),
+        plane: f.plane,
+        filter: f.filter.clone(),
+        exposure_s: f.facts.exposure_s,
+        size: f.facts.size,
+        saturation: f.facts.saturation.or(catalogue.and_then(|c| c.saturation)),
+        verdict,
+        measured: measurements(catalogue),
+        placement,
+        balance,
+    }
 }
 
 fn measurements(c: Option<&Catalogue>) -> Measurements {

@@ -14,11 +14,11 @@ use super::OutputArgs;
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
   jigsawa survey night/ --out look
-  jigsawa survey night/*.fits --area centre --keep \"fwhm < 3.2 px and elongation < 1.3 and clouds < 20%\"
+  jigsawa survey night/*.fits --area centre --keep \"fwhm < 3.2 px and clouds < 20%\"
   jigsawa survey night/ --keep-best 90% --copy good/ --dry-run
 
-Without --keep and --keep-best, frames that stand far apart from the others are left out, each with its
-reason. docs/survey.md has all names for --keep, --sort and --columns; docs/score.md explains the score.")]
+Without --keep and --keep-best, frames that stand far apart from the others are left out, each with
+its reason. docs/survey.md has all names for --keep, --sort and --columns, docs/score.md the score.")]
 pub struct SurveyArgs {
     /// Folders (with all below them), files, or patterns with * and ?
     #[arg(required = true, value_name = "FOLDER|FILE|PATTERN")]

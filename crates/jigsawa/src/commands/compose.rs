@@ -13,13 +13,14 @@ use jigsawa_formats::fits::{Depth, FitsPlane, FitsWriter};
 use jigsawa_formats::whole::Unfinished;
 
 use crate::account::{Account, Clock, Ending, Output};
-use crate::cli::{Common, ComposeArgs, StretchArg};
+use crate::cli::{CanvasArg, Common, ComposeArgs, StretchArg};
 use crate::compose::{Bound, bind, cards, palette};
-use crate::frames::{Filters, Frame, one_frame_a_filter, open_all};
+use crate::frames::{Filters, Frame};
 use crate::layout_file;
 use crate::outputs::{self, Names};
 use crate::picture::{self, Tone};
 use crate::register::{Settled, balance_placed, register};
+use crate::start::{Start, start};
 use crate::tell::Trouble;
 use crate::terminal::{Progress, account_text, say};
 
@@ -37,75 +38,30 @@ pub fn compose(args: &ComposeArgs, common: &Common) -> Result<Ending, Trouble> {
     Ok(account.ending())
 }
 
-/// What the command starts from.
-struct Start {
-    /// The frames to be used.
-    frames: Vec<Frame>,
-    /// The layout, when its frames are placed already.
-    placed: Option<Layout>,
-    /// The reference that a survey has proposed, and why.
-    reference: Option<(String, String)>,
-    /// Frames that a survey has left out.
-    left_out: Vec<LayoutFrame>,
-}
-
-/// Frames as given, or those of a layout; a survey's layout says which of them to use and which is the
-/// reference.
-fn start(args: &ComposeArgs, layout: Option<&Path>) -> Result<Start, Trouble> {
-    let Some(path) = layout else {
-        return Ok(Start {
-            frames: open_all(&args.frames, &args.filters, Filters::OneEach)?,
-            placed: None,
-            reference: None,
-            left_out: Vec::new(),
-        });
-    };
-    let (frames, layout) = layout_file::open(path)?;
-    if layout.is_placed() {
-        layout_file::check_options(args)?;
-        let used: Vec<&Frame> = frames
-            .iter()
-            .zip(&layout.frames)
-            .filter(|(_, f)| f.verdict == Verdict::Used)
-            .map(|(f, _)| f)
-            .collect();
-        one_frame_a_filter(&used)?;
-        return Ok(Start {
-            frames,
-            placed: Some(layout),
-            reference: None,
-            left_out: Vec::new(),
-        });
+/// Options that say how frames are placed have no effect on a layout whose frames are.
+fn refuse_placing(args: &ComposeArgs) -> Result<(), Trouble> {
+    if args.reference.is_some() {
+        return Err(Trouble::NotWithLayout("--reference"));
     }
-    let is_used = |f: &LayoutFrame| f.verdict == Verdict::Used;
-    let used: Vec<bool> = layout.frames.iter().map(is_used).collect();
-    let kept = |i: usize| used.get(i).copied().unwrap_or(false);
-    let frames: Vec<Frame> = frames
-        .into_iter()
-        .enumerate()
-        .filter(|(i, _)| kept(*i))
-        .map(|(_, f)| f)
-        .collect();
-    one_frame_a_filter(&frames.iter().collect::<Vec<_>>())?;
-    Ok(Start {
-        frames,
-        placed: None,
-        reference: Some((layout.reference.file.clone(), layout.reference.why.clone())),
-        left_out: layout.frames.into_iter().filter(|f| !is_used(f)).collect(),
-    })
+    if args.canvas != CanvasArg::default() {
+        return Err(Trouble::NotWithLayout("--canvas"));
+    }
+    Ok(())
 }
 
 /// Makes the composite.
 pub fn make(args: &ComposeArgs, common: &Common) -> Result<Account, Trouble> {
     let mut clock = Clock::start();
     let palette = palette(args)?;
-    let from_layout = layout_file::asked_for(args)?;
     let Start {
         frames,
         placed,
         reference,
         left_out,
-    } = start(args, from_layout)?;
+    } = start(&args.frames, &args.filters, Filters::OneEach)?;
+    if placed.is_some() {
+        refuse_placing(args)?;
+    }
     let bound = bind(&palette, &frames)?;
     let names = Names::new(&args.output, &frames, &palette.name)?;
     let fresh = placed.as_ref().is_none_or(|l| !l.is_balanced());

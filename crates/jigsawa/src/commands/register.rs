@@ -1,54 +1,43 @@
 //! `jigsawa register`: frames of one field onto one canvas.
 
+use std::path::{Path, PathBuf};
+
+use jigsawa_core::layout::Layout;
+
 use crate::account::{Account, Clock, Ending, Output};
 use crate::cli::{Common, RegisterArgs};
 use crate::commands::folder_name;
-use crate::frames::{Filters, open_all};
+use crate::frames::{Filters, Frame};
 use crate::layout_file;
 use crate::outputs::{begin, make_folder, plain_name, slug};
 use crate::placed_frames;
-use crate::register::{Settled, register as place};
+use crate::register::{Settled, register as place, register_into};
+use crate::start::{Start, start};
 use crate::tell::Trouble;
 use crate::terminal::{account_text, say};
 
 /// Runs the command and prints its account.
 pub fn register(args: &RegisterArgs, common: &Common) -> Result<Ending, Trouble> {
     let mut clock = Clock::start();
-    let frames = open_all(&args.frames, &args.filters, Filters::Any)?;
-    let object = frames.iter().find_map(|f| f.facts.object.clone());
-    let start = match &args.output.name {
-        Some(name) => plain_name(name)?,
-        None => object
-            .clone()
-            .or_else(|| folder_name(&frames))
-            .map(|n| slug(&n))
-            .filter(|n| !n.is_empty())
-            .unwrap_or_else(|| "frames".to_owned()),
-    };
-    let path = args.output.out.join(format!("{start}.layout.json"));
-    if path.exists() && !args.output.overwrite {
-        return Err(Trouble::Exist(vec![path]));
+    let start = start(&args.frames, &args.filters, Filters::Any)?;
+    if start.placed.is_some() {
+        return Err(Trouble::AlreadyPlaced(args.frames[0].clone()));
     }
-    make_folder(&args.output.out)?;
-    begin(&path, args.output.overwrite)?;
-    let targets = args
-        .write_frames
-        .as_ref()
-        .map(|folder| placed_frames::targets(folder, &frames, args.output.overwrite))
-        .transpose()?;
-    let settled = Settled {
-        reference: args.reference.as_deref(),
-        canvas: args.canvas,
-        needed: &[],
-        balance: false,
+    let (path, overwrite) = match &args.into {
+        Some(path) => (path.clone(), true),
+        None => (target(args, &start.frames)?, args.output.overwrite),
     };
-    let layout = place(&frames, &settled, common, &mut clock)?;
+    let (frames, layout) = match &args.into {
+        Some(path) => into(path, start, args, common, &mut clock)?,
+        None => alone(start, args, common, &mut clock)?,
+    };
     let mut outputs = Vec::new();
-    if let Some(targets) = targets {
+    if let Some(folder) = &args.write_frames {
+        let targets = placed_frames::targets(folder, &frames, args.output.overwrite)?;
         outputs = placed_frames::write(&targets, &layout, &frames, args.output.overwrite, common)?;
         clock.lap("frames");
     }
-    let file = layout_file::write(&path, &layout, args.output.overwrite)?;
+    let file = layout_file::write(&path, &layout, overwrite)?;
     let done = file.finish().map_err(|error| Trouble::Write {
         file: path.clone(),
         error,
@@ -67,4 +56,81 @@ pub fn register(args: &RegisterArgs, common: &Common) -> Result<Ending, Trouble>
         say(account_text(&account).trim_end());
     }
     Ok(account.ending())
+}
+
+/// Where the layout goes, checked before any work.
+fn target(args: &RegisterArgs, frames: &[Frame]) -> Result<PathBuf, Trouble> {
+    let object = frames.iter().find_map(|f| f.facts.object.clone());
+    let start = match &args.output.name {
+        Some(name) => plain_name(name)?,
+        None => object
+            .or_else(|| folder_name(frames))
+            .map(|n| slug(&n))
+            .filter(|n| !n.is_empty())
+            .unwrap_or_else(|| "frames".to_owned()),
+    };
+    let path = args.output.out.join(format!("{start}.layout.json"));
+    if path.exists() && !args.output.overwrite {
+        return Err(Trouble::Exist(vec![path]));
+    }
+    make_folder(&args.output.out)?;
+    begin(&path, args.output.overwrite)?;
+    Ok(path)
+}
+
+/// The frames by themselves: on the best of them, or on the one that the user or a survey names.
+fn alone(
+    start: Start,
+    args: &RegisterArgs,
+    common: &Common,
+    clock: &mut Clock,
+) -> Result<(Vec<Frame>, Layout), Trouble> {
+    // What would be replaced is seen before the work is done.
+    if let Some(folder) = &args.write_frames {
+        placed_frames::targets(folder, &start.frames, args.output.overwrite)?;
+    }
+    let proposed = start.reference.as_ref().map(|(file, _)| file.as_str());
+    let settled = Settled {
+        reference: args.reference.as_deref().or(proposed),
+        canvas: args.canvas,
+        needed: &[],
+        balance: false,
+    };
+    let mut layout = place(&start.frames, &settled, common, clock)?;
+    layout.frames.extend(start.left_out);
+    if let Some((file, why)) = start.reference
+        && layout.reference.file == file
+    {
+        layout.reference.why = why;
+    }
+    Ok((start.frames, layout))
+}
+
+/// The frames added to a layout. All its frames come with them, those that were there first.
+fn into(
+    path: &Path,
+    start: Start,
+    args: &RegisterArgs,
+    common: &Common,
+    clock: &mut Clock,
+) -> Result<(Vec<Frame>, Layout), Trouble> {
+    let (mut frames, layout) = layout_file::open(path)?;
+    if !layout.is_placed() {
+        return Err(Trouble::NotPlaced(path.to_owned()));
+    }
+    let real = |f: &Frame| f.path.canonicalize().unwrap_or_else(|_| f.path.clone());
+    let there: Vec<PathBuf> = frames.iter().map(real).collect();
+    if let Some(f) = start.frames.iter().find(|f| there.contains(&real(f))) {
+        return Err(Trouble::InTheLayout {
+            layout: path.to_owned(),
+            file: f.name(),
+        });
+    }
+    let count = frames.len();
+    frames.extend(start.frames);
+    if let Some(folder) = &args.write_frames {
+        placed_frames::targets(folder, &frames, args.output.overwrite)?;
+    }
+    let layout = register_into(layout, &frames, count, common, clock)?;
+    Ok((frames, layout))
 }

@@ -96,6 +96,12 @@ pub enum Trouble {
     LeftOut { file: String, reason: String },
     /// An option that has no meaning for a layout.
     NotWithLayout(&'static str),
+    /// A layout whose frames are placed already.
+    AlreadyPlaced(PathBuf),
+    /// A layout whose frames are not placed yet.
+    NotPlaced(PathBuf),
+    /// A frame that is in the layout already.
+    InTheLayout { layout: PathBuf, file: String },
     /// A layout among several arguments.
     LayoutAlone,
     /// Results that exist already.
@@ -209,6 +215,9 @@ impl Trouble {
             | Self::MixName { .. }
             | Self::NotWithLayout(_)
             | Self::LayoutAlone
+            | Self::AlreadyPlaced(_)
+            | Self::NotPlaced(_)
+            | Self::InTheLayout { .. }
             | Self::Pattern { .. }
             | Self::Keep { .. }
             | Self::Column { .. }

@@ -196,6 +196,24 @@ pub(super) fn tell(trouble: &Trouble) -> Told {
             "{option} has no effect on a layout, which is already made"
         ))
         .mend("Give the frames instead of the layout, or leave the option out."),
+        Trouble::AlreadyPlaced(file) => plain(format!(
+            "the frames of '{}' are placed already",
+            file.display()
+        ))
+        .on(file.display().to_string())
+        .mend("Give it to compose; or add frames to it: jigsawa register FRAMES --into LAYOUT"),
+        Trouble::NotPlaced(file) => plain(format!(
+            "'{}' is a survey's layout: it has no canvas to add frames to",
+            file.display()
+        ))
+        .on(file.display().to_string())
+        .mend(format!("Register its frames first: jigsawa register {} --out FOLDER", file.display())),
+        Trouble::InTheLayout { layout, file } => plain(format!(
+            "'{file}' stands in the layout '{}' already",
+            layout.display()
+        ))
+        .on(file.clone())
+        .mend("Give only the frames that are new."),
         Trouble::LayoutAlone => plain("a layout is given together with other files".to_owned())
             .mend("Give one layout alone, or frames only."),
         Trouble::Exist(files) => {

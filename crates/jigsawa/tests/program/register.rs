@@ -145,3 +145,78 @@ fn nothing_is_written_over_inputs_or_results() {
         .ends(2)
         .says("--reference names 'nothing.fits'");
 }
+
+#[test]
+fn tonights_frames_join_the_canvas_of_before_without_moving_anything() {
+    let night = Night::of_lines()
+        .frame(
+            "late/ha2.fits",
+            frame(Filter::Ha, "Ha").shifted(-7.5, 3.25).turned(90.0),
+        )
+        .frame(
+            "late/stray.fits",
+            frame(Filter::Ha, "Ha").shifted(9000.0, 0.0),
+        );
+    let read = |file: &str| -> serde_json::Value {
+        serde_json::from_str(&std::fs::read_to_string(night.path(file)).unwrap()).unwrap()
+    };
+    night
+        .run("register ha.fits oiii.fits --reference ha.fits --canvas union --out w --name reef")
+        .success();
+    let before = read("w/reef.layout.json");
+    night
+        .run("register late/ha2.fits late/stray.fits sii.fits --into w/reef.layout.json")
+        .success()
+        .says("left out   stray.fits");
+    let after = read("w/reef.layout.json");
+    assert_eq!(before["canvas"], after["canvas"]);
+    assert_eq!(before["reference"], after["reference"]);
+    for i in 0..2 {
+        assert_eq!(before["frames"][i], after["frames"][i]);
+    }
+    assert_eq!(after["frames"].as_array().unwrap().len(), 5);
+    let added = &after["frames"][2];
+    assert_eq!(added["file"], "../late/ha2.fits");
+    assert!(added["placement"]["rms_px"].as_f64().unwrap() < 0.2);
+    let turn = added["placement"]["rotation_deg"].as_f64().unwrap();
+    assert!((turn.abs() - 90.0).abs() < 0.1, "{turn}");
+    assert_eq!(after["frames"][3]["verdict"], "left out");
+    night
+        .run("register sii.fits --into w/reef.layout.json")
+        .ends(2)
+        .says("'sii.fits' stands in the layout");
+    night
+        .run("register w/reef.layout.json --out x")
+        .ends(2)
+        .says("placed already");
+}
+
+#[test]
+fn a_surveys_layout_says_what_to_register_and_on_what() {
+    let night = Night::of_lines();
+    night
+        .run("survey ha.fits oiii.fits sii.fits --out s --name x --no-report --layout --keep 'filter != SII'")
+        .success();
+    let json = night
+        .run("register s/x-survey.layout.json --out w --name x --json")
+        .success()
+        .json();
+    let rows = json["frames"].as_array().unwrap();
+    assert_eq!(rows.iter().filter(|r| r["verdict"] == "used").count(), 2);
+    assert!(
+        rows[2]["reason"]
+            .as_str()
+            .unwrap()
+            .contains("wanted filter != SII")
+    );
+    assert!(
+        json["reference"]["why"]
+            .as_str()
+            .unwrap()
+            .contains("dithers")
+    );
+    night
+        .run("register sii.fits --into s/x-survey.layout.json")
+        .ends(2)
+        .says("has no canvas to add frames to");
+}

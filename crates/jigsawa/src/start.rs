@@ -1,0 +1,91 @@
+//! What a command starts from: frames as given, or a layout that says which and where.
+
+use std::path::{Path, PathBuf};
+
+use jigsawa_core::layout::{Layout, LayoutFrame};
+use jigsawa_core::verdict::Verdict;
+
+use crate::frames::{Filters, Frame, one_frame_a_filter, open_all};
+use crate::layout_file;
+use crate::tell::Trouble;
+
+/// What a command starts from.
+pub struct Start {
+    /// The frames to be used; all frames of a layout whose frames are placed.
+    pub frames: Vec<Frame>,
+    /// The layout, when its frames are placed already.
+    pub placed: Option<Layout>,
+    /// The reference that a survey has proposed, and why.
+    pub reference: Option<(String, String)>,
+    /// Frames that a survey has left out.
+    pub left_out: Vec<LayoutFrame>,
+}
+
+/// Frames as given, or those of the one layout that is given; a survey's layout says which of them to
+/// use and which is the reference.
+pub fn start(
+    paths: &[PathBuf],
+    filters: &[(String, String)],
+    need: Filters,
+) -> Result<Start, Trouble> {
+    let Some(path) = the_layout(paths, filters)? else {
+        return Ok(Start {
+            frames: open_all(paths, filters, need)?,
+            placed: None,
+            reference: None,
+            left_out: Vec::new(),
+        });
+    };
+    let (frames, layout) = layout_file::open(path)?;
+    let is_used = |f: &LayoutFrame| f.verdict == Verdict::Used;
+    let used: Vec<&Frame> = frames
+        .iter()
+        .zip(&layout.frames)
+        .filter(|(_, f)| is_used(f))
+        .map(|(f, _)| f)
+        .collect();
+    if need == Filters::OneEach {
+        one_frame_a_filter(&used)?;
+    }
+    if layout.is_placed() {
+        return Ok(Start {
+            frames,
+            placed: Some(layout),
+            reference: None,
+            left_out: Vec::new(),
+        });
+    }
+    let keep: Vec<bool> = layout.frames.iter().map(is_used).collect();
+    Ok(Start {
+        frames: frames
+            .into_iter()
+            .zip(keep)
+            .filter(|(_, keep)| *keep)
+            .map(|(f, _)| f)
+            .collect(),
+        placed: None,
+        reference: Some((layout.reference.file.clone(), layout.reference.why.clone())),
+        left_out: layout.frames.into_iter().filter(|f| !is_used(f)).collect(),
+    })
+}
+
+/// The layout among the arguments, if there is one; it must be alone.
+fn the_layout<'a>(
+    paths: &'a [PathBuf],
+    filters: &[(String, String)],
+) -> Result<Option<&'a Path>, Trouble> {
+    let is_layout = |p: &&PathBuf| {
+        p.extension()
+            .is_some_and(|e| e.eq_ignore_ascii_case("json"))
+    };
+    let Some(layout) = paths.iter().find(is_layout) else {
+        return Ok(None);
+    };
+    if paths.len() > 1 {
+        return Err(Trouble::LayoutAlone);
+    }
+    if !filters.is_empty() {
+        return Err(Trouble::NotWithLayout("--filter"));
+    }
+    Ok(Some(layout))
+}
