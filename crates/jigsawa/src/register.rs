@@ -8,7 +8,8 @@ use jigsawa_core::canvas::{Canvas, Extent};
 use jigsawa_core::layout::{FORMAT, Layout, LayoutFrame, Measurements, PlacementRecord, Reference};
 use jigsawa_core::matching::{MatchError, MatchErrors, Matched, match_frames, pairs_under, spots};
 use jigsawa_core::placement::{Map, Placement, Registration};
-use jigsawa_core::stars::{Catalogue, DetectError, Settings, detect};
+use jigsawa_core::stars::{Catalogue, DetectError, Settings};
+use jigsawa_core::survey::stars_and_trails;
 use jigsawa_core::verdict::Verdict;
 use rayon::prelude::*;
 
@@ -268,7 +269,9 @@ fn measure<F: Borrow<Frame> + Sync>(
         for (i, (f, plane)) in frames.iter().zip(&read).enumerate() {
             let f: &Frame = f.borrow();
             let plane = plane.map_err(|e| Trouble::Files(vec![(f.path.clone(), e)]))?;
-            let stars = detect(&plane, f.facts.saturation, &Settings::default());
+            let settings = Settings::default();
+            let found = stars_and_trails(&plane, f.facts.saturation, &settings);
+            let stars = found.map(|(stars, _)| stars);
             match &stars {
                 Ok(c) => tracing::info!(
                     "{}: {} stars, FWHM {:.2} px, sky {:.1}",

@@ -220,3 +220,24 @@ fn a_surveys_layout_says_what_to_register_and_on_what() {
         .ends(2)
         .says("has no canvas to add frames to");
 }
+
+#[test]
+fn the_demos_night_is_registered_trails_and_flip_and_all() {
+    let (night, _) = crate::demo::demo();
+    let json = night
+        .run("register d/result/reef-survey.layout.json --out w --name night --json")
+        .success()
+        .json();
+    let rows = json["frames"].as_array().unwrap();
+    let used: Vec<_> = rows.iter().filter(|r| r["verdict"] == "used").collect();
+    assert_eq!(used.len(), 25);
+    let flipped = |r: &&&serde_json::Value| {
+        let turn = r["placement"]["rotation_deg"].as_f64().unwrap();
+        (turn.abs() - 180.3).abs() < 0.05
+    };
+    assert_eq!(used.iter().filter(flipped).count(), 7);
+    for r in used {
+        let corner = r["placement"]["corner_px"].as_f64().unwrap();
+        assert!(corner < 0.03, "{r}");
+    }
+}
