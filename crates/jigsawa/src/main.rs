@@ -8,6 +8,7 @@ mod commands;
 mod compose;
 mod frames;
 mod layout_file;
+mod normalize;
 mod outputs;
 mod picture;
 mod placed_frames;

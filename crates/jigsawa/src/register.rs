@@ -3,10 +3,10 @@
 use std::borrow::Borrow;
 use std::fmt;
 
-use jigsawa_core::balance::{Balance, BalanceError, Member, balance_all};
+use jigsawa_core::balance::{Balance, Member};
 use jigsawa_core::canvas::{Canvas, Extent};
 use jigsawa_core::layout::{FORMAT, Layout, LayoutFrame, Measurements, PlacementRecord, Reference};
-use jigsawa_core::matching::{MatchError, MatchErrors, Matched, match_frames, pairs_under, spots};
+use jigsawa_core::matching::{MatchError, MatchErrors, Matched, match_frames, spots};
 use jigsawa_core::placement::{Map, Placement, Registration};
 use jigsawa_core::stars::{Catalogue, DetectError, Settings};
 use jigsawa_core::survey::stars_and_trails;
@@ -16,6 +16,7 @@ use rayon::prelude::*;
 use crate::account::Clock;
 use crate::cli::{CanvasArg, Common};
 use crate::frames::Frame;
+use crate::normalize::balances;
 use crate::tell::Trouble;
 use crate::terminal::Progress;
 
@@ -127,91 +128,6 @@ pub fn register_into(
     Ok(layout)
 }
 
-/// Matches the values of frames whose places are known: what `register` leaves to be done.
-pub fn balance_placed(
-    frames: &[Frame],
-    mut layout: Layout,
-    needed: &[usize],
-    common: &Common,
-    clock: &mut Clock,
-) -> Result<Layout, Trouble> {
-    let catalogues = measure(frames, needed, common)?;
-    clock.lap("stars");
-    let reference = layout.reference_index().unwrap_or(0);
-    let on_canvas = layout.canvas.to_reference().invert();
-    let of_reference = catalogues[reference]
-        .as_ref()
-        .map(spots)
-        .unwrap_or_default();
-    let placements: Vec<Option<Placement>> = layout
-        .frames
-        .iter()
-        .map(|f| f.placement.as_ref().and_then(PlacementRecord::placement))
-        .collect();
-    let pairs: Vec<Vec<(usize, usize)>> = placements
-        .iter()
-        .zip(&catalogues)
-        .zip(frames)
-        .map(|((placement, stars), f)| {
-            let there = placement.as_ref().and_then(|p| on_canvas.then(p));
-            match (there, stars) {
-                (Some(map), Ok(stars)) => {
-                    pairs_under(&map, &of_reference, &spots(stars), f.facts.size)
-                }
-                _ => Vec::new(),
-            }
-        })
-        .collect();
-    let members: Vec<Option<Member<'_>>> = (0..frames.len())
-        .map(|i| {
-            Some(Member {
-                catalogue: catalogues[i].as_ref().ok()?,
-                placement: placements[i].as_ref()?,
-                pairs: &pairs[i],
-                band: frames[i].filter.band(),
-            })
-        })
-        .collect();
-    let balances = balances(&members, reference, layout.canvas.size);
-    for (i, balance) in balances.into_iter().enumerate() {
-        match balance {
-            // What stands there already, by hand perhaps, stays.
-            Some(Ok(b)) if layout.frames[i].balance.is_none() => {
-                layout.frames[i].balance = Some(b);
-            }
-            Some(Err(error)) if needed.contains(&i) => {
-                return Err(Trouble::Balance {
-                    file: frames[i].name(),
-                    reference: frames[reference].name(),
-                    error,
-                });
-            }
-            Some(Err(error)) => layout.frames[i].verdict = Verdict::LeftOut(error.to_string()),
-            Some(Ok(_)) | None => {}
-        }
-    }
-    clock.lap("normalize");
-    Ok(layout)
-}
-
-/// The balances of the frames that have a place.
-fn balances(
-    members: &[Option<Member<'_>>],
-    reference: usize,
-    canvas: jigsawa_core::space::Size,
-) -> Vec<Option<Result<Balance, BalanceError>>> {
-    let present: Vec<usize> = (0..members.len())
-        .filter(|i| members[*i].is_some())
-        .collect();
-    let at = present.iter().position(|i| *i == reference).unwrap_or(0);
-    let there: Vec<Member<'_>> = members.iter().flatten().copied().collect();
-    let mut balanced = balance_all(&there, at, canvas).into_iter();
-    members
-        .iter()
-        .map(|m| m.and_then(|_| balanced.next()))
-        .collect()
-}
-
 /// A frame's place on the reference.
 struct Placed {
     map: Registration,
@@ -246,7 +162,7 @@ impl Placed {
 
 /// The stars of every frame. Frames go through memory one at a time; the next is read while one is
 /// measured.
-fn measure<F: Borrow<Frame> + Sync>(
+pub fn measure<F: Borrow<Frame> + Sync>(
     frames: &[F],
     needed: &[usize],
     common: &Common,
