@@ -57,8 +57,8 @@ pub struct Common {
     /// Threads to use [default: all cores]
     #[arg(long, global = true, help_heading = COMMON, value_name = "N", value_parser = clap::value_parser!(u16).range(1..))]
     pub threads: Option<u16>,
-    /// Memory that tiles in flight may take, as in 500M or 2G; frames come on top while they are
-    /// measured, one at a time
+    /// Memory for tiles in flight, or for the frames that a survey measures at once, as in 500M or 2G;
+    /// other commands measure one frame at a time, which comes on top
     #[arg(long, global = true, help_heading = COMMON, value_name = "SIZE", default_value = "512M", value_parser = bytes)]
     pub memory: usize,
 }
