@@ -24,13 +24,7 @@ impl PngWriter {
         height: usize,
         title: &str,
     ) -> Result<Self, FileError> {
-        let out = File::create(file.path()).map_err(FileError::io("cannot write the picture"))?;
-        let mut encoder = png::Encoder::new(BufWriter::new(out), width as u32, height as u32);
-        encoder.set_color(png::ColorType::Rgb);
-        encoder.set_depth(png::BitDepth::Eight);
-        // The high levels take seconds for a large frame and save a tenth.
-        encoder.set_compression(png::Compression::Fast);
-        encoder.set_source_srgb(png::SrgbRenderingIntent::Perceptual);
+        let mut encoder = encoder(&file, width, height)?;
         encoder
             .add_itxt_chunk("Title".to_owned(), title.to_owned())
             .map_err(refused)?;
@@ -88,12 +82,7 @@ pub fn write_all(
             "the pictures have other sizes".to_owned(),
         ));
     }
-    let out = File::create(file.path()).map_err(FileError::io("cannot write the picture"))?;
-    let mut encoder = png::Encoder::new(BufWriter::new(out), width as u32, height as u32);
-    encoder.set_color(png::ColorType::Rgb);
-    encoder.set_depth(png::BitDepth::Eight);
-    encoder.set_compression(png::Compression::Fast);
-    encoder.set_source_srgb(png::SrgbRenderingIntent::Perceptual);
+    let mut encoder = encoder(&file, width, height)?;
     if pictures.len() > 1 {
         encoder
             .set_animated(pictures.len() as u32, 0)
@@ -108,6 +97,22 @@ pub fn write_all(
     }
     writer.finish().map_err(refused)?;
     Ok(file)
+}
+
+/// An encoder for 8-bit sRGB of this size.
+fn encoder(
+    file: &Unfinished,
+    width: usize,
+    height: usize,
+) -> Result<png::Encoder<'static, BufWriter<File>>, FileError> {
+    let out = File::create(file.path()).map_err(FileError::io("cannot write the picture"))?;
+    let mut encoder = png::Encoder::new(BufWriter::new(out), width as u32, height as u32);
+    encoder.set_color(png::ColorType::Rgb);
+    encoder.set_depth(png::BitDepth::Eight);
+    // The high levels take seconds for a large frame and save a tenth.
+    encoder.set_compression(png::Compression::Fast);
+    encoder.set_source_srgb(png::SrgbRenderingIntent::Perceptual);
+    Ok(encoder)
 }
 
 fn refused(error: png::EncodingError) -> FileError {

@@ -60,6 +60,8 @@ impl MatchedFilter {
         let r = self.radius();
         let tall = (to - from) as usize + 2 * r;
         scratch.across.resize(tall * width, 0.0);
+        // The margins must be zero, whatever a filter of another width has left there.
+        scratch.padded.clear();
         scratch.padded.resize(width + 2 * r, 0.0);
         scratch.sky.resize(width, 0.0);
         for (i, across) in scratch.across.chunks_exact_mut(width).enumerate() {
@@ -169,6 +171,24 @@ fn add_four(pairs: [(&[f32], &[f32]); 4], by: [f32; 4], out: &mut [f32]) {
 mod tests {
     use super::*;
     use crate::space::Size;
+
+    #[test]
+    fn memory_that_another_filter_has_used_changes_nothing() {
+        let size = Size::new(80, 70).unwrap();
+        let plane = Plane::from_fn(size, |x, y| 500.0 + ((x * 31 + y * 17) % 23) as f32);
+        let sky = SkyMesh::measure(&plane).unwrap();
+        let rows = |fwhm: f64, scratch: &mut Scratch| {
+            let mut out = vec![7.0; 12];
+            MatchedFilter::new(fwhm).rows(&plane, &sky, (-3, 72), scratch, &mut out);
+            out
+        };
+        let fresh = rows(2.4, &mut Scratch::default());
+        let mut used = Scratch::default();
+        rows(6.5, &mut used);
+        assert_eq!(rows(2.4, &mut used), fresh);
+        rows(1.2, &mut used);
+        assert_eq!(rows(2.4, &mut used), fresh);
+    }
 
     #[test]
     fn the_response_at_a_gaussian_star_is_its_amplitude() {

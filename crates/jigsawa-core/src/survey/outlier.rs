@@ -39,7 +39,7 @@ struct Rule {
 
 const RULES: [Rule; 8] = [
     Rule {
-        quantity: "stars",
+        quantity: "used",
         what: "few stars",
         of: |l, _| Some(l.measures.stars_used as f64),
         more_is_worse: false,

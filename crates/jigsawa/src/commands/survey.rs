@@ -23,6 +23,9 @@ use crate::terminal::{Look, say, survey_text, width};
 /// What the account calls the page to look at.
 pub const REPORT: &str = "report";
 
+/// What the account calls frames that were copied or moved.
+const CARRIED: [&str; 2] = ["copied frame", "moved frame"];
+
 /// The longest side of the report's pictures, unless full size is wanted or costs little.
 const PREVIEW_SIDE: usize = 1536;
 
@@ -80,7 +83,7 @@ pub fn make(args: &SurveyArgs, common: &Common) -> Result<Told, Trouble> {
     let store = Store::open(&args.output.out, !args.no_cache)?;
     let (looked, measured) = look_at_all(&files, &way, &store, common);
     clock.lap("frames");
-    let night = Night::new(files, looked, &wishes);
+    let mut night = Night::new(files, looked, &wishes);
     if night.files.is_empty() {
         return Err(Trouble::NoneReadable(
             night
@@ -111,30 +114,31 @@ pub fn make(args: &SurveyArgs, common: &Common) -> Result<Told, Trouble> {
     if let Some(path) = &names.csv {
         files.push((write_csv(path, &night, overwrite)?, "table"));
     }
+    if names.layout.is_some() {
+        // What keeps a layout from being made is said before any file is moved.
+        layout(&night)?;
+    }
+    let mut outputs = Vec::new();
+    let mut carried_text = String::new();
+    if let Some(plan) = &carried {
+        carried_text = carry_out(plan, args.dry_run, &mut outputs)?;
+        if plan.moves && !args.dry_run {
+            night.moved(&plan.files);
+        }
+    }
+    // The layout names files where they are now.
     if let Some(path) = &names.layout {
         files.push((
             layout_file::write(path, &layout(&night)?, overwrite)?,
             "layout",
         ));
     }
-    let mut outputs = Vec::new();
-    for (file, kind) in files {
-        let path = file.target().to_owned();
-        let done = file.finish().map_err(|error| Trouble::Write {
-            file: path.clone(),
-            error,
-        })?;
-        outputs.push(Output {
-            file: done.display().to_string(),
-            kind,
-        });
-    }
+    finish(files, &mut outputs)?;
     clock.lap("results");
     let mut text = survey_text(&night, &look);
-    if let Some(plan) = &carried {
-        text.push_str(&carry_out(plan, args.dry_run, &mut outputs)?);
-    }
-    for o in &outputs {
+    text.push_str(&carried_text);
+    // Copied and moved frames are named in the account; a line for each would bury the rest.
+    for o in outputs.iter().filter(|o| !CARRIED.contains(&o.kind)) {
         let _ = writeln!(text, "wrote      {}  {}", o.file, o.kind);
     }
     let account = SurveyAccount::new(&night, measured, outputs, clock);
@@ -146,6 +150,24 @@ pub fn make(args: &SurveyArgs, common: &Common) -> Result<Told, Trouble> {
     };
     let _ = writeln!(text, "took       {:.2} s{known}", account.seconds);
     Ok(Told { text, account })
+}
+
+/// Gives all results their names.
+fn finish(
+    files: Vec<(Unfinished, &'static str)>,
+    outputs: &mut Vec<Output>,
+) -> Result<(), Trouble> {
+    for (file, kind) in files {
+        let path = file.target().to_owned();
+        let done = file
+            .finish()
+            .map_err(|error| Trouble::Write { file: path, error })?;
+        outputs.push(Output {
+            file: done.display().to_string(),
+            kind,
+        });
+    }
+    Ok(())
 }
 
 fn condition(text: &str) -> Result<Condition, Trouble> {
@@ -261,11 +283,7 @@ fn carry_out(plan: &Plan, dry: bool, outputs: &mut Vec<Output>) -> Result<String
         carry(plan)?;
         outputs.extend(plan.files.iter().map(|(_, to)| Output {
             file: to.display().to_string(),
-            kind: if plan.moves {
-                "moved frame"
-            } else {
-                "copied frame"
-            },
+            kind: CARRIED[usize::from(plan.moves)],
         }));
     }
     if dry {
@@ -279,9 +297,5 @@ fn carry_out(plan: &Plan, dry: bool, outputs: &mut Vec<Output>) -> Result<String
         plan.files.len(),
         plan.folder.display()
     );
-    if !dry {
-        // They are named in the account; a line for each would bury the rest.
-        outputs.retain(|o| !o.kind.ends_with("frame"));
-    }
     Ok(text)
 }

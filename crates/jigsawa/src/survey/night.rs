@@ -1,5 +1,8 @@
 //! The whole night: every file with what is known of it, its verdict and its place among the others.
 
+use std::collections::HashMap;
+use std::path::PathBuf;
+
 use jigsawa_core::frame::{FrameFacts, Kind};
 use jigsawa_core::survey::Measures;
 use jigsawa_core::survey::compare::{Compared, Light, compare};
@@ -174,6 +177,16 @@ impl Night {
         night.compared = vec![None; night.files.len()];
         night.scores = vec![None; night.files.len()];
         night
+    }
+
+    /// Files that were moved are named where they are now.
+    pub fn moved(&mut self, carried: &[(PathBuf, PathBuf)]) {
+        let to: HashMap<&PathBuf, &PathBuf> = carried.iter().map(|(a, b)| (a, b)).collect();
+        for f in &mut self.files {
+            if let Some(there) = to.get(&f.path) {
+                f.path = (*there).clone();
+            }
+        }
     }
 
     /// Everything known of each file, by name.

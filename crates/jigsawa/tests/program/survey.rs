@@ -219,6 +219,36 @@ fn frames_are_copied_and_moved_only_when_asked_and_never_over_others() {
 }
 
 #[test]
+fn a_layout_names_moved_frames_where_they_are_now() {
+    let night = four();
+    let json = night
+        .run(
+            "survey n --out s --name x --no-report --layout --json --keep 'fwhm < 3.8 px' --move-rest out",
+        )
+        .success()
+        .json();
+    let kinds: Vec<&str> = json["outputs"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|o| o["kind"].as_str().unwrap())
+        .collect();
+    assert_eq!(kinds, ["moved frame", "layout"]);
+    let c = rows(&json).iter().find(|r| name(r) == "c.fits").unwrap();
+    assert_eq!(c["file"], "out/c.fits");
+    let json = night
+        .run("register s/x-survey.layout.json --out w --name x --json")
+        .success()
+        .json();
+    let left: Vec<&Value> = rows(&json)
+        .iter()
+        .filter(|r| r["verdict"] == "left out")
+        .collect();
+    assert_eq!(left.len(), 1);
+    assert!(left[0]["file"].as_str().unwrap().ends_with("out/c.fits"));
+}
+
+#[test]
 fn table_and_files_show_what_is_asked_for() {
     let night = four();
     let run = night

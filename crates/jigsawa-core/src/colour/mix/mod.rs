@@ -228,7 +228,7 @@ impl Mix {
 }
 
 impl BoundMix {
-    /// A tree whose names are numbers of inputs already.
+    /// The tree.
     pub(crate) const fn root(&self) -> &Expr<usize> {
         &self.root
     }
