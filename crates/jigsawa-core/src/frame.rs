@@ -4,6 +4,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::filter::Filter;
 use crate::space::Size;
+use crate::wcs::Wcs;
 
 /// The order in which rows are stored.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
@@ -118,6 +119,8 @@ pub struct FrameFacts {
     pub focal_mm: Option<f64>,
     /// Arc seconds for a pixel by the header's WCS.
     pub wcs_arcsec: Option<f64>,
+    /// Where its pixels lie on the sky, by the header.
+    pub wcs: Option<Wcs>,
     /// Altitude of the frame's middle above the horizon, in degrees.
     pub altitude_deg: Option<f64>,
     /// Air on the way, in units of that in the zenith.
@@ -162,6 +165,7 @@ impl FrameFacts {
             pixel_um: None,
             focal_mm: None,
             wcs_arcsec: None,
+            wcs: None,
             altitude_deg: None,
             airmass: None,
             hour_angle_h: None,

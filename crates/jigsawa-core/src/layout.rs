@@ -9,9 +9,10 @@ use crate::balance::Balance;
 use crate::canvas::Canvas;
 use crate::filter::Filter;
 use crate::matching::MatchErrors;
-use crate::placement::{Described, Map, Model, Placement};
+use crate::placement::{Bend, Described, Map, Model, Placement};
 use crate::space::Size;
 use crate::verdict::Verdict;
+use crate::wcs::Wcs;
 
 /// The version of the format that this program writes and the newest that it reads.
 pub const FORMAT: u32 = 1;
@@ -25,6 +26,9 @@ pub struct Layout {
     pub reference: Reference,
     /// The common grid.
     pub canvas: Canvas,
+    /// Where the canvas lies on the sky, if any frame says so.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub wcs: Option<Wcs>,
     /// All frames, in the order in which they were given.
     pub frames: Vec<LayoutFrame>,
 }
@@ -98,6 +102,9 @@ pub struct Measurements {
 pub struct PlacementRecord {
     /// Canvas pixels to frame pixels: rows of the matrix on (x, y, 1).
     pub matrix: [[f64; 3]; 3],
+    /// What is added to the place in the frame that the matrix gives; absent for the stiffer models.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub bend: Option<Bend>,
     /// The model that was fitted; absent for the reference, which needs none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub model: Option<Model>,
@@ -117,7 +124,12 @@ pub struct PlacementRecord {
 impl PlacementRecord {
     /// The map itself; `None` when the numbers make no map, as after an edit by hand.
     pub fn placement(&self) -> Option<Placement> {
-        Map::from_rows(self.matrix)
+        let plain = Map::from_rows(self.matrix)?;
+        match &self.bend {
+            None => Some(plain),
+            Some(bend) if bend.is_gentle() => plain.bent(bend.clone()),
+            Some(_) => None,
+        }
     }
 }
 

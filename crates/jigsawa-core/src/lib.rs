@@ -8,6 +8,7 @@
 //!    [`survey`] compares the frames of a night by them, scores them and leaves out the bad ones.
 //! 3. [`matching`] finds which star of a frame is which star of the reference, and [`placement`] fits
 //!    the map between both; [`canvas`] is the common grid.
+//!    [`wcs`] says where both lie on the sky, when headers do.
 //! 4. [`balance`] matches scale and sky of each frame to the reference's.
 //! 5. What was found stands in a [`layout`], each frame with its [`verdict`].
 //! 6. [`merge`] reads original pixels, [`resample`]s each once, balances them and hands aligned values
@@ -40,3 +41,4 @@ pub mod space;
 pub mod stars;
 pub mod survey;
 pub mod verdict;
+pub mod wcs;

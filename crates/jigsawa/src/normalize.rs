@@ -52,7 +52,12 @@ pub fn balance_placed(
             let map = placements[i].as_ref().and_then(|p| on_canvas.then(p));
             let stars = catalogues[i].as_ref().map(spots);
             map.zip(stars).map_or_else(Vec::new, |(map, stars)| {
-                pairs_under(&map, &of_reference, &stars, frames[i].facts.size)
+                pairs_under(
+                    &map,
+                    &of_reference,
+                    &stars,
+                    (frames[reference].facts.size, frames[i].facts.size),
+                )
             })
         })
         .collect();

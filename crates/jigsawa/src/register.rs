@@ -307,8 +307,8 @@ fn place(
     let matched = match_frames(
         &spots(reference_stars),
         &spots(stars),
-        reference.facts.size,
-        frame.facts.size,
+        (reference.facts.size, frame.facts.size),
+        &Wish::default(),
     )?;
     Ok(Placed {
         map: matched.map,

@@ -15,6 +15,7 @@ use crate::placement::{Map, Model, Pair, Registration};
 use crate::space::{FramePx, ReferencePx};
 
 use super::Spot;
+use super::consensus::Proposal;
 
 /// Depths of the lists of brightest stars.
 const DEPTHS: [usize; 7] = [10, 20, 40, 80, 160, 320, 640];
@@ -28,12 +29,8 @@ const CODE_TOLERANCE: f64 = 0.012;
 /// Groups shorter than this have codes too uncertain to tell apart.
 const LEAST_LENGTH_PX: f64 = 20.0;
 
-/// A map proposed by two groups that look alike, and how unlike they were.
-#[derive(Debug, Clone, Copy)]
-pub(super) struct Proposal {
-    pub(super) map: Registration,
-    pub(super) code_distance2: f64,
-}
+/// Frame pixels to a reference pixel that two cameras may differ by: 0.25 to 4, and some room.
+const SCALES: std::ops::Range<f64> = 0.2..5.0;
 
 #[derive(Debug, Clone, Copy)]
 struct Group {
@@ -54,7 +51,7 @@ pub(super) fn proposals(reference: &[Spot<ReferencePx>], frame: &[Spot<FramePx>]
             .map(|(i, g)| GeomWithData::new(g.code, i))
             .collect(),
     );
-    let mut all: Vec<Proposal> = [1.0, -1.0]
+    let mut all: Vec<(f64, Registration)> = [1.0, -1.0]
         .into_iter()
         .flat_map(|hand| groups(&frame_xy, hand))
         .collect::<Vec<_>>()
@@ -68,23 +65,18 @@ pub(super) fn proposals(reference: &[Spot<ReferencePx>], frame: &[Spot<FramePx>]
                         to: frame[g.stars[i]].at,
                         weight: 1.0,
                     });
-                    let distance2 = like
-                        .code
-                        .iter()
-                        .zip(g.code)
-                        .map(|(a, b)| (a - b) * (a - b))
-                        .sum();
-                    Map::fit(Model::Similarity, &pairs).map(|map| Proposal {
-                        map,
-                        code_distance2: distance2,
-                    })
+                    let unlike = like.code.iter().zip(g.code).map(|(a, b)| (a - b) * (a - b));
+                    let map = Map::fit(Model::Similarity, &pairs, None)?;
+                    Some((unlike.sum(), map))
                 })
                 .collect::<Vec<_>>()
         })
         .collect();
-    all.retain(|p| (0.2..5.0).contains(&p.map.area_ratio(reference[0].at).sqrt()));
-    all.sort_by(|a, b| a.code_distance2.total_cmp(&b.code_distance2));
-    all
+    all.retain(|(_, map)| SCALES.contains(&map.area_ratio(reference[0].at).sqrt()));
+    all.sort_by(|a, b| a.0.total_cmp(&b.0));
+    all.into_iter()
+        .map(|(_, map)| Proposal { map, spent: 4.0 })
+        .collect()
 }
 
 /// The groups among neighbours at every depth; `hand` -1 mirrors the stars first.

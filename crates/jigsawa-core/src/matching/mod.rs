@@ -3,14 +3,21 @@
 //! Small groups of stars are described by numbers that no shift, turn, mirror or scale changes
 //! (`asterism`); groups alike in both frames propose a map, which the other stars confirm or refute
 //! (`consensus`); the confirmed map is refined on all stars, and the simplest sufficient model
-//! chosen (`pairs`). A proposal that chance could explain is never accepted.
+//! chosen (`pairs`). Guesses of turn and scale, from headers or from a user, go first (`guess`). A
+//! proposal that chance could explain is never accepted, wherever it comes from.
 
 mod asterism;
 mod consensus;
+mod grid;
+mod guess;
 mod pairs;
+mod pattern;
 mod trust;
 
 use serde::{Deserialize, Serialize};
+
+pub use guess::Guess;
+pub use pattern::match_patterns;
 
 use crate::placement::{Model, Registration};
 use crate::space::{FramePx, Point, ReferencePx, Size};
@@ -59,15 +66,19 @@ pub struct Matched {
     pub map: Registration,
     /// The model that was justified.
     pub model: Model,
-    /// Matched stars as (index in the reference's catalogue, index in the frame's).
+    /// Matched stars as (index in the reference's catalogue, index in the frame's); none when the frames
+    /// were matched by their pattern.
     pub pairs: Vec<(usize, usize)>,
-    /// Errors over the pairs.
+    /// How many pairs, or patches of pattern, the map rests on.
+    pub points: usize,
+    /// Errors over them.
     pub errors: MatchErrors,
     /// Pairs in each ninth of the frame, row after row.
     pub coverage: [usize; 9],
 }
 
-/// How well the pairs agree, in pixels of the frame.
+/// How well the pairs agree, in pixels of the frame or of the reference, whichever are larger on the
+/// sky.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 pub struct MatchErrors {
     /// Root mean square distance over the pairs, each weighted by its precision.
@@ -104,6 +115,14 @@ pub enum MatchError {
         /// Stars that could have met.
         tried: usize,
     },
+    /// No map makes the patterns of both agree.
+    #[error("nor do the patterns of both frames agree ({agreeing} patches, {needed} are needed)")]
+    NoPattern {
+        /// Patches that agree under the best map.
+        agreeing: usize,
+        /// Patches that must.
+        needed: usize,
+    },
     /// Stars met, but they do not agree well enough.
     #[error(
         "its stars meet the reference's only to {rms_px:.2} px rms ({pairs} pairs), {allowed_px} px is allowed"
@@ -133,12 +152,25 @@ pub enum MatchError {
 /// Fewer stars than this cannot prove a match: four propose the map, two more confirm it.
 pub const LEAST_STARS: usize = 6;
 
-/// A match rougher than this is not used: half a pixel doubles every star visibly.
+/// Fewer than this cannot when turn and scale are known: one proposes the shift, two confirm it.
+pub const LEAST_STARS_GUIDED: usize = 3;
+
+/// A match rougher than this is not used, nor one that foretells unseen stars 1.6 times worse: half a
+/// pixel doubles every star visibly.
 const MOST_RMS_PX: f64 = 0.5;
 
 /// Nor is one whose worst corner may be off by this: stars would be doubled there alone, where nobody
 /// looks first.
 const MOST_CORNER_PX: f64 = 0.35;
+
+/// What is known or wanted beforehand.
+#[derive(Debug, Clone, Default)]
+pub struct Wish {
+    /// The model of the map; by default the simplest that the stars justify.
+    pub model: Option<Model>,
+    /// Maps that may be near the true one, at least in turn and scale.
+    pub guesses: Vec<Registration>,
+}
 
 /// The stars of both that meet under a map that is known, to within two pixels, as (index in the
 /// reference's catalogue, index in the frame's).
@@ -146,23 +178,26 @@ pub fn pairs_under(
     map: &Registration,
     reference: &[Spot<ReferencePx>],
     frame: &[Spot<FramePx>],
-    frame_size: Size,
+    (reference_size, frame_size): (Size, Size),
 ) -> Vec<(usize, usize)> {
-    pairs::meeting(&consensus::Field::new(reference, frame, frame_size), map)
+    let field = consensus::Field::new(reference, frame, reference_size, frame_size);
+    pairs::meeting(&field, map)
 }
 
-/// Finds the map from the reference's stars to the frame's. Both lists run from bright to faint.
+/// Finds the map from the reference's stars to the frame's: by the guesses, if there are any, else by
+/// asterisms, last as if the frame were turned by nothing or by half a turn. Both lists run from bright
+/// to faint.
 ///
 /// # Errors
 /// When there are too few stars, when chance could explain the best map, or when it is too rough.
 pub fn match_frames(
     reference: &[Spot<ReferencePx>],
     frame: &[Spot<FramePx>],
-    reference_size: Size,
-    frame_size: Size,
+    (reference_size, frame_size): (Size, Size),
+    wish: &Wish,
 ) -> Result<Matched, MatchError> {
     for (found, in_reference) in [(reference.len(), true), (frame.len(), false)] {
-        if found < LEAST_STARS {
+        if found < LEAST_STARS_GUIDED {
             return Err(MatchError::TooFewStars {
                 found,
                 needed: LEAST_STARS,
@@ -170,27 +205,80 @@ pub fn match_frames(
             });
         }
     }
-    let proposals = asterism::proposals(reference, frame);
-    let field = consensus::Field::new(reference, frame, frame_size);
-    let start = consensus::best(&field, &proposals)?;
-    let matched = pairs::refine(&field, start)?;
-    if !matched.map.is_sound_on(reference_size) {
+    let field = consensus::Field::new(reference, frame, reference_size, frame_size);
+    let guided = |guesses: &[Registration]| -> Vec<consensus::Proposal> {
+        let of = |map| guess::proposals(map, reference, frame, reference_size);
+        guesses.iter().flat_map(of).collect()
+    };
+    let attempt = |proposals: &[consensus::Proposal], least: usize| {
+        let start = consensus::best(&field, proposals, least)?;
+        let terms = pairs::Terms {
+            model: wish.model,
+            least,
+        };
+        gated(
+            pairs::refine(&field, start, terms)?,
+            reference_size,
+            MOST_RMS_PX,
+        )
+    };
+    if let Ok(matched) = attempt(&guided(&wish.guesses), LEAST_STARS_GUIDED) {
+        return Ok(matched);
+    }
+    let told = match reference.len().min(frame.len()) {
+        found if found < LEAST_STARS => Err(MatchError::TooFewStars {
+            found,
+            needed: LEAST_STARS,
+            in_reference: reference.len() < frame.len(),
+        }),
+        _ => attempt(&asterism::proposals(reference, frame), LEAST_STARS),
+    };
+    // A rough match by asterisms is a match: nothing better is to be expected from the stars.
+    let hopeless = matches!(
+        told,
+        Err(MatchError::NoMatch { .. } | MatchError::TooFewStars { .. })
+    );
+    if !hopeless {
+        return told;
+    }
+    let usual: Vec<Registration> = [0.0, 180.0]
+        .into_iter()
+        .filter_map(|turn_deg| {
+            let guess = Guess {
+                turn_deg,
+                ..Guess::default()
+            };
+            guess.map(reference_size, frame_size)
+        })
+        .collect();
+    attempt(&guided(&usual), LEAST_STARS_GUIDED).or(told)
+}
+
+/// The match, if it is good enough to be used.
+fn gated(matched: Matched, reference: Size, most_rms_px: f64) -> Result<Matched, MatchError> {
+    let (errors, pairs) = (matched.errors, matched.points);
+    if !matched.map.is_sound_on(reference) {
         return Err(MatchError::NoMatch {
-            best: matched.pairs.len(),
-            tried: frame.len(),
+            best: pairs,
+            tried: pairs,
         });
     }
-    if matched.errors.rms_px > MOST_RMS_PX {
-        return Err(MatchError::TooRough {
-            pairs: matched.pairs.len(),
-            rms_px: matched.errors.rms_px,
-            allowed_px: MOST_RMS_PX,
-        });
+    let rough = |rms_px: f64, allowed_px: f64| {
+        (rms_px > allowed_px).then_some(MatchError::TooRough {
+            pairs,
+            rms_px,
+            allowed_px,
+        })
+    };
+    if let Some(error) =
+        rough(errors.rms_px, most_rms_px).or(rough(errors.unseen_rms_px, 1.6 * most_rms_px))
+    {
+        return Err(error);
     }
-    if matched.errors.corner_px > MOST_CORNER_PX {
+    if errors.corner_px > MOST_CORNER_PX {
         return Err(MatchError::TooLoose {
-            pairs: matched.pairs.len(),
-            corner_px: matched.errors.corner_px,
+            pairs,
+            corner_px: errors.corner_px,
             allowed_px: MOST_CORNER_PX,
         });
     }

@@ -1,21 +1,22 @@
 //! From a rough map to the final one: pair all stars, fit, pair again more strictly.
 //!
 //! Pairs are mutual: each star of a pair is the other's nearest. The reach starts at what a map from
-//! four stars may be off by and shrinks with the scatter; the model grows from similarity to affine
-//! as soon as the pairs carry it, so that a stretched or distorted corner is followed rather than
-//! cut off. Last, the model is chosen by cross-validation.
+//! four stars may be off by and shrinks with the scatter; the model grows from similarity to affine to
+//! a smooth one as soon as the pairs carry it, so that a stretched or distorted corner is followed
+//! rather than cut off. Last, the model is chosen by cross-validation.
 
 use std::collections::HashMap;
 
-use crate::placement::{Map, Model, Pair, Registration, choose};
+use crate::placement::{Chosen, Map, Model, Pair, Registration, choose, choose_among};
 use crate::robust::median;
-use crate::space::{FramePx, ReferencePx};
+use crate::space::{FramePx, Rect, ReferencePx, Size};
 
 use super::consensus::{Field, LEAST_LOG_ODDS, log_odds};
-use super::trust::{corner_error, coverage};
-use super::{LEAST_STARS, MatchError, MatchErrors, Matched};
+use super::trust::{corner_error, coverage, shared_corners};
+use super::{MatchError, MatchErrors, Matched};
 
-/// First reach of a pair, then the least: below, clipping would only sharpen the figures.
+/// First reach of a pair, then the least: below, clipping would only sharpen the figures. In pixels of
+/// the coarser grid, as all lengths here.
 const FIRST_REACH_PX: f64 = 6.0;
 const LEAST_REACH_PX: f64 = 0.3;
 
@@ -28,22 +29,38 @@ const CLIP_SIGMA: f64 = 4.0;
 /// With this many clean pairs, blended stars are not needed.
 const ENOUGH_CLEAN: usize = 30;
 
+/// Pairs from which on an affine map, and a smooth one, is followed.
+const ENOUGH_AFFINE: usize = 12;
+const ENOUGH_SMOOTH: usize = 60;
+
+/// No optics bend a frame by more than this many pixels beyond a plane's map: a larger bend follows
+/// false pairs.
+const MOST_BEND_PX: f64 = 40.0;
+
 type Pairs = Vec<Pair<ReferencePx, FramePx>>;
 
-pub(super) fn refine(field: &Field<'_>, start: Registration) -> Result<Matched, MatchError> {
+/// What a match must hold to.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Terms {
+    /// The model that the user wants.
+    pub(super) model: Option<Model>,
+    /// Pairs without which nothing is proven.
+    pub(super) least: usize,
+}
+
+pub(super) fn refine(
+    field: &Field<'_>,
+    start: Registration,
+    terms: Terms,
+) -> Result<Matched, MatchError> {
+    let (unit, _) = field.units(&start);
     let mut map = start;
-    let mut reach = FIRST_REACH_PX;
+    let mut reach = FIRST_REACH_PX * unit;
     let mut pairs = Vec::new();
-    for _ in 0..8 {
+    let mut smooth_once = false;
+    for _ in 0..10 {
         pairs = mutual(field, &map, reach);
-        let model = if pairs.len() >= 12 {
-            Model::Affine
-        } else {
-            Model::Similarity
-        };
-        let fitted = Map::fit(model, &weighted(field, &pairs))
-            .or_else(|| Map::fit(Model::Similarity, &weighted(field, &pairs)));
-        let Some(fitted) = fitted else {
+        let Some((fitted, is_smooth)) = follow(field, &map, &pairs, terms) else {
             return Err(too_few(field, pairs.len()));
         };
         map = fitted;
@@ -52,9 +69,13 @@ pub(super) fn refine(field: &Field<'_>, start: Registration) -> Result<Matched, 
             .map(|(r, f)| distance(field, &map, *r, *f) as f32)
             .collect();
         // Distances of true pairs are Rayleigh distributed: their 99.9 % point is 3.2 medians.
-        let next = (4.0 * f64::from(median(&mut distances))).clamp(LEAST_REACH_PX, reach);
-        let settled = next > 0.9 * reach;
-        reach = next;
+        let next = 4.0 * f64::from(median(&mut distances));
+        let next = next.clamp(LEAST_REACH_PX * unit, reach);
+        // The first smooth map brings back stars of the corners that were out of reach before it.
+        let grown = is_smooth && !smooth_once;
+        smooth_once |= is_smooth;
+        let settled = next > 0.9 * reach && !grown;
+        reach = if grown { reach } else { next };
         if settled {
             break;
         }
@@ -63,43 +84,105 @@ pub(super) fn refine(field: &Field<'_>, start: Registration) -> Result<Matched, 
     if pairs.iter().filter(|p| clean(p)).count() >= ENOUGH_CLEAN {
         pairs.retain(clean);
     }
-    // A freer final model may take back pairs that the affine one left out, so pair once more.
+    let area = shared_area(&map, field.reference_size, field.frame_size);
+    let fit = |pairs: &[(usize, usize)], map: &Registration| {
+        let weighted = weighted(field, pairs, map);
+        final_fit(&weighted, terms.model, area).ok_or_else(|| too_few(field, pairs.len()))
+    };
+    let mut chosen = fit(&pairs, &map)?;
     for _ in 0..3 {
-        let Some(chosen) = choose(&weighted(field, &pairs)) else {
-            return Err(too_few(field, pairs.len()));
-        };
-        map = chosen.map;
-        let kept = clipped(field, &map, &pairs);
-        if kept.len() == pairs.len() || kept.len() < LEAST_STARS {
+        let kept = clipped(field, &chosen.map, &pairs);
+        if kept.len() == pairs.len() || kept.len() < terms.least {
             break;
         }
         pairs = kept;
+        chosen = fit(&pairs, &chosen.map)?;
     }
-    let chance = field.chance(reach.max(1.0));
-    let tried = in_frame(field, &map);
-    if pairs.len() < LEAST_STARS
+    let chance = field.chance(reach.max(unit));
+    let tried = in_frame(field, &chosen.map);
+    if pairs.len() < terms.least
         || log_odds(pairs.len(), tried.max(pairs.len()), chance) < LEAST_LOG_ODDS
     {
         return Err(too_few(field, pairs.len()));
     }
-    let weighted_pairs = weighted(field, &pairs);
-    let chosen = choose(&weighted_pairs).ok_or_else(|| too_few(field, pairs.len()))?;
-    let size = field.frame_size;
-    let errors = MatchErrors {
-        unseen_rms_px: chosen.unseen_rms_px,
-        corner_px: corner_error(&chosen.map, chosen.model, &weighted_pairs, size),
-        ..errors(&chosen.map, &weighted_pairs)
-    };
+    let weighted_pairs = weighted(field, &pairs, &chosen.map);
+    let corners = shared_corners(&chosen.map, field.reference_size, field.frame_size);
+    let (rms, max) = errors(&chosen.map, &weighted_pairs);
+    let corner = corner_error(&chosen.map, chosen.model, &weighted_pairs, &corners);
     Ok(Matched {
-        map: chosen.map,
-        model: chosen.model,
+        points: pairs.len(),
         pairs: pairs
             .iter()
             .map(|(r, f)| (field.reference[*r].index, field.frame[*f].index))
             .collect(),
-        errors,
-        coverage: coverage(&weighted_pairs, size),
+        errors: MatchErrors {
+            rms_px: rms / unit,
+            max_px: max / unit,
+            unseen_rms_px: chosen.unseen_rms_px / unit,
+            corner_px: corner / unit,
+        },
+        coverage: coverage(&weighted_pairs, field.frame_size),
+        map: chosen.map,
+        model: chosen.model,
     })
+}
+
+/// The final map: of the model asked for, or of the simplest that the pairs justify.
+fn final_fit(
+    pairs: &[Pair<ReferencePx, FramePx>],
+    asked: Option<Model>,
+    area: Rect,
+) -> Option<Chosen<ReferencePx, FramePx>> {
+    match asked {
+        None => choose(pairs, Some(area)),
+        Some(Model::Smooth(_)) => {
+            let degrees = [2, 3, 4, 5].map(Model::Smooth);
+            choose_among(&degrees, pairs, Some(area))
+        }
+        Some(model) => choose_among(&[model], pairs, Some(area)),
+    }
+}
+
+/// The frame's part that it shares with the reference: what a bend is fitted for. A little more, so that
+/// where the displacement ceases to grow lies outside.
+pub(super) fn shared_area(map: &Registration, reference: Size, frame: Size) -> Rect {
+    const MARGIN_PX: usize = 16;
+    let r = Rect::around(shared_corners(map, reference, frame));
+    Rect {
+        x: r.x - MARGIN_PX as i64,
+        y: r.y - MARGIN_PX as i64,
+        width: r.width + 2 * MARGIN_PX,
+        height: r.height + 2 * MARGIN_PX,
+    }
+}
+
+/// The freest map that so many pairs carry safely, and whether it is a smooth one.
+fn follow(
+    field: &Field<'_>,
+    before: &Registration,
+    pairs: &[(usize, usize)],
+    terms: Terms,
+) -> Option<(Registration, bool)> {
+    let pairs = weighted(field, pairs, before);
+    let by = |model| Map::fit(model, &pairs, None);
+    let stiff = |model| by(model).map(|m| (m, false));
+    match terms.model {
+        Some(Model::Smooth(_)) | None => {}
+        Some(model) => return stiff(model).or_else(|| stiff(Model::Shift)),
+    }
+    if pairs.len() >= ENOUGH_SMOOTH {
+        let area = shared_area(before, field.reference_size, field.frame_size);
+        let bent = Map::fit(Model::Smooth(3), &pairs, Some(area));
+        if let Some(map) = bent.filter(|m| m.bend().is_some_and(|b| b.most() < MOST_BEND_PX)) {
+            return Some((map, true));
+        }
+    }
+    let free = if pairs.len() >= ENOUGH_AFFINE {
+        stiff(Model::Affine)
+    } else {
+        None
+    };
+    free.or_else(|| stiff(Model::Similarity))
 }
 
 fn too_few(field: &Field<'_>, best: usize) -> MatchError {
@@ -127,7 +210,7 @@ fn distance(field: &Field<'_>, map: &Registration, r: usize, f: usize) -> f64 {
 /// Pairs under a final map, by their places in the catalogues.
 pub(super) fn meeting(field: &Field<'_>, map: &Registration) -> Vec<(usize, usize)> {
     const REACH_PX: f64 = 2.0;
-    mutual(field, map, REACH_PX)
+    mutual(field, map, REACH_PX * field.units(map).0)
         .into_iter()
         .map(|(r, f)| (field.reference[r].index, field.frame[f].index))
         .collect()
@@ -138,12 +221,9 @@ fn mutual(field: &Field<'_>, map: &Registration, reach: f64) -> Vec<(usize, usiz
     let mut suitor: HashMap<usize, (usize, f64)> = HashMap::new();
     for (r, s) in field.reference.iter().enumerate() {
         let p = map.apply(s.at);
-        let Some((f, d2)) = field.nearest(p.x, p.y) else {
+        let Some((f, d2)) = field.nearest(p.x, p.y, reach) else {
             continue;
         };
-        if d2 > reach * reach {
-            continue;
-        }
         let best = suitor.entry(f).or_insert((r, d2));
         if d2 < best.1 {
             *best = (r, d2);
@@ -154,12 +234,17 @@ fn mutual(field: &Field<'_>, map: &Registration, reach: f64) -> Vec<(usize, usiz
     pairs
 }
 
-fn weighted(field: &Field<'_>, pairs: &[(usize, usize)]) -> Pairs {
+/// The pairs with their weights under a map near the true one: errors of the reference's stars count in
+/// frame pixels.
+fn weighted(field: &Field<'_>, pairs: &[(usize, usize)], map: &Registration) -> Pairs {
+    let (unit, _) = field.units(map);
+    let scale = map.area_ratio(field.reference_size.centre()).sqrt();
     pairs
         .iter()
         .map(|(r, f)| {
             let (a, b) = (&field.reference[*r], &field.frame[*f]);
-            let variance = a.sigma_px.powi(2) + b.sigma_px.powi(2) + FLOOR_SIGMA_PX.powi(2);
+            let variance =
+                (scale * a.sigma_px).powi(2) + b.sigma_px.powi(2) + (unit * FLOOR_SIGMA_PX).powi(2);
             Pair {
                 from: a.at,
                 to: b.at,
@@ -171,7 +256,7 @@ fn weighted(field: &Field<'_>, pairs: &[(usize, usize)]) -> Pairs {
 
 /// The pairs whose distance their errors and the common scatter explain.
 fn clipped(field: &Field<'_>, map: &Registration, pairs: &[(usize, usize)]) -> Vec<(usize, usize)> {
-    let all = weighted(field, pairs);
+    let all = weighted(field, pairs, map);
     let normal =
         |p: &Pair<ReferencePx, FramePx>| map.apply(p.from).distance(p.to) * p.weight.sqrt();
     let mut sizes: Vec<f32> = all.iter().map(|p| normal(p) as f32).collect();
@@ -185,7 +270,8 @@ fn clipped(field: &Field<'_>, map: &Registration, pairs: &[(usize, usize)]) -> V
         .collect()
 }
 
-fn errors(map: &Registration, pairs: &[Pair<ReferencePx, FramePx>]) -> MatchErrors {
+/// Weighted root mean square distance and the largest.
+fn errors(map: &Registration, pairs: &[Pair<ReferencePx, FramePx>]) -> (f64, f64) {
     let (mut sum, mut weights, mut max) = (0.0, 0.0, 0.0f64);
     for p in pairs {
         let d = map.apply(p.from).distance(p.to);
@@ -193,10 +279,5 @@ fn errors(map: &Registration, pairs: &[Pair<ReferencePx, FramePx>]) -> MatchErro
         weights += p.weight;
         max = max.max(d);
     }
-    MatchErrors {
-        rms_px: (sum / weights).sqrt(),
-        max_px: max,
-        unseen_rms_px: 0.0,
-        corner_px: 0.0,
-    }
+    ((sum / weights).sqrt(), max)
 }

@@ -7,16 +7,16 @@
 
 use nalgebra::{DMatrix, DVector};
 
-use crate::placement::{Model, Pair, Registration};
+use crate::placement::{Model, Pair, Registration, powers_of, terms};
 use crate::space::{FramePx, Point, ReferencePx, Size};
 
-/// Standard error of each coordinate of the map at the worst corner of the frame, in frame pixels;
+/// Standard error of each coordinate of the map at the worst of these corners, in frame pixels;
 /// infinite where the pairs do not fix the model.
 pub(super) fn corner_error(
     map: &Registration,
     model: Model,
     pairs: &[Pair<ReferencePx, FramePx>],
-    frame: Size,
+    corners: &[Point<FramePx>],
 ) -> f64 {
     let back = map.invert();
     let n = pairs.len() as f64;
@@ -28,7 +28,7 @@ pub(super) fn corner_error(
         .map(|p| (p.from.x - cx).hypot(p.from.y - cy))
         .fold(1.0, f64::max);
     let place = |p: Point<ReferencePx>| ((p.x - cx) / spread, (p.y - cy) / spread);
-    let count = parameters(model);
+    let count = model.numbers();
     let mut normal = DMatrix::<f64>::zeros(count, count);
     let mut excess = 0.0;
     for p in pairs {
@@ -43,11 +43,10 @@ pub(super) fn corner_error(
     };
     // Scatter beyond the stars' own errors counts; less than those is luck.
     let scale = (excess / free).max(1.0);
-    frame
-        .corners::<FramePx>()
-        .into_iter()
+    corners
+        .iter()
         .map(|corner| {
-            let variance: f64 = rows(model, place(back.apply(corner)))
+            let variance: f64 = rows(model, place(back.apply(*corner)))
                 .iter()
                 .map(|row| row.dot(&cholesky.solve(row)))
                 .sum();
@@ -66,18 +65,11 @@ pub(super) fn coverage(pairs: &[Pair<ReferencePx, FramePx>], frame: Size) -> [us
     counts
 }
 
-const fn parameters(model: Model) -> usize {
-    match model {
-        Model::Similarity => 4,
-        Model::Affine => 6,
-        Model::Homography => 8,
-    }
-}
-
 /// What x and y of the map change with each parameter, at a place in units of the pairs' spread. To
 /// first order it does not matter around which map of the model.
 fn rows(model: Model, (u, v): (f64, f64)) -> [DVector<f64>; 2] {
     let (x, y) = match model {
+        Model::Shift => (vec![1.0, 0.0], vec![0.0, 1.0]),
         Model::Similarity => (vec![1.0, 0.0, u, -v], vec![0.0, 1.0, v, u]),
         Model::Affine => (
             vec![1.0, u, v, 0.0, 0.0, 0.0],
@@ -87,14 +79,68 @@ fn rows(model: Model, (u, v): (f64, f64)) -> [DVector<f64>; 2] {
             vec![1.0, u, v, 0.0, 0.0, 0.0, u * u, u * v],
             vec![0.0, 0.0, 0.0, 1.0, u, v, u * v, v * v],
         ),
+        Model::Smooth(degree) => {
+            let count = terms(degree);
+            let mut x = vec![0.0; 2 * count];
+            powers_of(u, v, degree, &mut x);
+            let mut y = x.clone();
+            y.rotate_right(count);
+            (x, y)
+        }
     };
     [DVector::from_vec(x), DVector::from_vec(y)]
+}
+
+/// The corners of what frame and reference share, in frame pixels: the reference's outline on the frame,
+/// cut at the frame's edges (Sutherland & Hodgman 1974, CACM 17, 32). The frame's own where they share
+/// nothing.
+pub(super) fn shared_corners(
+    map: &Registration,
+    reference: Size,
+    frame: Size,
+) -> Vec<Point<FramePx>> {
+    let mut outline: Vec<Point<FramePx>> = reference
+        .corners::<ReferencePx>()
+        .iter()
+        .map(|p| map.apply(*p))
+        .collect();
+    let (right, bottom) = (frame.width() as f64 - 0.5, frame.height() as f64 - 0.5);
+    let edges: [fn(Point<FramePx>, f64, f64) -> f64; 4] = [
+        |p, _, _| p.x + 0.5,
+        |p, right, _| right - p.x,
+        |p, _, _| p.y + 0.5,
+        |p, _, bottom| bottom - p.y,
+    ];
+    for edge in edges {
+        let inside = |p: Point<FramePx>| edge(p, right, bottom);
+        let before = std::mem::take(&mut outline);
+        for (i, p) in before.iter().enumerate() {
+            let last = before[(i + before.len() - 1) % before.len()];
+            let (a, b) = (inside(last), inside(*p));
+            if (a < 0.0) != (b < 0.0) {
+                let t = a / (a - b);
+                outline.push(Point::new(
+                    last.x + t * (p.x - last.x),
+                    last.y + t * (p.y - last.y),
+                ));
+            }
+            if b >= 0.0 {
+                outline.push(*p);
+            }
+        }
+    }
+    if outline.is_empty() {
+        frame.corners().to_vec()
+    } else {
+        outline
+    }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
     use crate::placement::Map;
+    use crate::space::Rect;
     use rstest::rstest;
 
     /// Pairs over a part of the frame, with errors of `sigma` drawn anew for each `round`.
@@ -128,6 +174,8 @@ mod tests {
     #[case(Model::Affine, 1.0)]
     #[case(Model::Homography, 1.0)]
     #[case(Model::Affine, 0.4)]
+    #[case(Model::Shift, 1.0)]
+    #[case(Model::Smooth(2), 1.0)]
     fn the_error_is_the_scatter_of_maps_fitted_again_and_again(
         #[case] model: Model,
         #[case] part: f64,
@@ -138,12 +186,12 @@ mod tests {
         let rounds = 200;
         for round in 0..rounds {
             let drawn = pairs(part, 0.1, 40, round);
-            let map = Map::fit(model, &drawn).unwrap();
+            let map = Map::fit(model, &drawn, None).unwrap();
             for (sum, corner) in squares.iter_mut().zip(corners) {
                 let off = map.apply(corner);
                 *sum += 0.5 * ((off.x - corner.x).powi(2) + (off.y - corner.y).powi(2));
             }
-            told += corner_error(&map, model, &drawn, size) / f64::from(rounds as u32);
+            told += corner_error(&map, model, &drawn, &size.corners()) / f64::from(rounds as u32);
         }
         let seen = squares
             .iter()
@@ -158,8 +206,8 @@ mod tests {
         let near = pairs(0.3, 0.1, 30, 0);
         let all = pairs(1.0, 0.1, 30, 0);
         let error = |p: &[Pair<_, _>]| {
-            let map = Map::fit(Model::Affine, p).unwrap();
-            corner_error(&map, Model::Affine, p, size)
+            let map = Map::fit(Model::Affine, p, None).unwrap();
+            corner_error(&map, Model::Affine, p, &size.corners())
         };
         assert!(error(&near) > 3.0 * error(&all));
         assert_eq!(coverage(&near, size), [30, 0, 0, 0, 0, 0, 0, 0, 0]);
@@ -171,7 +219,25 @@ mod tests {
                 ..*p
             })
             .collect();
-        let error = corner_error(&Map::shift(0.0, 0.0), Model::Affine, &line, size);
+        let error = corner_error(&Map::shift(0.0, 0.0), Model::Affine, &line, &size.corners());
         assert!(error > 1e3 || error.is_infinite());
+    }
+
+    #[test]
+    fn what_two_frames_share_ends_at_the_edges_of_both() {
+        let size = Size::new(100, 80).unwrap();
+        let bounds = |map: &Registration| Rect::around(shared_corners(map, size, size));
+        let far = bounds(&Map::shift(60.0, -50.0));
+        assert_eq!((far.x, far.y, far.right(), far.bottom()), (60, -1, 101, 30));
+        let (s, c) = 0.5f64.sin_cos();
+        let turned = Map::from_rows([[c, -s, 20.0], [s, c, -20.0], [0.0, 0.0, 1.0]]).unwrap();
+        let all = shared_corners(&turned, size, size);
+        assert!(all.len() > 4);
+        for p in &all {
+            let on = |v: f64, n: f64| v > -0.5 - 1e-9 && v < n - 0.5 + 1e-9;
+            let q = turned.invert().apply(*p);
+            assert!(on(p.x, 100.0) && on(p.y, 80.0) && on(q.x, 100.0) && on(q.y, 80.0));
+        }
+        assert_eq!(shared_corners(&Map::shift(500.0, 0.0), size, size).len(), 4);
     }
 }

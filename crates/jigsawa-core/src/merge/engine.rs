@@ -13,8 +13,8 @@ use rayon::prelude::*;
 use crate::balance::Balance;
 use crate::doors::{DoorError, FrameSource, TileSink};
 use crate::placement::Placement;
-use crate::resample::{Kernel, Resampling, Scratch, Window, resample, window_for};
-use crate::space::{Rect, Size};
+use crate::resample::{Kernel, Resampling, Scratch, Shape, Window, resample, window_for};
+use crate::space::{Point, Rect, Size};
 
 /// A tile of 512 x 128 pixels: rows long enough to be read at the disk's pace, a window that fits
 /// the second-level cache, and a border of the kernel's width that costs 8 %.
@@ -30,6 +30,28 @@ pub struct Input<'a> {
     pub balance: Balance,
     /// Value from which its pixels are saturated, before balancing; infinity if unknown.
     pub saturation: f32,
+    /// How its pixels become those of the canvas.
+    pub sampling: Sampling,
+}
+
+/// How a frame's pixels become those of the canvas.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Sampling {
+    /// The kernel.
+    pub shape: Shape,
+    /// What stays the same where the canvas is finer or coarser than the frame.
+    pub keep: Keep,
+}
+
+/// What a change of scale leaves as it is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Keep {
+    /// Surface brightness: the level of the sky and of nebulae. What merging wants, since a canvas pixel
+    /// then means the same whatever frame it comes from.
+    #[default]
+    Brightness,
+    /// Flux: the sum over a star. Values go with the area of a canvas pixel in frame pixels.
+    Flux,
 }
 
 /// A method that merges aligned values.
@@ -98,7 +120,7 @@ pub fn merge(
         .iter()
         .map(|i| {
             let ratio = i.placement.area_ratio(canvas.centre()).sqrt();
-            Kernel::lanczos3(ratio)
+            Kernel::new(i.sampling.shape, ratio)
         })
         .collect();
     let tiles = tiles(canvas);
@@ -202,6 +224,9 @@ fn compute(
         placed.resize(rect.area(), 0.0);
         place(input, kernel, rect, bench, placed)
             .map_err(|error| MergeError::Source { input: i, error })?;
+        if input.sampling.keep == Keep::Flux {
+            keep_flux(&input.placement, rect, placed);
+        }
         for (r, row) in placed.chunks_exact_mut(rect.width).enumerate() {
             let balance = &input.balance;
             balance
@@ -221,6 +246,18 @@ fn compute(
         op.run(&from, &mut to);
     }
     Ok(())
+}
+
+/// Turns surface brightness into flux: each value times the frame pixels that its canvas pixel covers.
+fn keep_flux(placement: &Placement, rect: Rect, values: &mut [f32]) {
+    if placement.whole_shift().is_some() {
+        return;
+    }
+    for (i, v) in values.iter_mut().enumerate() {
+        let (x, y) = (i % rect.width, i / rect.width);
+        let at = Point::new((rect.x + x as i64) as f64, (rect.y + y as i64) as f64);
+        *v *= placement.area_ratio(at) as f32;
+    }
 }
 
 /// The input's pixels on the tile: copied where the placement only shifts by whole pixels, resampled

@@ -5,6 +5,7 @@
 //! more than their scatter explains; so a few stars never buy a wild map.
 
 use super::{Map, Model, Pair};
+use crate::space::Rect;
 
 /// Parts that the pairs are divided into.
 const FOLDS: usize = 10;
@@ -12,8 +13,12 @@ const FOLDS: usize = 10;
 /// A freer model must lower the mean square error on unseen pairs by this part at least.
 const WORTH_IT: f64 = 0.02;
 
-/// Pairs for each number of a model before it is tried at all.
-const PAIRS_A_PARAMETER: usize = 2;
+/// Pairs for each number of a model freer than a similarity before it is tried at all.
+const PAIRS_A_NUMBER: usize = 2;
+
+/// Pairs that the models are compared on; of more, every second, third ... is taken. The map itself is
+/// fitted to all.
+const MOST_PAIRS: usize = 2000;
 
 /// A fitted map with the model it took.
 pub struct Chosen<A, B> {
@@ -25,42 +30,58 @@ pub struct Chosen<A, B> {
     pub unseen_rms_px: f64,
 }
 
-/// Fits the simplest justified model. `None` when not even a similarity is fixed.
-pub fn choose<A, B>(pairs: &[Pair<A, B>]) -> Option<Chosen<A, B>> {
+/// Fits the simplest justified model, for the part `domain` of `B`. `None` when not even a shift is
+/// fixed.
+pub fn choose<A, B>(pairs: &[Pair<A, B>], domain: Option<Rect>) -> Option<Chosen<A, B>> {
+    choose_among(&Model::ALL, pairs, domain)
+}
+
+/// As [`choose`], from these models only, which run from stiff to free. The first is tried with as few
+/// pairs as fix it.
+pub fn choose_among<A, B>(
+    models: &[Model],
+    pairs: &[Pair<A, B>],
+    domain: Option<Rect>,
+) -> Option<Chosen<A, B>> {
+    let step = pairs.len().div_ceil(MOST_PAIRS).max(1);
+    let some: Vec<Pair<A, B>> = pairs.iter().step_by(step).copied().collect();
     let mut best: Option<(Model, f64)> = None;
-    for model in Model::ALL {
-        let numbers = 2 * model.least_pairs();
-        if best.is_some() && pairs.len() < PAIRS_A_PARAMETER * numbers {
+    for model in models {
+        let free = *model > Model::Similarity;
+        if best.is_some() && free && some.len() < PAIRS_A_NUMBER * model.numbers() {
             break;
         }
-        let Some(error) = unseen_error(model, pairs) else {
+        let Some(error) = unseen_error(*model, &some, domain) else {
             continue;
         };
         if best.is_none_or(|(_, e)| error < e * (1.0 - WORTH_IT)) {
-            best = Some((model, error));
+            best = Some((*model, error));
         }
     }
     let (model, error) = best?;
     Some(Chosen {
-        map: Map::fit(model, pairs)?,
+        map: Map::fit(model, pairs, domain)?,
         model,
         unseen_rms_px: error.sqrt(),
     })
 }
 
 /// Weighted mean square distance of unseen pairs from where the others' fit puts them.
-fn unseen_error<A, B>(model: Model, pairs: &[Pair<A, B>]) -> Option<f64> {
+fn unseen_error<A, B>(model: Model, pairs: &[Pair<A, B>], domain: Option<Rect>) -> Option<f64> {
     let folds = FOLDS.min(pairs.len());
     if folds < 2 {
         return None;
     }
     let (mut sum, mut weights) = (0.0, 0.0);
+    let mut others = Vec::with_capacity(pairs.len());
     for fold in 0..folds {
-        let others: Vec<Pair<A, B>> = (0..pairs.len())
-            .filter(|i| i % folds != fold)
-            .map(|i| pairs[i])
-            .collect();
-        let map = Map::fit(model, &others)?;
+        others.clear();
+        others.extend(
+            (0..pairs.len())
+                .filter(|i| i % folds != fold)
+                .map(|i| pairs[i]),
+        );
+        let map = Map::fit(model, &others, domain)?;
         for p in pairs.iter().skip(fold).step_by(folds) {
             sum += p.weight * map.apply(p.from).distance(p.to).powi(2);
             weights += p.weight;

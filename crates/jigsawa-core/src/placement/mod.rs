@@ -1,63 +1,36 @@
 //! Placement: maps between pixel grids, fitted to pairs of points.
 //!
 //! A [`Map`] takes positions of one space into another; its spaces are types, so `a.then(&b)` only
-//! compiles where they meet. Every model is fitted by its own file with the same verb; the simplest
-//! model that the residuals justify is chosen by cross-validation (`choose`).
+//! compiles where they meet. It is a projective matrix, and where optics differ, a [`Bend`] on top.
+//! Every model is fitted by its own file with the same verb; the simplest model that the residuals
+//! justify is chosen by cross-validation (`choose`).
 
 mod affine;
 mod choose;
 mod homography;
+mod model;
+mod shift;
 mod similarity;
+mod smooth;
 
 use std::marker::PhantomData;
+use std::sync::Arc;
 
 use nalgebra::{Matrix3, Vector3};
 use serde::{Deserialize, Serialize};
 
-pub use choose::{Chosen, choose};
+pub use choose::{Chosen, choose, choose_among};
+pub use model::Model;
+pub(crate) use smooth::powers_of;
+pub use smooth::{Bend, terms};
 
-use crate::space::{CanvasPx, FramePx, Point, ReferencePx, Size};
+use crate::space::{CanvasPx, FramePx, Point, Rect, ReferencePx, Size};
 
 /// Where a frame lies on the canvas: canvas pixels to frame pixels, as resampling needs it.
 pub type Placement = Map<CanvasPx, FramePx>;
 
 /// Where a frame lies on the reference frame's grid: what registration measures.
 pub type Registration = Map<ReferencePx, FramePx>;
-
-/// The family of maps, from stiff to free.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum Model {
-    /// Shift, rotation and one scale, mirrored or not: 4 numbers.
-    Similarity,
-    /// Any linear map and a shift: 6 numbers.
-    Affine,
-    /// A plane seen in perspective: 8 numbers.
-    Homography,
-}
-
-impl Model {
-    /// All models from stiff to free.
-    pub const ALL: [Self; 3] = [Self::Similarity, Self::Affine, Self::Homography];
-
-    /// The least number of pairs that fix the model.
-    pub const fn least_pairs(self) -> usize {
-        match self {
-            Self::Similarity => 2,
-            Self::Affine => 3,
-            Self::Homography => 4,
-        }
-    }
-
-    /// The model's name as files and messages write it.
-    pub const fn name(self) -> &'static str {
-        match self {
-            Self::Similarity => "similarity",
-            Self::Affine => "affine",
-            Self::Homography => "homography",
-        }
-    }
-}
 
 /// A position in one space and the same place in another, with its weight (1 / variance).
 #[derive(Debug)]
@@ -78,7 +51,8 @@ impl<A, B> Clone for Pair<A, B> {
 }
 impl<A, B> Copy for Pair<A, B> {}
 
-/// A map from space `A` to space `B`: a projective 3 x 3 matrix.
+/// A map from space `A` to space `B`: a projective 3 x 3 matrix, then perhaps a bend in `B`; or the way
+/// back, through the bend undone and then a matrix.
 ///
 /// # Guarantees
 /// All entries are finite, the last is 1, and the matrix can be inverted.
@@ -86,18 +60,32 @@ impl<A, B> Copy for Pair<A, B> {}
 pub struct Map<A, B> {
     matrix: Matrix3<f64>,
     inverse: Matrix3<f64>,
+    bend: Option<Bent>,
     spaces: PhantomData<(A, B)>,
+}
+
+/// A bend and on which side of the matrix it acts.
+#[derive(Debug, Clone, PartialEq)]
+enum Bent {
+    /// In `B`, after the matrix.
+    After(Arc<Bend>),
+    /// In `A`, undone before the matrix.
+    UndoneBefore(Arc<Bend>),
 }
 
 impl<A, B> Clone for Map<A, B> {
     fn clone(&self) -> Self {
-        *self
+        Self {
+            matrix: self.matrix,
+            inverse: self.inverse,
+            bend: self.bend.clone(),
+            spaces: PhantomData,
+        }
     }
 }
-impl<A, B> Copy for Map<A, B> {}
 impl<A, B> PartialEq for Map<A, B> {
     fn eq(&self, other: &Self) -> bool {
-        self.matrix == other.matrix
+        self.matrix == other.matrix && self.bend == other.bend
     }
 }
 
@@ -121,6 +109,7 @@ impl<A, B> Map<A, B> {
         sound.then_some(Self {
             matrix,
             inverse,
+            bend: None,
             spaces: PhantomData,
         })
     }
@@ -130,34 +119,93 @@ impl<A, B> Map<A, B> {
         Self {
             matrix: Matrix3::new(1.0, 0.0, dx, 0.0, 1.0, dy, 0.0, 0.0, 1.0),
             inverse: Matrix3::new(1.0, 0.0, -dx, 0.0, 1.0, -dy, 0.0, 0.0, 1.0),
+            bend: None,
             spaces: PhantomData,
         }
     }
 
-    /// Fits a model to pairs by weighted least squares. `None` with fewer pairs than the model
-    /// needs, or when they do not fix it (all on a line, say).
-    pub fn fit(model: Model, pairs: &[Pair<A, B>]) -> Option<Self> {
+    /// The same map with a bend in `B` after its matrix, in the place of any that it has. `None` for a map
+    /// that was inverted: its bend acts on the other side.
+    pub fn bent(self, bend: Bend) -> Option<Self> {
+        match self.bend {
+            Some(Bent::UndoneBefore(_)) => None,
+            _ => Some(Self {
+                bend: Some(Bent::After(Arc::new(bend))),
+                ..self
+            }),
+        }
+    }
+
+    /// Fits a model to pairs by weighted least squares; the bend of a smooth one is fitted for the part
+    /// `domain` of `B` (that of the pairs, if `None`). `None` with fewer pairs than the model needs,
+    /// or when they do not fix it (all on a line, say).
+    pub fn fit(model: Model, pairs: &[Pair<A, B>], domain: Option<Rect>) -> Option<Self> {
         if pairs.len() < model.least_pairs() {
             return None;
         }
         let matrix = match model {
+            Model::Shift => shift::fit(pairs),
             Model::Similarity => similarity::fit(pairs)?,
-            Model::Affine => affine::fit(pairs)?,
+            Model::Affine | Model::Smooth(_) => affine::fit(pairs)?,
             Model::Homography => homography::fit(pairs)?,
         };
-        Self::from_matrix(matrix)
+        let plain = Self::from_matrix(matrix)?;
+        match model {
+            Model::Smooth(degree) => {
+                let bend = smooth::fit(&plain, pairs, degree, domain)?;
+                plain.bent(bend)
+            }
+            _ => Some(plain),
+        }
     }
 
     /// Where the point arrives.
     pub fn apply(&self, p: Point<A>) -> Point<B> {
-        let v = self.matrix * Vector3::new(p.x, p.y, 1.0);
+        match &self.bend {
+            None => self.by_matrix(p.x, p.y),
+            Some(Bent::After(bend)) => {
+                let flat: Point<B> = self.by_matrix(p.x, p.y);
+                let (x, y) = bend.apply(flat.x, flat.y);
+                Point::new(x, y)
+            }
+            Some(Bent::UndoneBefore(bend)) => {
+                let (x, y) = bend.undo(p.x, p.y);
+                self.by_matrix(x, y)
+            }
+        }
+    }
+
+    /// Where the matrix alone takes the point.
+    pub(crate) fn unbent(&self, p: Point<A>) -> Point<B> {
+        self.by_matrix(p.x, p.y)
+    }
+
+    fn by_matrix(&self, x: f64, y: f64) -> Point<B> {
+        let v = self.matrix * Vector3::new(x, y, 1.0);
         Point::new(v.x / v.z, v.y / v.z)
     }
 
     /// Rows of d(to)/d(from) at a point.
     pub fn jacobian(&self, p: Point<A>) -> [[f64; 2]; 2] {
+        match &self.bend {
+            None => self.of_matrix(p.x, p.y),
+            Some(Bent::After(bend)) => {
+                let flat: Point<B> = self.by_matrix(p.x, p.y);
+                product(bend.jacobian(flat.x, flat.y), self.of_matrix(p.x, p.y))
+            }
+            Some(Bent::UndoneBefore(bend)) => {
+                let (x, y) = bend.undo(p.x, p.y);
+                let [[a, b], [c, d]] = bend.jacobian(x, y);
+                let det = a * d - b * c;
+                let back = [[d / det, -b / det], [-c / det, a / det]];
+                product(self.of_matrix(x, y), back)
+            }
+        }
+    }
+
+    fn of_matrix(&self, x: f64, y: f64) -> [[f64; 2]; 2] {
         let m = &self.matrix;
-        let v = m * Vector3::new(p.x, p.y, 1.0);
+        let v = m * Vector3::new(x, y, 1.0);
         let (u, w) = (v.x / v.z, v.y / v.z);
         [
             [
@@ -183,14 +231,43 @@ impl<A, B> Map<A, B> {
         Map {
             matrix: self.inverse,
             inverse: self.matrix,
+            bend: self.bend.clone().map(|b| match b {
+                Bent::After(b) => Bent::UndoneBefore(b),
+                Bent::UndoneBefore(b) => Bent::After(b),
+            }),
             spaces: PhantomData,
         }
     }
 
-    /// First this map, then `next`: one map, so that nothing is ever resampled twice.
-    /// `None` when the product cannot be inverted any more.
+    /// First this map, then `next`: one map, so that nothing is ever resampled twice. `None` when the
+    /// product cannot be inverted any more, or has a bend between two matrices, which no map of
+    /// this kind is: a bent map can only be the last, one with its bend undone only the first.
     pub fn then<C>(&self, next: &Map<B, C>) -> Option<Map<A, C>> {
-        Map::from_matrix(next.matrix * self.matrix)
+        let bend = match (&self.bend, &next.bend) {
+            (None, bend @ (None | Some(Bent::After(_)))) => bend.clone(),
+            (bend @ Some(Bent::UndoneBefore(_)), None) => bend.clone(),
+            _ => return None,
+        };
+        let product = Map::from_matrix(next.matrix * self.matrix)?;
+        Some(Map { bend, ..product })
+    }
+
+    /// The same numbers between other spaces: of a frame's own pixels as the canvas, say.
+    pub fn retyped<C, D>(&self) -> Map<C, D> {
+        Map {
+            matrix: self.matrix,
+            inverse: self.inverse,
+            bend: self.bend.clone(),
+            spaces: PhantomData,
+        }
+    }
+
+    /// The bend after the matrix, if there is one.
+    pub fn bend(&self) -> Option<&Bend> {
+        match &self.bend {
+            Some(Bent::After(bend)) => Some(bend),
+            _ => None,
+        }
     }
 
     /// The matrix by rows.
@@ -200,6 +277,9 @@ impl<A, B> Map<A, B> {
 
     /// Is it a pure shift by whole pixels (exactly)? Then no value needs interpolation.
     pub fn whole_shift(&self) -> Option<(i64, i64)> {
+        if self.bend.is_some() {
+            return None;
+        }
         let m = &self.matrix;
         let rest = [m[(0, 1)], m[(1, 0)], m[(2, 0)], m[(2, 1)]];
         let (dx, dy) = (m[(0, 2)], m[(1, 2)]);
@@ -242,7 +322,15 @@ impl Map<ReferencePx, FramePx> {
 
 fn sound_on<A, B>(map: &Map<A, B>, size: Size) -> bool {
     let side = |p: Point<A>| (map.matrix * Vector3::new(p.x, p.y, 1.0)).z;
-    size.corners().into_iter().all(|p| side(p) > 1e-6)
+    let bend = map.bend().is_none_or(Bend::is_gentle);
+    bend && size.corners().into_iter().all(|p| side(p) > 1e-6)
+}
+
+fn product([[a, b], [c, d]]: [[f64; 2]; 2], [[e, f], [g, h]]: [[f64; 2]; 2]) -> [[f64; 2]; 2] {
+    [
+        [a * e + b * g, a * f + b * h],
+        [c * e + d * g, c * f + d * h],
+    ]
 }
 
 /// A map in words that people use.

@@ -1,10 +1,10 @@
-//! The interpolation kernel and the plain definition of a sample.
+//! The interpolation kernels and the plain definition of a sample.
 //!
-//! Lanczos-3 (Duchon 1979, J. Appl. Meteorol. 18, 1016): a sinc under a sinc window, six taps in each
-//! direction, weights in a table of 1024 phases (a star moves by less than 0.0005 px) and summing to
-//! one, corrected (by less than a hundredth) so that a slope is followed exactly: a star does not move
-//! with its phase. When the frame's pixels are finer than the canvas's, the kernel is stretched by the ratio, so
-//! that every frame pixel counts and nothing aliases.
+//! The usual one is Lanczos-3 (Duchon 1979, J. Appl. Meteorol. 18, 1016): a sinc under a sinc window, six
+//! taps in each direction, weights in a table of 1024 phases (a star moves by less than 0.0005 px) and
+//! summing to one, corrected (by less than a hundredth) so that a slope is followed exactly: a star does
+//! not move with its phase. When the frame's pixels are finer than the canvas's, the kernel is stretched
+//! by the ratio, so that every frame pixel counts and nothing aliases. [`Shape`] lists the others.
 //!
 //! A sinc rings: beside a bright star it undershoots the sky, and over a saturated plateau it
 //! overshoots. So a sample is never below the lowest of the 16 pixels around it, and where one of
@@ -14,20 +14,103 @@
 //! Missing pixels (NaN) leave their weight to the others as long as the nearest pixel is there and
 //! half of the weight is; else the sample is missing.
 
+use serde::{Deserialize, Serialize};
+
 use crate::space::{LONGEST_SIDE, Rect};
 
 /// Steps of the position within a pixel.
 pub(super) const PHASES: usize = 1024;
 
-/// Lobes of the kernel on each side.
-const LOBES: f64 = 3.0;
+/// Half the taps of the fast case; kernels with fewer are filled up with zeros.
+const PLAIN_HALF: usize = 3;
 
 /// Up to this many frame pixels to a canvas pixel, plain interpolation: stars leave no power that so
 /// little shrinking could alias, and a stretched kernel would cost sharpness and time.
 const STRETCH_FROM: f64 = 1.25;
 
+/// Shrinking beyond this ratio leaves pixels out rather than making the table larger than a frame.
+const MOST_RATIO: f64 = 64.0;
+
 /// Least part of the weight that valid pixels must have.
 const LEAST_VALID: f32 = 0.5;
+
+/// The form of a kernel.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Shape {
+    /// The nearest pixel's value, unchanged: for masks and for looking at pixels.
+    Nearest,
+    /// A triangle: never rings, and blurs.
+    Bilinear,
+    /// Cubic convolution (Keys 1981, IEEE ASSP 29, 1153): between a triangle and a sinc.
+    Cubic,
+    /// A sinc of three lobes.
+    #[default]
+    Lanczos3,
+    /// A sinc of four lobes: a little sharper, rings a little farther, a third slower.
+    Lanczos4,
+    /// The mean over the canvas pixel's area, exact where nothing is turned: for shrinking, where each
+    /// frame pixel counts by the part of it that falls into the canvas pixel.
+    Area,
+}
+
+impl Shape {
+    /// All of them.
+    pub const ALL: [Self; 6] = [
+        Self::Nearest,
+        Self::Bilinear,
+        Self::Cubic,
+        Self::Lanczos3,
+        Self::Lanczos4,
+        Self::Area,
+    ];
+
+    /// Half its width in frame pixels, when a canvas pixel is `ratio` of them.
+    fn reach(self, ratio: f64) -> f64 {
+        match self {
+            Self::Nearest => 0.5,
+            Self::Bilinear => self.stretch(ratio),
+            Self::Cubic => 2.0 * self.stretch(ratio),
+            Self::Lanczos3 => 3.0 * self.stretch(ratio),
+            Self::Lanczos4 => 4.0 * self.stretch(ratio),
+            Self::Area => 0.5 * ratio + 0.5,
+        }
+    }
+
+    /// Factor on the kernel's width.
+    fn stretch(self, ratio: f64) -> f64 {
+        let fixed = matches!(self, Self::Nearest | Self::Area);
+        if ratio > STRETCH_FROM && !fixed {
+            ratio
+        } else {
+            1.0
+        }
+    }
+
+    /// The weight, up to a factor, of a pixel at this distance from the sample.
+    fn weight(self, distance: f64, ratio: f64) -> f64 {
+        let x = distance / self.stretch(ratio);
+        let a = x.abs();
+        match self {
+            Self::Nearest => f64::from(x > -0.5 && x <= 0.5),
+            Self::Bilinear => (1.0 - a).max(0.0),
+            Self::Cubic if a < 1.0 => (1.5 * a - 2.5) * a * a + 1.0,
+            Self::Cubic if a < 2.0 => ((-0.5 * a + 2.5) * a - 4.0) * a + 2.0,
+            Self::Cubic => 0.0,
+            Self::Lanczos3 => lanczos(x, 3.0),
+            Self::Lanczos4 => lanczos(x, 4.0),
+            Self::Area => {
+                let half = 0.5 * ratio;
+                ((x + 0.5).min(half) - (x - 0.5).max(-half)).max(0.0)
+            }
+        }
+    }
+
+    /// Must a slope be followed exactly? What counts areas or takes single pixels is what it is.
+    fn follows_slopes(self) -> bool {
+        !matches!(self, Self::Nearest | Self::Area)
+    }
+}
 
 /// A table of weights.
 #[derive(Debug, Clone)]
@@ -42,28 +125,31 @@ pub struct Kernel {
 
 impl Kernel {
     /// The kernel for this many frame pixels to a canvas pixel (in length).
-    pub fn lanczos3(frame_px_per_canvas_px: f64) -> Self {
-        let stretch = if frame_px_per_canvas_px > STRETCH_FROM {
-            frame_px_per_canvas_px
-        } else {
-            1.0
-        };
-        let half = (LOBES * stretch).ceil() as usize;
+    pub fn new(shape: Shape, frame_px_per_canvas_px: f64) -> Self {
+        let ratio = frame_px_per_canvas_px.clamp(1e-3, MOST_RATIO);
+        let half = (shape.reach(ratio).ceil() as usize).max(PLAIN_HALF);
         let taps = 2 * half;
         let stride = taps.next_multiple_of(8);
         let mut weights = vec![0.0; (PHASES + 1) * stride];
         for (phase, row) in weights.chunks_exact_mut(stride).enumerate() {
             let at = phase as f64 / PHASES as f64;
             let distance = |t: usize| t as f64 + 1.0 - half as f64 - at;
-            for (w, value) in row.iter_mut().zip(exact_weights(stretch, taps, distance)) {
+            for (w, value) in row
+                .iter_mut()
+                .zip(exact_weights(shape, ratio, taps, distance))
+            {
                 *w = value as f32;
             }
         }
-        let near = (2.0 * stretch).round() as usize;
+        // What a positive kernel gives lies between all that it takes.
+        let near = match shape {
+            Shape::Area => half,
+            _ => ((2.0 * shape.stretch(ratio)).round() as usize).min(half),
+        };
         Self {
             taps,
             stride,
-            around: (half - near.min(half), half + near.min(half)),
+            around: (half - near, half + near),
             weights,
         }
     }
@@ -91,9 +177,16 @@ impl Kernel {
         &self.weights[phase * self.stride..(phase + 1) * self.stride]
     }
 
-    /// All weights of a kernel of at most eight taps, by phase.
+    /// Weights of a phase with those that fill up the last group of eight.
+    pub(super) fn row(&self, phase: usize) -> &[f32] {
+        self.weights(phase)
+    }
+
+    /// All weights by phase, of a kernel of six or eight taps whose limits are those of the 16 pixels around the
+    /// sample.
     pub(super) fn by_phase(&self) -> Option<&[[f32; 8]; PHASES]> {
-        if self.stride != 8 {
+        let half = self.taps / 2;
+        if !(3..=4).contains(&half) || self.around != (half - 2, half + 2) {
             return None;
         }
         let (rows, _) = self.weights.as_chunks::<8>();
@@ -101,10 +194,18 @@ impl Kernel {
     }
 }
 
-/// Lanczos weights at these distances, with the smallest change under a triangle that makes their sum
-/// one and their centre zero.
-fn exact_weights(stretch: f64, taps: usize, distance: impl Fn(usize) -> f64) -> Vec<f64> {
-    let raw: Vec<f64> = (0..taps).map(|t| lanczos(distance(t) / stretch)).collect();
+/// Weights at these distances, with the smallest change under a triangle that makes their sum one and
+/// their centre zero.
+fn exact_weights(
+    shape: Shape,
+    ratio: f64,
+    taps: usize,
+    distance: impl Fn(usize) -> f64,
+) -> Vec<f64> {
+    let stretch = shape.stretch(ratio);
+    let raw: Vec<f64> = (0..taps)
+        .map(|t| shape.weight(distance(t), ratio))
+        .collect();
     let raw_sum: f64 = raw.iter().sum();
     let triangle = |t: usize| (1.0 - distance(t).abs() / (2.0 * stretch)).max(0.0);
     let moment = |k: i32| -> f64 { (0..taps).map(|t| triangle(t) * distance(t).powi(k)).sum() };
@@ -112,7 +213,7 @@ fn exact_weights(stretch: f64, taps: usize, distance: impl Fn(usize) -> f64) -> 
     let (m0, m1, m2) = (moment(0), moment(1), moment(2));
     let det = m0 * m2 - m1 * m1;
     // At phase 0 the weights are exact as they are, and must stay so to the last bit.
-    let (level, slope) = if centre.abs() < 1e-12 || det.abs() < 1e-12 {
+    let (level, slope) = if !shape.follows_slopes() || centre.abs() < 1e-12 || det.abs() < 1e-12 {
         (0.0, 0.0)
     } else {
         (centre * m1 / det, -centre * m0 / det)
@@ -142,16 +243,16 @@ pub(super) fn inside(steps: i32, pixels: usize) -> bool {
     steps >= -half && steps < pixels as i32 * PHASES as i32 - half
 }
 
-fn lanczos(x: f64) -> f64 {
+fn lanczos(x: f64, lobes: f64) -> f64 {
     if x == 0.0 {
         return 1.0;
     }
     // Exactly zero at the other whole numbers: a sample at phase 0 is the pixel itself.
-    if x.fract() == 0.0 || x.abs() >= LOBES {
+    if x.fract() == 0.0 || x.abs() >= lobes {
         return 0.0;
     }
     let p = std::f64::consts::PI * x;
-    LOBES * p.sin() * (p / LOBES).sin() / (p * p)
+    lobes * p.sin() * (p / lobes).sin() / (p * p)
 }
 
 /// Pixels of a frame in memory: the rectangle may reach outside of the frame, where they are NaN.
@@ -261,7 +362,7 @@ mod tests {
 
     #[test]
     fn a_sample_on_a_pixel_is_the_pixel() {
-        let k = Kernel::lanczos3(1.0);
+        let k = Kernel::new(Shape::Lanczos3, 1.0);
         let p = Plane::from_fn(Size::new(9, 8).unwrap(), |x, y| {
             (x * x + 3 * y) as f32 - 5.5
         });
@@ -277,7 +378,7 @@ mod tests {
     #[test]
     fn a_level_stays_and_a_slope_is_followed() {
         for ratio in [1.0, 1.7, 3.0] {
-            let k = Kernel::lanczos3(ratio);
+            let k = Kernel::new(Shape::Lanczos3, ratio);
             let p = Plane::from_fn(Size::new(40, 40).unwrap(), |x, y| {
                 100.0 + 2.0 * x as f32 - y as f32
             });
@@ -292,7 +393,7 @@ mod tests {
 
     #[test]
     fn beside_a_spike_nothing_falls_below_the_sky() {
-        let k = Kernel::lanczos3(1.0);
+        let k = Kernel::new(Shape::Lanczos3, 1.0);
         let mut p = Plane::filled(Size::new(20, 20).unwrap(), 10.0);
         p.data_mut()[10 * 20 + 10] = 60_000.0;
         for i in 0..200 {
@@ -303,7 +404,7 @@ mod tests {
 
     #[test]
     fn a_saturated_plateau_is_not_overshot_and_a_peak_may_rise() {
-        let k = Kernel::lanczos3(1.0);
+        let k = Kernel::new(Shape::Lanczos3, 1.0);
         let flat = Plane::from_fn(Size::new(20, 20).unwrap(), |x, y| {
             if (7..13).contains(&x) && (7..13).contains(&y) {
                 1000.0
@@ -326,7 +427,7 @@ mod tests {
 
     #[test]
     fn missing_pixels_leave_their_weight_to_the_others() {
-        let k = Kernel::lanczos3(1.0);
+        let k = Kernel::new(Shape::Lanczos3, 1.0);
         let mut p = Plane::filled(Size::new(20, 20).unwrap(), 7.0);
         for y in 0..20 {
             for x in 0..9 {
@@ -335,5 +436,45 @@ mod tests {
         }
         assert!(value(&p, &k, 8.4, 10.0).is_nan());
         assert!((value(&p, &k, 8.6, 10.3) - 7.0).abs() < 1e-5);
+    }
+
+    #[test]
+    fn every_shape_keeps_a_level_and_gives_pixels_back() {
+        let p = Plane::from_fn(Size::new(60, 50).unwrap(), |x, y| {
+            (x * x % 17 + 3 * y % 11) as f32
+        });
+        let level = Plane::filled(Size::new(60, 50).unwrap(), 37.0);
+        for shape in Shape::ALL {
+            let k = Kernel::new(shape, 1.0);
+            for (x, y) in [(20, 17), (33, 8)] {
+                assert_eq!(value(&p, &k, x as f64, y as f64), p.at(x, y), "{shape:?}");
+            }
+            for ratio in [0.5, 1.0, 2.0, 3.7] {
+                let k = Kernel::new(shape, ratio);
+                let got = value(&level, &k, 25.371, 24.88);
+                assert!((got - 37.0).abs() < 1e-4, "{shape:?} {ratio}: {got}");
+            }
+        }
+    }
+
+    #[test]
+    fn the_area_kernel_is_the_mean_of_the_area() {
+        let p = Plane::from_fn(Size::new(40, 40).unwrap(), |x, y| {
+            ((x * 31 + y * 17) % 13) as f32
+        });
+        let k = Kernel::new(Shape::Area, 2.0);
+        // A canvas pixel over four whole pixels.
+        let got = value(&p, &k, 10.5, 20.5);
+        let want = (p.at(10, 20) + p.at(11, 20) + p.at(10, 21) + p.at(11, 21)) / 4.0;
+        assert!((got - want).abs() < 1e-5, "{got} {want}");
+        // And over halves: 0.5, 1, 0.5 in each direction.
+        let got = value(&p, &k, 10.0, 20.0);
+        let mut want = 0.0;
+        for (dy, wy) in [(-1, 0.5), (0, 1.0), (1, 0.5)] {
+            for (dx, wx) in [(-1, 0.5), (0, 1.0), (1, 0.5)] {
+                want += wx * wy * p.at(10 + dx, 20 + dy) / 4.0;
+            }
+        }
+        assert!((got - want).abs() < 1e-5, "{got} {want}");
     }
 }

@@ -8,6 +8,6 @@ mod kernel;
 mod rows;
 mod whole;
 
-pub use kernel::{Kernel, Window, sample};
+pub use kernel::{Kernel, Shape, Window, sample};
 pub use rows::{Resampling, Scratch, resample, window_for};
 pub use whole::resampled;

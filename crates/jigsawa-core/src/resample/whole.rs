@@ -1,6 +1,6 @@
 //! A part of a canvas from one frame in memory, at once: for quick looks. Merges go tile by tile.
 
-use super::kernel::{Kernel, Window};
+use super::kernel::{Kernel, Shape, Window};
 use super::rows::{Resampling, Scratch, resample, window_for};
 use crate::placement::Placement;
 use crate::plane::Plane;
@@ -13,7 +13,7 @@ const BAND_ROWS: usize = 128;
 /// frame has no data. `None` for an empty rectangle.
 pub fn resampled(frame: &Plane, map: &Placement, rect: Rect, saturation: f32) -> Option<Plane> {
     let size = Size::new(rect.width, rect.height)?;
-    let kernel = Kernel::lanczos3(map.describe(frame.size().centre()).scale);
+    let kernel = Kernel::new(Shape::default(), map.describe(frame.size().centre()).scale);
     let how = Resampling {
         kernel: &kernel,
         map,

@@ -13,7 +13,7 @@ use rayon::prelude::*;
 use super::group::{filter_label, same_exposure};
 use super::measure::{Measures, Spot};
 use crate::frame::{FrameFacts, Kind};
-use crate::matching::{self, match_frames};
+use crate::matching::{self, Wish, match_frames};
 use crate::placement::{Map, Registration};
 use crate::robust::{median, quantile, robust_ratio};
 use crate::space::Point;
@@ -163,8 +163,8 @@ fn fields(lights: &[Light<'_>]) -> Vec<Vec<Member>> {
                 let found = match_frames(
                     &anchor,
                     &spots(lights[*i].measures),
-                    lights[best].facts.size,
-                    lights[*i].facts.size,
+                    (lights[best].facts.size, lights[*i].facts.size),
+                    &Wish::default(),
                 );
                 found.ok().map(|m| Member {
                     light: *i,

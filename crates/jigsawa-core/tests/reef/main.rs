@@ -5,6 +5,7 @@ mod balance;
 mod detect;
 mod matching;
 mod merge;
+mod pattern;
 mod placement;
 mod resample;
 mod setup;

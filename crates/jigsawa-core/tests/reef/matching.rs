@@ -1,6 +1,7 @@
 //! Matching finds what is there and refuses what is not.
 
-use jigsawa_core::matching::{MatchError, Spot, match_frames};
+use jigsawa_core::matching::{Guess, MatchError, Spot, Wish, match_frames};
+use jigsawa_core::placement::{Bend, Map, Model};
 use jigsawa_core::space::{FramePx, Point, ReferencePx, Size};
 use jigsawa_sky::pointing::Pointing;
 use jigsawa_sky::stars::Crowd;
@@ -57,7 +58,7 @@ fn a_frame_of_the_same_field_is_placed(#[case] pointing: Pointing, #[case] count
     let sky = crowd(4242);
     let reference = list::<ReferencePx>(&sky, &home, 300.min(count.max(25)));
     let frame = list::<FramePx>(&sky, &pointing, count);
-    let found = match_frames(&reference, &frame, size, size).unwrap();
+    let found = match_frames(&reference, &frame, (size, size), &Wish::default()).unwrap();
     let truth = home.map(size).invert().then(&pointing.map(size)).unwrap();
     // Judged where both frames have stars.
     for (r, _) in &found.pairs {
@@ -76,7 +77,7 @@ fn stars_in_another_order_of_brightness_are_matched_all_the_same() {
     let mut frame = list::<FramePx>(&sky, &Pointing::at(980.0, 610.0), 400);
     frame.retain(|s| (s.index * 7919) % 3 != 0);
     frame.sort_by_key(|s| (s.index * 7919) % 401);
-    let found = match_frames(&reference, &frame, size, size).unwrap();
+    let found = match_frames(&reference, &frame, (size, size), &Wish::default()).unwrap();
     assert!(found.pairs.len() > 150, "{} pairs", found.pairs.len());
 }
 
@@ -87,11 +88,195 @@ fn two_different_fields_are_never_matched() {
         let counts = [30, 120, 500, 1500][seed as usize % 4];
         let reference = list::<ReferencePx>(&crowd(seed), &Pointing::at(960.0, 640.0), counts);
         let frame = list::<FramePx>(&crowd(seed + 5000), &Pointing::at(300.0, 90.0), counts);
-        let got = match_frames(&reference, &frame, size, size);
+        let got = match_frames(&reference, &frame, (size, size), &Wish::default());
         assert!(
             matches!(got, Err(MatchError::NoMatch { .. })),
             "seed {seed}, {counts} stars: {got:?}"
         );
+    }
+}
+
+#[test]
+fn few_stars_of_different_fields_are_not_matched_either() {
+    let size = Size::new(SIDE, SIDE).unwrap();
+    for seed in 0..300u64 {
+        let (few, many) = (
+            [4, 6, 9, 14, 25][seed as usize % 5],
+            [6, 25, 200][seed as usize % 3],
+        );
+        let reference = list::<ReferencePx>(&crowd(seed), &Pointing::at(960.0, 640.0), many);
+        let frame = list::<FramePx>(&crowd(seed + 9000), &Pointing::at(300.0, 90.0), few);
+        let got = match_frames(&reference, &frame, (size, size), &Wish::default());
+        assert!(got.is_err(), "seed {seed}, {few} and {many} stars: {got:?}");
+    }
+}
+
+#[test]
+fn five_stars_are_enough_where_the_turn_is_a_usual_one() {
+    let size = Size::new(SIDE, SIDE).unwrap();
+    let (sky, home) = (crowd(4242), Pointing::at(960.0, 640.0));
+    let flipped = Pointing {
+        turn_deg: 180.0,
+        ..Pointing::at(951.0, 650.0)
+    };
+    let reference = list::<ReferencePx>(&sky, &home, 5);
+    let frame = list::<FramePx>(&sky, &flipped, 5);
+    let found = match_frames(&reference, &frame, (size, size), &Wish::default()).unwrap();
+    assert_eq!(found.pairs.len(), 5);
+}
+
+#[test]
+fn a_guess_of_the_turn_finds_a_few_stars_at_any_turn() {
+    let size = Size::new(SIDE, SIDE).unwrap();
+    let (sky, home) = (crowd(4242), Pointing::at(960.0, 640.0));
+    let turned = Pointing {
+        turn_deg: 67.3,
+        ..Pointing::at(951.0, 650.0)
+    };
+    let reference = list::<ReferencePx>(&sky, &home, 5);
+    let frame = list::<FramePx>(&sky, &turned, 5);
+    let alone = match_frames(&reference, &frame, (size, size), &Wish::default());
+    assert!(matches!(
+        alone,
+        Err(MatchError::TooFewStars { found: 5, .. })
+    ));
+    let guess = Guess {
+        turn_deg: 67.0,
+        shift: [30.0, -12.0],
+        ..Guess::default()
+    };
+    let wish = Wish {
+        guesses: vec![guess.map(size, size).unwrap()],
+        ..Wish::default()
+    };
+    let found = match_frames(&reference, &frame, (size, size), &wish).unwrap();
+    assert!(found.pairs.len() >= 3);
+    // A wrong guess does no harm where the stars suffice.
+    let many = (list(&sky, &home, 200), list(&sky, &turned, 200));
+    let wrong = Guess {
+        turn_deg: 12.0,
+        ..guess
+    };
+    let wish = Wish {
+        guesses: vec![wrong.map(size, size).unwrap()],
+        ..Wish::default()
+    };
+    let found = match_frames(&many.0, &many.1, (size, size), &wish).unwrap();
+    assert!(found.pairs.len() > 100);
+}
+
+/// A lens of so many pixels in the corners of a square frame.
+fn lens(corner_px: f64) -> Bend {
+    let k = corner_px / 2.0 / 2f64.sqrt();
+    let (mut x, mut y) = (vec![0.0; 10], vec![0.0; 10]);
+    (x[6], x[8], y[7], y[9]) = (k, k, k, k);
+    let half = SIDE as f64 / 2.0;
+    Bend::new([half; 2], [half; 2], x, y).unwrap()
+}
+
+#[rstest]
+#[case(1.0)]
+#[case(5.0)]
+#[case(-5.0)]
+fn a_distorted_corner_is_followed_and_not_thrown_away(#[case] corner_px: f64) {
+    let size = Size::new(SIDE, SIDE).unwrap();
+    let (sky, home) = (crowd(4242), Pointing::at(960.0, 640.0));
+    let turned = Pointing {
+        turn_deg: 3.0,
+        ..Pointing::at(951.0, 650.0)
+    };
+    let reference = list::<ReferencePx>(&sky, &home, 600);
+    let mut frame = list::<FramePx>(&sky, &turned, 600);
+    for s in &mut frame {
+        let (x, y) = lens(corner_px).apply(s.at.x, s.at.y);
+        s.at = Point::new(x, y);
+    }
+    let found = match_frames(&reference, &frame, (size, size), &Wish::default()).unwrap();
+    assert!(
+        matches!(found.model, Model::Smooth(3..)),
+        "{:?}",
+        found.model
+    );
+    assert!(found.errors.rms_px < 0.12, "{:?}", found.errors);
+    let plain = home.map(size).invert().then(&turned.map(size)).unwrap();
+    let truth = plain.bent(lens(corner_px)).unwrap();
+    for corner in [
+        (60.0, 60.0),
+        (1140.0, 60.0),
+        (60.0, 1140.0),
+        (1140.0, 1140.0),
+    ] {
+        let p = Point::new(corner.0, corner.1);
+        let off = found
+            .map
+            .apply(Point::new(p.x, p.y))
+            .distance(truth.apply(p));
+        assert!(off < 0.08, "{corner_px}: {off} at {corner:?}");
+    }
+    // Who insists on a stiff model is told what it costs.
+    let stiff = Wish {
+        model: Some(Model::Similarity),
+        ..Wish::default()
+    };
+    match match_frames(&reference, &frame, (size, size), &stiff) {
+        Ok(m) => assert!(m.errors.rms_px > 1.2 * found.errors.rms_px),
+        Err(e) => assert!(matches!(e, MatchError::TooRough { .. }), "{e}"),
+    }
+}
+
+#[test]
+fn twenty_thousand_stars_are_matched_and_a_seventh_in_common_suffices() {
+    let size = Size::new(6000, 4000).unwrap();
+    let sky = |i: u64, k: u64| {
+        let mut z = (i + 1).wrapping_mul(0x9E37_79B9_7F4A_7C15) ^ (k << 40);
+        z = (z ^ (z >> 30)).wrapping_mul(0xBF58_476D_1CE4_E5B9);
+        z = (z ^ (z >> 27)).wrapping_mul(0x94D0_49BB_1331_11EB);
+        ((z ^ (z >> 31)) >> 11) as f64 / (1u64 << 53) as f64
+    };
+    let stars: Vec<(f64, f64)> = (0..80_000)
+        .map(|i| (12_000.0 * sky(i, 1), 8000.0 * sky(i, 2)))
+        .collect();
+    let seen = |map: &Map<FramePx, FramePx>, noise: u64| -> Vec<(Point<FramePx>, usize)> {
+        let all = stars.iter().map(|(x, y)| map.apply(Point::new(*x, *y)));
+        all.enumerate()
+            .filter(|(i, p)| size.holds(*p) && sky(*i as u64, noise) > 0.1)
+            .map(|(i, p)| (Point::new(p.x + 0.1 * sky(i as u64, noise + 1), p.y), i))
+            .collect()
+    };
+    fn spots<S>(list: &[(Point<FramePx>, usize)]) -> Vec<Spot<S>> {
+        let spot = |(index, (p, _)): (usize, &(Point<FramePx>, usize))| Spot {
+            at: Point::new(p.x, p.y),
+            sigma_px: 0.05,
+            clean: true,
+            index,
+        };
+        list.iter().enumerate().map(spot).collect()
+    }
+    let (s, c) = 0.7f64.sin_cos();
+    let whole = [[c, -s, 2000.0], [s, c, -2500.0], [0.0, 0.0, 1.0]];
+    let corner = [[1.0, 0.0, -3700.0], [0.0, 1.0, -2400.0], [0.0, 0.0, 1.0]];
+    let home = seen(&Map::shift(-500.0, -300.0), 10);
+    assert!(home.len() > 15_000);
+    for (rows, shared) in [(whole, 0.3), (corner, 0.15)] {
+        let there = seen(&Map::from_rows(rows).unwrap(), 20);
+        let (a, b) = (spots::<ReferencePx>(&home), spots::<FramePx>(&there));
+        let start = std::time::Instant::now();
+        let found = match_frames(&a, &b, (size, size), &Wish::default()).unwrap();
+        println!(
+            "{} and {} stars, {} pairs, {:?}: {:.2} s",
+            a.len(),
+            b.len(),
+            found.pairs.len(),
+            found.model,
+            start.elapsed().as_secs_f64()
+        );
+        let right = found
+            .pairs
+            .iter()
+            .filter(|(r, f)| home[*r].1 == there[*f].1);
+        assert!(right.count() as f64 > 0.999 * found.pairs.len() as f64);
+        assert!(found.pairs.len() as f64 > 0.7 * shared * a.len() as f64);
+        assert!(found.errors.corner_px < 0.01, "{:?}", found.errors);
     }
 }
 
@@ -101,11 +286,11 @@ fn too_few_stars_are_said_and_not_matched() {
     let sky = crowd(4242);
     let pointing = Pointing::at(960.0, 640.0);
     let many = list::<ReferencePx>(&sky, &pointing, 100);
-    let few = list::<FramePx>(&sky, &pointing, 5);
+    let few = list::<FramePx>(&sky, &pointing, 2);
     assert!(matches!(
-        match_frames(&many, &few, size, size),
+        match_frames(&many, &few, (size, size), &Wish::default()),
         Err(MatchError::TooFewStars {
-            found: 5,
+            found: 2,
             in_reference: false,
             ..
         })

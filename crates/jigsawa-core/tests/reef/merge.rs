@@ -4,7 +4,7 @@ use jigsawa_core::balance::Balance;
 use jigsawa_core::colour::mix::parse;
 use jigsawa_core::colour::{Composite, White};
 use jigsawa_core::doors::{DoorError, FrameSource, TileSink};
-use jigsawa_core::merge::{Budget, Input, MergeError, SideBySide, merge};
+use jigsawa_core::merge::{Budget, Input, MergeError, Sampling, SideBySide, merge};
 use jigsawa_core::plane::Plane;
 use jigsawa_core::space::{Rect, Size};
 
@@ -15,9 +15,10 @@ fn inputs() -> Vec<Input<'static>> {
     (0..3)
         .map(|i| Input {
             source: &group.members[i].taken.plane,
-            placement: group.placements[i],
+            placement: group.placements[i].clone(),
             balance: group.balances[i].clone(),
             saturation: 62_000.0,
+            sampling: Sampling::default(),
         })
         .collect()
 }
@@ -124,9 +125,10 @@ fn a_failing_source_or_sink_stops_the_merge_with_its_own_words() {
     let budget = Budget { bytes: 1 };
     let input = |source| Input {
         source,
-        placement: group.placements[0],
+        placement: group.placements[0].clone(),
         balance: Balance::identity(&group.reference().stars),
         saturation: f32::INFINITY,
+        sampling: Sampling::default(),
     };
     let plane = &group.reference().taken.plane;
     let mut out = vec![Plane::filled(canvas, 0.0)];

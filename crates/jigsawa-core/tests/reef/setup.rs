@@ -5,8 +5,8 @@ use std::sync::OnceLock;
 use jigsawa_core::balance::{Balance, Member, balance_all};
 use jigsawa_core::doors::FrameSource;
 use jigsawa_core::filter::{Band, Filter};
-use jigsawa_core::matching::{Matched, match_frames, spots};
-use jigsawa_core::merge::{Budget, Input, SideBySide, merge};
+use jigsawa_core::matching::{Matched, Wish, match_frames, spots};
+use jigsawa_core::merge::{Budget, Input, Sampling, SideBySide, merge};
 use jigsawa_core::placement::{Map, Placement};
 use jigsawa_core::plane::Plane;
 use jigsawa_core::space::{CanvasPx, FramePx, Point, Size};
@@ -86,8 +86,8 @@ impl Group {
                     match_frames(
                         &spots(&reference.stars),
                         &spots(&m.stars),
-                        reference.size(),
-                        m.size(),
+                        (reference.size(), m.size()),
+                        &Wish::default(),
                     )
                 };
                 (i > 0).then(|| found().unwrap())
@@ -95,11 +95,7 @@ impl Group {
             .collect();
         let placements: Vec<Placement> = matched
             .iter()
-            .map(|m| {
-                m.as_ref().map_or(Map::shift(0.0, 0.0), |m| {
-                    Map::from_rows(m.map.rows()).unwrap()
-                })
-            })
+            .map(|m| m.as_ref().map_or(Map::shift(0.0, 0.0), |m| m.map.retyped()))
             .collect();
         let own: Vec<(usize, usize)> = (0..reference.stars.stars.len()).map(|i| (i, i)).collect();
         let list: Vec<Member<'_>> = members
@@ -130,7 +126,7 @@ impl Group {
 
     /// Where the sky's plane lies on the canvas, by the truth.
     pub fn sky_to_canvas(&self) -> Map<SkyPx, CanvasPx> {
-        Map::from_rows(self.reference().sky_to_frame().rows()).unwrap()
+        self.reference().sky_to_frame().retyped()
     }
 
     /// The member on the canvas, placed; and balanced, if asked.
@@ -139,7 +135,7 @@ impl Group {
         let identity = Balance::identity(&m.stars);
         place(
             &m.taken.plane,
-            self.placements[i],
+            self.placements[i].clone(),
             if balanced {
                 self.balances[i].clone()
             } else {
@@ -179,6 +175,7 @@ pub fn place(
         placement,
         balance,
         saturation,
+        sampling: Sampling::default(),
     };
     let mut out = vec![Plane::filled(canvas, 0.0)];
     let budget = Budget { bytes: 1 << 26 };

@@ -16,7 +16,7 @@ use names::{
     KIND, LATITUDE, LONGITUDE, OBJECT, OFFSET, PATTERN, PIER, PIXEL_UM, SATURATION, SET_CELSIUS,
     TELESCOPE,
 };
-pub use wcs::wcs_records;
+pub use wcs::{wcs_cards, wcs_records};
 
 /// The facts of a frame.
 pub fn read(frame: &FitsFrame) -> FrameFacts {
@@ -24,7 +24,8 @@ pub fn read(frame: &FitsFrame) -> FrameFacts {
     let filter_card = text(h, FILTER);
     let (kind, master) = kind_of(h);
     let start_s = time::start(h);
-    let placed = wcs::middle_and_scale(h, frame.size());
+    let wcs = wcs::read(h);
+    let placed = wcs::middle_and_scale(h, wcs.as_ref(), frame.size());
     let sky = sky(h, start_s, placed.map(|p| p.0));
     FrameFacts {
         row_order: row_order(h),
@@ -51,6 +52,7 @@ pub fn read(frame: &FitsFrame) -> FrameFacts {
         pixel_um: positive(h, PIXEL_UM),
         focal_mm: positive(h, FOCAL_MM),
         wcs_arcsec: placed.map(|p| p.1),
+        wcs,
         altitude_deg: sky.altitude_deg,
         airmass: sky.airmass,
         hour_angle_h: sky.hour_angle_h,

@@ -1,8 +1,9 @@
-//! What a header says of the frame's place on the sky.
+//! What a header says of the frame's place on the sky, and how a header says it.
 
 use jigsawa_core::space::Size;
+use jigsawa_core::wcs::{Fields, Sip, Sky, Wcs};
 
-use crate::fits::Header;
+use crate::fits::{Cards, Header};
 
 /// Cards that place an image on the sky, and others of the kind that any copy of the image keeps.
 const WCS_PREFIXES: &[&str] = &[
@@ -10,8 +11,8 @@ const WCS_PREFIXES: &[&str] = &[
     "PV2_", "A_", "B_", "AP_", "BP_", "LONPOLE", "LATPOLE", "EQUINOX", "RADESYS", "RADECSYS",
 ];
 
-/// The header's WCS for a canvas whose (0, 0) is pixel `origin` of this image, as records; empty when
-/// it has none. Only the place of the reference pixel changes by a shift.
+/// The header's WCS, of whatever projection, for a canvas whose (0, 0) is pixel `origin` of this image,
+/// as records; empty when it has none. Only the place of the reference pixel changes by a shift.
 pub fn wcs_records(h: &Header, origin: [i64; 2]) -> Vec<String> {
     let celestial = h.text("CTYPE1").is_some_and(|t| t.contains("--"))
         && h.number("CRVAL1").is_some()
@@ -42,10 +43,105 @@ pub fn wcs_records(h: &Header, origin: [i64; 2]) -> Vec<String> {
     records
 }
 
+/// The header's WCS, when it is a tangent plane with or without SIP polynomials, in any of the ways to
+/// write its matrix. `None` for other projections, and for numbers that make none.
+pub(super) fn read(h: &Header) -> Option<Wcs> {
+    let kinds = [h.text("CTYPE1")?, h.text("CTYPE2")?].map(|t| t.trim().to_uppercase());
+    let tangent = |t: &str, axis: &str| {
+        t.starts_with(axis) && (t.ends_with("-TAN") || t.ends_with("-TAN-SIP"))
+    };
+    // Declination first is rare, and allowed: rows of the matrix and values are exchanged then.
+    let (ra, dec) = match &kinds {
+        [a, b] if tangent(a, "RA--") && tangent(b, "DEC-") => (0, 1),
+        [a, b] if tangent(b, "RA--") && tangent(a, "DEC-") => (1, 0),
+        _ => return None,
+    };
+    let value = [h.number("CRVAL1")?, h.number("CRVAL2")?];
+    let rows = matrix(h)?;
+    let distorted = kinds.iter().any(|k| k.ends_with("-SIP"));
+    Wcs::new(Fields {
+        touches: Sky {
+            ra_deg: value[ra].rem_euclid(360.0),
+            dec_deg: value[dec],
+        },
+        at: [h.number("CRPIX1")? - 1.0, h.number("CRPIX2")? - 1.0],
+        matrix: [rows[ra], rows[dec]],
+        pole_deg: h.number("LONPOLE").unwrap_or(180.0),
+        sip: if distorted { sip(h) } else { None },
+        system: h.text("RADESYS").or_else(|| h.text("RADECSYS")),
+        equinox: h.number("EQUINOX"),
+    })
+}
+
+fn sip(h: &Header) -> Option<Sip> {
+    let order = |name: &str| h.number(name).filter(|n| (1.0..=9.0).contains(n));
+    let (a, b) = (order("A_ORDER"), order("B_ORDER"));
+    let order = a.unwrap_or(1.0).max(b.unwrap_or(1.0)) as u8;
+    (a.is_some() || b.is_some()).then(|| {
+        Sip::from_terms(order, |p, q| {
+            let of = |name: &str| h.number(&format!("{name}_{p}_{q}")).unwrap_or(0.0);
+            (of("A"), of("B"))
+        })
+    })
+}
+
+/// Writes a WCS as cards, with the inverse polynomials that many readers want.
+pub fn wcs_cards(wcs: &Wcs, size: Size, cards: &mut Cards) {
+    let f = wcs.fields();
+    let kind = if f.sip.is_some() { "-TAN-SIP" } else { "-TAN" };
+    cards.record("WCSAXES =                    2");
+    cards.text("CTYPE1", &format!("RA--{kind}"), "");
+    cards.text("CTYPE2", &format!("DEC-{kind}"), "");
+    let [[a, b], [c, d]] = f.matrix;
+    for (name, value, comment) in [
+        ("CRVAL1", f.touches.ra_deg, "degrees"),
+        ("CRVAL2", f.touches.dec_deg, "degrees"),
+        ("CRPIX1", f.at[0] + 1.0, ""),
+        ("CRPIX2", f.at[1] + 1.0, ""),
+        ("CD1_1", a, "degrees a pixel"),
+        ("CD1_2", b, ""),
+        ("CD2_1", c, ""),
+        ("CD2_2", d, ""),
+        ("LONPOLE", f.pole_deg, ""),
+    ] {
+        cards.number(name, value, comment);
+    }
+    if let Some(system) = &f.system {
+        cards.text("RADESYS", system, "");
+    }
+    if let Some(equinox) = f.equinox {
+        cards.number("EQUINOX", equinox, "");
+    }
+    let Some(sip) = &f.sip else { return };
+    let back = wcs.inverse_sip(size);
+    for (names, s) in [(["A", "B"], Some(sip)), (["AP", "BP"], back.as_ref())] {
+        let Some(s) = s else { continue };
+        for (name, list) in names.into_iter().zip([&s.a, &s.b]) {
+            cards.number(&format!("{name}_ORDER"), f64::from(s.order), "");
+            for n in 0..=usize::from(s.order) {
+                for q in 0..=n {
+                    let value = s.at(list, n - q, q);
+                    if value != 0.0 {
+                        cards.number(&format!("{name}_{}_{q}", n - q), value, "");
+                    }
+                }
+            }
+        }
+    }
+}
+
 /// Right ascension and declination of the frame's middle in degrees, and arc seconds for a pixel, by
-/// the header's WCS in its linear part: good to a pixel near the middle, which is all that altitude
-/// and image scale ask for.
-pub(super) fn middle_and_scale(h: &Header, size: Size) -> Option<((f64, f64), f64)> {
+/// the header's WCS. Of projections other than the tangent plane only the linear part is taken: good to
+/// a pixel near the middle, which is all that altitude and image scale ask for.
+pub(super) fn middle_and_scale(
+    h: &Header,
+    wcs: Option<&Wcs>,
+    size: Size,
+) -> Option<((f64, f64), f64)> {
+    if let Some(wcs) = wcs {
+        let middle = wcs.sky(size.centre::<jigsawa_core::space::FramePx>());
+        return Some(((middle.ra_deg, middle.dec_deg), wcs.arcsec_per_px()));
+    }
     let celestial = h.text("CTYPE1").is_some_and(|t| t.starts_with("RA"))
         && h.text("CTYPE2").is_some_and(|t| t.starts_with("DEC"));
     if !celestial {
@@ -110,6 +206,85 @@ mod tests {
         assert!(wcs_records(&header(&["CRPIX1  = 1.0"]), [0, 0]).is_empty());
     }
 
+    const TAN: [&str; 6] = [
+        "CTYPE1  = 'RA---TAN'",
+        "CTYPE2  = 'DEC--TAN'",
+        "CRPIX1  =                100.5",
+        "CRPIX2  =                 50.0",
+        "CRVAL1  =                 10.0",
+        "CRVAL2  =                -30.0",
+    ];
+
+    fn with(cards: &[&str]) -> Header {
+        header(&[&TAN[..], cards].concat())
+    }
+
+    #[test]
+    fn one_sky_is_read_from_all_ways_to_write_it() {
+        let (s, c) = 12f64.to_radians().sin_cos();
+        let k = 0.0004;
+        let card = |name: &str, v: f64| format!("{name:<8}= {v:>20}");
+        let cd = [
+            card("CD1_1", -k * c),
+            card("CD1_2", k * s),
+            card("CD2_1", k * s),
+            card("CD2_2", k * c),
+        ];
+        let crota = [card("CDELT1", -k), card("CDELT2", k), card("CROTA2", -12.0)];
+        let pc = [
+            card("CDELT1", -k),
+            card("CDELT2", k),
+            card("PC1_1", c),
+            card("PC1_2", -s),
+            card("PC2_1", s),
+            card("PC2_2", c),
+        ];
+        let p = jigsawa_core::space::Point::<jigsawa_core::space::FramePx>::new(900.0, 500.0);
+        let of = |cards: &[String]| {
+            let cards: Vec<&str> = cards.iter().map(String::as_str).collect();
+            read(&with(&cards)).unwrap().sky(p)
+        };
+        let want = of(&cd);
+        assert!((want.dec_deg + 30.0).abs() > 0.05);
+        for other in [of(&crota), of(&pc)] {
+            assert!(want.separation_deg(other) < 1e-11, "{other:?}");
+        }
+        assert!(read(&header(&["CTYPE1  = 'RA---ZEA'"])).is_none());
+        assert!(read(&with(&[])).is_none());
+    }
+
+    #[test]
+    fn a_written_sky_is_read_back() {
+        let h = with(&[
+            "CD1_1   =              -0.0004",
+            "CD1_2   =               0.0001",
+            "CD2_1   =               0.0001",
+            "CD2_2   =               0.0004",
+            "RADESYS = 'ICRS'",
+        ]);
+        let plain = read(&h).unwrap();
+        let bent = Wcs::new(Fields {
+            sip: Some(Sip::from_terms(3, |p, q| match (p, q) {
+                (2, 0) => (1e-6, 3e-7),
+                (1, 2) => (2e-10, 0.0),
+                _ => (0.0, 0.0),
+            })),
+            ..plain.fields().clone()
+        })
+        .unwrap();
+        let size = Size::new(2000, 1500).unwrap();
+        for wcs in [plain, bent] {
+            let mut cards = Cards::default();
+            wcs_cards(&wcs, size, &mut cards);
+            let back = Header::from_records(&cards.records());
+            assert_eq!(read(&back).unwrap(), wcs);
+            assert_eq!(
+                back.number("AP_ORDER").is_some(),
+                wcs.fields().sip.is_some()
+            );
+        }
+    }
+
     #[test]
     fn middle_and_scale_follow_the_matrix() {
         let h = header(&[
@@ -123,9 +298,13 @@ mod tests {
             "CDELT2  =                  0.001",
             "CROTA2  =                    0.0",
         ]);
-        let ((ra, dec), scale) = middle_and_scale(&h, Size::new(201, 101).unwrap()).unwrap();
+        let ((ra, dec), scale) = middle_and_scale(&h, None, Size::new(201, 101).unwrap()).unwrap();
+        let exact = middle_and_scale(&h, read(&h).as_ref(), Size::new(201, 101).unwrap()).unwrap();
+        assert!((exact.0.0 - ra).abs() < 1e-3 && (exact.0.1 - dec).abs() < 1e-3);
         assert!((scale - 3.6).abs() < 1e-9 && (dec - 60.05).abs() < 1e-9);
         assert!((ra - 359.7).abs() < 1e-3, "{ra}");
-        assert!(middle_and_scale(&header(&["CRVAL1  = 1.0"]), Size::new(2, 2).unwrap()).is_none());
+        assert!(
+            middle_and_scale(&header(&["CRVAL1  = 1.0"]), None, Size::new(2, 2).unwrap()).is_none()
+        );
     }
 }

@@ -51,6 +51,11 @@ impl Cards {
         self.records.extend(free_records("HISTORY", text));
     }
 
+    /// All records.
+    pub fn records(&self) -> Vec<String> {
+        self.records.clone()
+    }
+
     /// A record as it stood in another header.
     pub fn record(&mut self, record: &str) {
         self.records.push(record.trim_end().to_owned());

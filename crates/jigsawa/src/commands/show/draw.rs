@@ -2,8 +2,8 @@
 
 use jigsawa_core::finish::{Link, Shade, Stretch};
 use jigsawa_core::frame::RowOrder;
-use jigsawa_core::matching::{match_frames, spots};
-use jigsawa_core::placement::Map;
+use jigsawa_core::matching::{Wish, match_frames, spots};
+use jigsawa_core::placement::Placement;
 use jigsawa_core::plane::Plane;
 use jigsawa_core::quick::{Picture, circle, difference, number};
 use jigsawa_core::resample::resampled;
@@ -128,11 +128,11 @@ fn on_base(base: &Shown, s: &Shown) -> Option<Plane> {
     let matched = match_frames(
         &spots(base.stars.as_ref()?),
         &spots(s.stars.as_ref()?),
-        base.facts.size,
-        s.facts.size,
+        (base.facts.size, s.facts.size),
+        &Wish::default(),
     )
     .ok()?;
-    let map = Map::from_rows(matched.map.rows())?;
+    let map: Placement = matched.map.retyped();
     let saturation = s.facts.saturation.unwrap_or(f32::INFINITY);
     let placed = resampled(s.whole.as_ref()?, &map, base.region, saturation)?;
     Some(match base.scale {
