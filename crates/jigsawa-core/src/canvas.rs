@@ -36,6 +36,8 @@ pub struct Canvas {
     pub row_order: RowOrder,
 }
 
+// Serde hands fields over by reference.
+#[allow(clippy::trivially_copy_pass_by_ref)]
 fn is_zero(v: &f64) -> bool {
     *v == 0.0
 }
@@ -71,7 +73,7 @@ impl Grid {
 
     /// Reference pixels to canvas pixels, but for the canvas's origin: edges of pixels meet edges where
     /// nothing is turned.
-    fn from_reference(self) -> Option<Map<ReferencePx, CanvasPx>> {
+    fn of_reference(self) -> Option<Map<ReferencePx, CanvasPx>> {
         let (s, c) = self.turn_deg.to_radians().sin_cos();
         let k = self.scale;
         let half = 0.5 * (k - 1.0);
@@ -111,7 +113,7 @@ impl Canvas {
         frames: &[(Registration, Size)],
     ) -> Result<Self, CanvasError> {
         let on_grid = grid
-            .from_reference()
+            .of_reference()
             .filter(|_| (0.01..=16.0).contains(&grid.scale))
             .ok_or(CanvasError::Scale)?;
         let own = (Map::shift(0.0, 0.0), reference);

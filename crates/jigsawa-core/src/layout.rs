@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 use crate::balance::Balance;
 use crate::canvas::Canvas;
 use crate::filter::Filter;
-use crate::matching::MatchErrors;
+use crate::matching::{FoundBy, Hint, MatchErrors};
 use crate::placement::{Bend, Described, Map, Model, Placement};
 use crate::space::Size;
 use crate::verdict::Verdict;
@@ -64,9 +64,18 @@ pub struct LayoutFrame {
     /// Value from which pixels are saturated, if known.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub saturation: Option<f32>,
+    /// The file's fingerprint when it was measured.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub fingerprint: Option<String>,
+    /// What the user said of its place.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub hint: Option<Hint>,
     /// Used, or left out and why.
     #[serde(flatten)]
     pub verdict: Verdict,
+    /// What should be known of a frame that is used all the same.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub notes: Vec<String>,
     /// What its stars and its sky say.
     pub measured: Measurements,
     /// Where it lies; absent when it is left out.
@@ -108,7 +117,10 @@ pub struct PlacementRecord {
     /// The model that was fitted; absent for the reference, which needs none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub model: Option<Model>,
-    /// Stars that it rests on.
+    /// How it was found.
+    #[serde(default)]
+    pub by: FoundBy,
+    /// Stars, or patches of pattern, that it rests on.
     pub pairs: usize,
     /// How many of them lie in each ninth of the frame, row after row; absent for the reference.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -148,6 +160,9 @@ pub enum LayoutError {
     /// A used frame has an impossible balance.
     #[error("frame '{0}' has an impossible balance")]
     Balance(String),
+    /// The canvas's numbers make none.
+    #[error("its canvas is impossible: scale, turn and origin make no grid")]
+    Canvas,
 }
 
 impl Layout {
@@ -161,6 +176,9 @@ impl Layout {
         }
         if self.reference_index().is_none() {
             return Err(LayoutError::NoReference(self.reference.file.clone()));
+        }
+        if self.canvas.to_reference().is_none() {
+            return Err(LayoutError::Canvas);
         }
         if !self.is_placed() {
             return Ok(());

@@ -21,12 +21,14 @@ pub enum ReferencePx {}
 pub enum CanvasPx {}
 
 /// A position in the space `S`, in pixels.
-#[derive(Debug)]
+#[derive(Debug, Serialize, Deserialize)]
+#[serde(bound = "")]
 pub struct Point<S> {
     /// Pixels to the right of the centre of the first pixel.
     pub x: f64,
     /// Pixels in storage order from the centre of the first pixel.
     pub y: f64,
+    #[serde(skip)]
     space: PhantomData<S>,
 }
 

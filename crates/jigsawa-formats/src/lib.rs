@@ -9,6 +9,7 @@
 
 pub mod error;
 pub mod facts;
+pub mod fingerprint;
 pub mod fits;
 pub mod jpeg;
 pub mod png;

@@ -1,7 +1,8 @@
 //! What happened: one record that the terminal and `--json` read.
 
 use jigsawa_core::canvas::Canvas;
-use jigsawa_core::layout::{Layout, LayoutFrame};
+use jigsawa_core::layout::{Layout, LayoutFrame, PlacementRecord};
+use jigsawa_core::space::{FramePx, Point};
 use serde::Serialize;
 use std::time::Instant;
 
@@ -34,8 +35,10 @@ pub struct Reference {
 pub struct CanvasRow {
     pub width: usize,
     pub height: usize,
-    pub origin: [i64; 2],
+    pub origin: [f64; 2],
     pub scale: f64,
+    #[serde(skip_serializing_if = "is_zero")]
+    pub turn_deg: f64,
 }
 
 /// One frame in the account.
@@ -50,6 +53,8 @@ pub struct FrameRow {
     pub height: usize,
     pub verdict: &'static str,
     pub reason: Option<String>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub notes: Vec<String>,
     pub stars: usize,
     pub fwhm_px: Option<f64>,
     pub elongation: Option<f64>,
@@ -65,6 +70,8 @@ pub struct FrameRow {
 pub struct PlacementRow {
     /// `None` for the reference, which needs no model.
     pub model: Option<&'static str>,
+    /// How it was found.
+    pub by: &'static str,
     pub pairs: usize,
     pub rms_px: f64,
     pub max_px: f64,
@@ -76,6 +83,11 @@ pub struct PlacementRow {
     pub rotation_deg: f64,
     pub scale: f64,
     pub mirrored: bool,
+    /// Where the canvas's centre lies in the frame, from the frame's centre, in frame pixels.
+    pub shift: [f64; 2],
+    /// The longest way that the bend moves a point, in frame pixels.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub bend_px: Option<f64>,
 }
 
 #[derive(Debug, Serialize)]
@@ -178,6 +190,7 @@ impl FrameRow {
                 "left out"
             },
             reason: f.verdict.reason().map(str::to_owned),
+            notes: f.notes.clone(),
             stars: f.measured.stars,
             fwhm_px: f.measured.fwhm_px.map(|v| round(v, 3)),
             elongation: f.measured.elongation.map(|v| round(v, 3)),
@@ -185,6 +198,7 @@ impl FrameRow {
             noise: round(f.measured.noise_adu, 4),
             placement: f.placement.as_ref().map(|p| PlacementRow {
                 model: p.model.map(jigsawa_core::placement::Model::name),
+                by: p.by.name(),
                 pairs: p.pairs,
                 rms_px: round(p.errors.rms_px, 4),
                 max_px: round(p.errors.max_px, 4),
@@ -193,6 +207,8 @@ impl FrameRow {
                 rotation_deg: round(p.described.rotation_deg, 4),
                 scale: round(p.described.scale, 6),
                 mirrored: p.described.mirrored,
+                shift: shift(p, f, canvas),
+                bend_px: p.bend.as_ref().map(|b| round(b.most(), 2)),
             }),
             balance: f.balance.as_ref().map(|b| BalanceRow {
                 scale: round(b.scale.value, 5),
@@ -226,7 +242,12 @@ impl Account {
         let warnings = layout
             .frames
             .iter()
-            .filter_map(|f| Some(format!("'{}' is left out: {}", f.file, f.verdict.reason()?)))
+            .flat_map(|f| {
+                let left_out = f.verdict.reason().map(|r| format!("is left out: {r}"));
+                let said = left_out.into_iter().chain(f.notes.iter().cloned());
+                said.map(|s| format!("'{}': {s}", f.file))
+                    .collect::<Vec<_>>()
+            })
             .collect();
         let (stages, seconds) = clock.stop();
         let canvas = &layout.canvas;
@@ -242,8 +263,9 @@ impl Account {
             canvas: CanvasRow {
                 width: canvas.size.width(),
                 height: canvas.size.height(),
-                origin: canvas.origin,
+                origin: canvas.origin.map(|v| round(v, 4)),
                 scale: canvas.scale,
+                turn_deg: round(canvas.turn_deg, 4),
             },
             frames: layout
                 .frames
@@ -256,6 +278,21 @@ impl Account {
             warnings,
         }
     }
+}
+
+/// Where the canvas's centre lies in a frame, from the frame's own.
+fn shift(p: &PlacementRecord, f: &LayoutFrame, canvas: &Canvas) -> [f64; 2] {
+    let there = p.placement().map(|m| m.apply(canvas.size.centre()));
+    let middle: Point<FramePx> = f.size.centre();
+    there.map_or([0.0; 2], |t| {
+        [round(t.x - middle.x, 3), round(t.y - middle.y, 3)]
+    })
+}
+
+// Serde hands fields over by reference.
+#[allow(clippy::trivially_copy_pass_by_ref)]
+fn is_zero(v: &f64) -> bool {
+    *v == 0.0
 }
 
 /// A number as people want to read it.

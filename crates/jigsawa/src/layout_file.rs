@@ -1,65 +1,51 @@
 //! The layout as a file: JSON, frames by paths relative to it.
 
 use std::fs;
-use std::path::{Path, PathBuf};
+use std::path::{Component, Path, PathBuf};
 use std::sync::Arc;
 
-use jigsawa_core::layout::Layout;
-use jigsawa_formats::facts;
+use jigsawa_core::layout::{FORMAT, Layout, LayoutError, LayoutFrame};
 use jigsawa_formats::fits::FitsFrame;
 use jigsawa_formats::whole::Unfinished;
+use jigsawa_formats::{facts, fingerprint};
 
 use crate::frames::Frame;
 use crate::outputs;
 use crate::tell::Trouble;
 
-/// Reads a layout and opens its frames.
-pub fn open(path: &Path) -> Result<(Vec<Frame>, Layout), Trouble> {
-    let text = fs::read_to_string(path).map_err(|error| Trouble::LayoutText {
+/// Reads a layout and opens its frames, which may have moved: `relocate` says from where to where.
+pub fn open(path: &Path, relocate: &[(String, String)]) -> Result<(Vec<Frame>, Layout), Trouble> {
+    let unreadable = |error: String| Trouble::LayoutText {
         file: path.to_owned(),
-        error: error.to_string(),
-    })?;
-    let mut layout: Layout = serde_json::from_str(&text).map_err(|error| Trouble::LayoutText {
-        file: path.to_owned(),
-        error: error.to_string(),
-    })?;
+        error,
+    };
+    let text = fs::read_to_string(path).map_err(|e| unreadable(e.to_string()))?;
+    newer(path, &text)?;
+    let mut layout: Layout = serde_json::from_str(&text).map_err(|e| unreadable(e.to_string()))?;
     layout.check().map_err(|error| Trouble::Layout {
         file: path.to_owned(),
+        line: line_of(&text, &error),
         error,
     })?;
     let folder = path.parent().unwrap_or(Path::new(""));
-    let there = |file: &str| folder.join(file).display().to_string();
-    layout.reference.file = there(&layout.reference.file);
-    let (mut frames, mut broken) = (Vec::new(), Vec::new());
-    for f in &mut layout.frames {
-        f.file = there(&f.file);
+    move_all(&mut layout, folder, relocate)?;
+    let (mut frames, mut broken, mut moved) = (Vec::new(), Vec::new(), Vec::new());
+    for f in &layout.frames {
         let file_path = PathBuf::from(&f.file);
-        let file = match FitsFrame::open(&file_path) {
-            Ok(file) => Arc::new(file),
-            Err(e) => {
-                broken.push((file_path, e));
-                continue;
-            }
-        };
-        if file.size() != f.size || f.plane.is_some_and(|p| p >= file.planes()) {
-            return Err(Trouble::LayoutFrame {
-                layout: path.to_owned(),
-                file: f.file.clone(),
-                problem: format!(
-                    "it has {} x {} pixels, not {} x {}",
-                    file.size().width(),
-                    file.size().height(),
-                    f.size.width(),
-                    f.size.height()
-                ),
-            });
+        if !file_path.exists() {
+            moved.push(file_path);
+            continue;
         }
-        frames.push(Frame {
-            path: file_path,
-            plane: f.plane,
-            facts: facts::read(&file),
-            file,
-            filter: f.filter.clone(),
+        match FitsFrame::open(&file_path) {
+            Ok(file) => frames.push(checked(path, f, file)?),
+            Err(e) => broken.push((file_path, e)),
+        }
+    }
+    if !moved.is_empty() {
+        moved.dedup();
+        return Err(Trouble::Moved {
+            layout: path.to_owned(),
+            files: moved,
         });
     }
     if broken.is_empty() {
@@ -67,6 +53,148 @@ pub fn open(path: &Path) -> Result<(Vec<Frame>, Layout), Trouble> {
     } else {
         Err(Trouble::Files(broken))
     }
+}
+
+/// A newer format may have changed anything, so its number is looked at before the rest.
+fn newer(path: &Path, text: &str) -> Result<(), Trouble> {
+    #[derive(serde::Deserialize)]
+    struct Head {
+        format: u32,
+    }
+    match serde_json::from_str::<Head>(text) {
+        Ok(head) if head.format > FORMAT => {
+            let error = LayoutError::Newer(head.format);
+            Err(Trouble::Layout {
+                file: path.to_owned(),
+                line: line_of(text, &error),
+                error,
+            })
+        }
+        _ => Ok(()),
+    }
+}
+
+/// The paths as they are from here, after the frames' move.
+fn move_all(
+    layout: &mut Layout,
+    folder: &Path,
+    relocate: &[(String, String)],
+) -> Result<(), Trouble> {
+    let mut used = vec![false; relocate.len()];
+    let mut there = |file: &str| {
+        let whole = tidy(&folder.join(file));
+        for (k, (old, new)) in relocate.iter().enumerate() {
+            let rest = Path::new(file)
+                .strip_prefix(old)
+                .or_else(|_| whole.strip_prefix(old));
+            if let Ok(rest) = rest {
+                used[k] = true;
+                let moved = Path::new(new);
+                let moved = if rest.as_os_str().is_empty() {
+                    moved.to_owned()
+                } else {
+                    moved.join(rest)
+                };
+                return moved.display().to_string();
+            }
+        }
+        whole.display().to_string()
+    };
+    let first = layout.frames.first().map(|f| f.file.clone());
+    layout.reference.file = there(&layout.reference.file);
+    for f in &mut layout.frames {
+        f.file = there(&f.file);
+    }
+    match used.iter().position(|u| !u) {
+        None => Ok(()),
+        Some(k) => Err(Trouble::Relocation {
+            old: relocate[k].0.clone(),
+            file: tidy(&folder.join(first.unwrap_or_default()))
+                .display()
+                .to_string(),
+        }),
+    }
+}
+
+/// The path without the folders that it only passes through, as in `a/../b`.
+fn tidy(path: &Path) -> PathBuf {
+    let mut short = PathBuf::new();
+    for part in path.components() {
+        let back = part == Component::ParentDir
+            && matches!(short.components().next_back(), Some(Component::Normal(_)));
+        if back {
+            short.pop();
+        } else if part != Component::CurDir {
+            short.push(part);
+        }
+    }
+    // Through a link, back is elsewhere: then the long way is the right one.
+    let real = |p: &Path| p.canonicalize().ok();
+    if path.exists() && real(&short) != real(path) {
+        path.to_owned()
+    } else {
+        short
+    }
+}
+
+/// The frame, if it still is what was measured.
+fn checked(layout: &Path, f: &LayoutFrame, file: FitsFrame) -> Result<Frame, Trouble> {
+    let path = PathBuf::from(&f.file);
+    let changed = |problem: String| Trouble::LayoutFrame {
+        layout: layout.to_owned(),
+        file: f.file.clone(),
+        problem,
+    };
+    if file.size() != f.size || f.plane.is_some_and(|p| p >= file.planes()) {
+        return Err(changed(format!(
+            "it has {} x {} pixels, not {} x {}",
+            file.size().width(),
+            file.size().height(),
+            f.size.width(),
+            f.size.height()
+        )));
+    }
+    let now = fingerprint::of_file(&path).ok();
+    if f.fingerprint.is_some() && f.fingerprint != now {
+        return Err(changed(
+            "its content has changed since it was measured (size alike, fingerprint not)"
+                .to_owned(),
+        ));
+    }
+    Ok(Frame {
+        path,
+        plane: f.plane,
+        facts: facts::read(&file),
+        file: Arc::new(file),
+        filter: f.filter.clone(),
+    })
+}
+
+/// The line of a layout's text that an error is about: layouts are written with a key on each line.
+fn line_of(text: &str, error: &LayoutError) -> Option<usize> {
+    let find = |from: usize, what: &str| {
+        let line = text
+            .lines()
+            .skip(from)
+            .position(|l| l.trim_start().starts_with(what))?;
+        Some(from + line)
+    };
+    let of_frame = |file: &str, key: &str| {
+        let name = serde_json::to_string(file).ok()?;
+        let frames = find(0, "\"frames\"")?;
+        let frame = find(frames, &format!("\"file\": {name}"))?;
+        // The next frame's key would be another's: the frame's own place is better then.
+        let end = find(frame + 1, "\"file\"").unwrap_or(usize::MAX);
+        Some(find(frame, key).filter(|l| *l < end).unwrap_or(frame))
+    };
+    let line = match error {
+        LayoutError::Newer(_) => find(0, "\"format\""),
+        LayoutError::NoReference(_) => find(0, "\"reference\""),
+        LayoutError::Canvas => find(0, "\"canvas\""),
+        LayoutError::Placement(file) => of_frame(file, "\"placement\""),
+        LayoutError::Balance(file) => of_frame(file, "\"balance\""),
+    }?;
+    Some(line + 1)
 }
 
 /// Writes a layout, under a temporary name still.

@@ -3,6 +3,7 @@
 #![forbid(unsafe_code)]
 
 mod account;
+mod cache;
 mod cli;
 mod commands;
 mod compose;

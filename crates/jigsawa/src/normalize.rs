@@ -5,10 +5,11 @@ use jigsawa_core::layout::{Layout, PlacementRecord};
 use jigsawa_core::matching::{pairs_under, spots};
 use jigsawa_core::placement::Placement;
 use jigsawa_core::space::Size;
-use jigsawa_core::stars::Catalogue;
+use jigsawa_core::stars::{Catalogue, Settings};
 use jigsawa_core::verdict::Verdict;
 
 use crate::account::Clock;
+use crate::cache::Store;
 use crate::cli::Common;
 use crate::frames::Frame;
 use crate::register::measure;
@@ -20,6 +21,7 @@ pub fn balance_placed(
     frames: &[Frame],
     mut layout: Layout,
     needed: &[usize],
+    store: &Store,
     common: &Common,
     clock: &mut Clock,
 ) -> Result<Layout, Trouble> {
@@ -37,19 +39,25 @@ pub fn balance_placed(
         .filter(|k| needed.contains(&present[*k]))
         .collect();
     let mut catalogues: Vec<Option<Catalogue>> = frames.iter().map(|_| None).collect();
-    for (i, found) in present.iter().zip(measure(&list, &must, common)?) {
+    for (i, found) in
+        present
+            .iter()
+            .zip(measure(&list, &must, &Settings::default(), store, common)?)
+    {
         catalogues[*i] = found.ok();
     }
     clock.lap("stars");
     let reference = layout.reference_index().unwrap_or(0);
-    let on_canvas = layout.canvas.to_reference().invert();
+    let on_canvas = layout.canvas.to_reference().map(|c| c.invert());
     let of_reference = catalogues[reference]
         .as_ref()
         .map(spots)
         .unwrap_or_default();
     let pairs: Vec<Vec<(usize, usize)>> = (0..frames.len())
         .map(|i| {
-            let map = placements[i].as_ref().and_then(|p| on_canvas.then(p));
+            let map = placements[i]
+                .as_ref()
+                .and_then(|p| on_canvas.as_ref()?.then(p));
             let stars = catalogues[i].as_ref().map(spots);
             map.zip(stars).map_or_else(Vec::new, |(map, stars)| {
                 pairs_under(

@@ -2,7 +2,10 @@
 
 use std::path::{Path, PathBuf};
 
+use jigsawa_core::layout::Layout;
 use jigsawa_formats::error::FileError;
+use jigsawa_formats::facts::{wcs_cards, wcs_records};
+use jigsawa_formats::fits::Cards;
 use jigsawa_formats::whole::Unfinished;
 
 use crate::cli::OutputArgs;
@@ -109,6 +112,22 @@ pub fn slug(text: &str) -> String {
         .map(str::to_owned)
         .collect();
     words.join("-")
+}
+
+/// Where a canvas lies on the sky, as cards: by the layout's own WCS; else, on the reference's own pixels, by
+/// what its header says in a projection that is only carried.
+pub fn sky_cards(layout: &Layout, frames: &[Frame], cards: &mut Cards) {
+    let canvas = &layout.canvas;
+    if let Some(wcs) = &layout.wcs {
+        wcs_cards(wcs, canvas.size, cards);
+        return;
+    }
+    let whole = canvas.to_reference().and_then(|m| m.whole_shift());
+    if let (Some((x, y)), Some(reference)) = (whole, layout.reference_index()) {
+        for record in wcs_records(frames[reference].file.header(), [x, y]) {
+            cards.record(&record);
+        }
+    }
 }
 
 #[cfg(test)]

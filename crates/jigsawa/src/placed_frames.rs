@@ -4,9 +4,8 @@ use std::path::{Path, PathBuf};
 
 use jigsawa_core::balance::Balance;
 use jigsawa_core::layout::{Layout, LayoutFrame, PlacementRecord};
-use jigsawa_core::merge::{Budget, Input, MergeError, SideBySide, merge};
+use jigsawa_core::merge::{Budget, Input, MergeError, Sampling, SideBySide, merge};
 use jigsawa_core::verdict::Verdict;
-use jigsawa_formats::facts::wcs_records;
 use jigsawa_formats::fits::{Cards, Depth, FitsPlane, FitsWriter};
 use jigsawa_formats::whole::Unfinished;
 
@@ -14,7 +13,7 @@ use crate::account::Output;
 use crate::cli::Common;
 use crate::compose::{file_name, frame_line};
 use crate::frames::{Frame, stem};
-use crate::outputs::{begin, make_folder};
+use crate::outputs::{begin, make_folder, sky_cards};
 use crate::tell::Trouble;
 use crate::terminal::Progress;
 
@@ -64,7 +63,7 @@ pub fn write(
     targets: &[Target],
     layout: &Layout,
     frames: &[Frame],
-    overwrite: bool,
+    (sampling, overwrite): (Sampling, bool),
     common: &Common,
 ) -> Result<Vec<Output>, Trouble> {
     let is_used = |t: &&Target| layout.frames[t.planes[0]].verdict == Verdict::Used;
@@ -72,7 +71,7 @@ pub fn write(
     let progress = Progress::begin("frames", used.len(), common);
     let mut done = Vec::with_capacity(used.len());
     for target in used {
-        let file = write_one(target, layout, frames, overwrite, common)?;
+        let file = write_one(target, layout, frames, (sampling, overwrite), common)?;
         let path = file.finish().map_err(|error| Trouble::Write {
             file: target.file.clone(),
             error,
@@ -90,7 +89,7 @@ fn write_one(
     target: &Target,
     layout: &Layout,
     frames: &[Frame],
-    overwrite: bool,
+    (sampling, overwrite): (Sampling, bool),
     common: &Common,
 ) -> Result<Unfinished, Trouble> {
     let sources: Vec<FitsPlane<'_>> = target.planes.iter().map(|i| frames[*i].source()).collect();
@@ -98,7 +97,7 @@ fn write_one(
         .planes
         .iter()
         .zip(&sources)
-        .filter_map(|(i, source)| input(&layout.frames[*i], source))
+        .filter_map(|(i, source)| input(&layout.frames[*i], source, sampling))
         .collect();
     let wrong = |error| Trouble::Write {
         file: target.file.clone(),
@@ -140,7 +139,7 @@ fn write_one(
 }
 
 /// A frame as it is merged: placed, and balanced when the layout has a balance.
-fn input<'a>(f: &LayoutFrame, source: &'a FitsPlane<'a>) -> Option<Input<'a>> {
+fn input<'a>(f: &LayoutFrame, source: &'a FitsPlane<'a>, sampling: Sampling) -> Option<Input<'a>> {
     Some(Input {
         source,
         placement: f.placement.as_ref().and_then(PlacementRecord::placement)?,
@@ -149,6 +148,7 @@ fn input<'a>(f: &LayoutFrame, source: &'a FitsPlane<'a>) -> Option<Input<'a>> {
             .clone()
             .unwrap_or_else(|| Balance::unchanged(f.measured.sky_adu, f.measured.noise_adu)),
         saturation: f.saturation.unwrap_or(f32::INFINITY),
+        sampling,
     })
 }
 
@@ -193,9 +193,6 @@ fn cards(target: &Target, layout: &Layout, frames: &[Frame]) -> Cards {
     for i in &target.planes {
         cards.history(&frame_line(&layout.frames[*i]));
     }
-    let reference = layout.reference_index().unwrap_or(0);
-    for record in wcs_records(frames[reference].file.header(), layout.canvas.origin) {
-        cards.record(&record);
-    }
+    sky_cards(layout, frames, &mut cards);
     cards
 }

@@ -26,9 +26,13 @@ pub struct Start {
 pub fn start(
     paths: &[PathBuf],
     filters: &[(String, String)],
+    relocate: &[(String, String)],
     need: Filters,
 ) -> Result<Start, Trouble> {
     let Some(path) = the_layout(paths, filters)? else {
+        if !relocate.is_empty() {
+            return Err(Trouble::OnlyWithLayout("--relocate"));
+        }
         return Ok(Start {
             frames: open_all(paths, filters, need)?,
             placed: None,
@@ -36,7 +40,7 @@ pub fn start(
             left_out: Vec::new(),
         });
     };
-    let (frames, layout) = layout_file::open(path)?;
+    let (frames, layout) = layout_file::open(path, relocate)?;
     let is_used = |f: &LayoutFrame| f.verdict == Verdict::Used;
     let used: Vec<&Frame> = frames
         .iter()

@@ -10,6 +10,7 @@ mod asterism;
 mod consensus;
 mod grid;
 mod guess;
+mod hint;
 mod pairs;
 mod pattern;
 mod trust;
@@ -17,6 +18,7 @@ mod trust;
 use serde::{Deserialize, Serialize};
 
 pub use guess::Guess;
+pub use hint::{Hint, LEAST_HAND_PAIRS};
 pub use pattern::match_patterns;
 
 use crate::placement::{Model, Registration};
@@ -75,11 +77,13 @@ pub struct Matched {
     pub errors: MatchErrors,
     /// Pairs in each ninth of the frame, row after row.
     pub coverage: [usize; 9],
+    /// One of the wish's guesses led to it.
+    pub guided: bool,
 }
 
 /// How well the pairs agree, in pixels of the frame or of the reference, whichever are larger on the
 /// sky.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
 pub struct MatchErrors {
     /// Root mean square distance over the pairs, each weighted by its precision.
     pub rms_px: f64,
@@ -184,6 +188,39 @@ pub fn pairs_under(
     pairs::meeting(&field, map)
 }
 
+/// How a frame's place was found.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum FoundBy {
+    /// By its stars alone.
+    #[default]
+    Stars,
+    /// By its stars, near where its header says.
+    Wcs,
+    /// By its stars or its pattern, near where the user says.
+    Hint,
+    /// By the pattern of its nebula.
+    Pattern,
+    /// Where the user says, checked by nothing.
+    Hand,
+    /// It is the reference.
+    Reference,
+}
+
+impl FoundBy {
+    /// The way in a word or two.
+    pub const fn name(self) -> &'static str {
+        match self {
+            Self::Stars => "stars",
+            Self::Wcs => "stars, by its WCS",
+            Self::Hint => "stars, by the hint",
+            Self::Pattern => "pattern",
+            Self::Hand => "by hand",
+            Self::Reference => "reference",
+        }
+    }
+}
+
 /// Finds the map from the reference's stars to the frame's: by the guesses, if there are any, else by
 /// asterisms, last as if the frame were turned by nothing or by half a turn. Both lists run from bright
 /// to faint.
@@ -223,7 +260,10 @@ pub fn match_frames(
         )
     };
     if let Ok(matched) = attempt(&guided(&wish.guesses), LEAST_STARS_GUIDED) {
-        return Ok(matched);
+        return Ok(Matched {
+            guided: true,
+            ..matched
+        });
     }
     let told = match reference.len().min(frame.len()) {
         found if found < LEAST_STARS => Err(MatchError::TooFewStars {

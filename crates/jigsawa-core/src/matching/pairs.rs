@@ -111,6 +111,7 @@ pub(super) fn refine(
     let corner = corner_error(&chosen.map, chosen.model, &weighted_pairs, &corners);
     Ok(Matched {
         points: pairs.len(),
+        guided: false,
         pairs: pairs
             .iter()
             .map(|(r, f)| (field.reference[*r].index, field.frame[*f].index))

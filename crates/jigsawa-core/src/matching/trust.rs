@@ -105,26 +105,27 @@ pub(super) fn shared_corners(
         .map(|p| map.apply(*p))
         .collect();
     let (right, bottom) = (frame.width() as f64 - 0.5, frame.height() as f64 - 0.5);
-    let edges: [fn(Point<FramePx>, f64, f64) -> f64; 4] = [
-        |p, _, _| p.x + 0.5,
-        |p, right, _| right - p.x,
-        |p, _, _| p.y + 0.5,
-        |p, _, bottom| bottom - p.y,
+    // Each edge as a, b, c: inside of it a x + b y + c is not negative.
+    let edges = [
+        [1.0, 0.0, 0.5],
+        [-1.0, 0.0, right],
+        [0.0, 1.0, 0.5],
+        [0.0, -1.0, bottom],
     ];
-    for edge in edges {
-        let inside = |p: Point<FramePx>| edge(p, right, bottom);
+    for [a, b, c] in edges {
+        let inside = |p: Point<FramePx>| a * p.x + b * p.y + c;
         let before = std::mem::take(&mut outline);
         for (i, p) in before.iter().enumerate() {
             let last = before[(i + before.len() - 1) % before.len()];
-            let (a, b) = (inside(last), inside(*p));
-            if (a < 0.0) != (b < 0.0) {
-                let t = a / (a - b);
+            let (before, here) = (inside(last), inside(*p));
+            if (before < 0.0) != (here < 0.0) {
+                let t = before / (before - here);
                 outline.push(Point::new(
                     last.x + t * (p.x - last.x),
                     last.y + t * (p.y - last.y),
                 ));
             }
-            if b >= 0.0 {
+            if here >= 0.0 {
                 outline.push(*p);
             }
         }

@@ -244,8 +244,8 @@ impl<A, B> Map<A, B> {
     /// this kind is: a bent map can only be the last, one with its bend undone only the first.
     pub fn then<C>(&self, next: &Map<B, C>) -> Option<Map<A, C>> {
         let bend = match (&self.bend, &next.bend) {
-            (None, bend @ (None | Some(Bent::After(_)))) => bend.clone(),
-            (bend @ Some(Bent::UndoneBefore(_)), None) => bend.clone(),
+            (None, bend @ (None | Some(Bent::After(_))))
+            | (bend @ Some(Bent::UndoneBefore(_)), None) => bend.clone(),
             _ => return None,
         };
         let product = Map::from_matrix(next.matrix * self.matrix)?;

@@ -27,7 +27,7 @@ use find::{Candidate, FIRST_FWHM_PX, FWHM_RANGE_PX};
 use profile::Profile;
 
 /// One star.
-#[derive(Debug, Clone, Copy, PartialEq)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 pub struct Star {
     /// Its centre.
     pub at: Point<FramePx>,
@@ -52,7 +52,7 @@ pub struct Star {
 }
 
 /// The stars of a frame and what they say of it.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct Catalogue {
     /// From bright to faint.
     pub stars: Vec<Star>,

@@ -10,6 +10,7 @@
 
 use multiversion::multiversion;
 use rayon::prelude::*;
+use serde::{Deserialize, Serialize};
 
 use crate::plane::Plane;
 use crate::robust::{Counts, MAD_TO_SIGMA, clipped, clipped_counts, grouped_median, median};
@@ -30,7 +31,7 @@ const CLIP_LOW: f32 = 3.0;
 const LEAST_VALID: f32 = 0.25;
 
 /// Level and noise of the sky over a frame.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct SkyMesh {
     size: Size,
     cell_w: f64,

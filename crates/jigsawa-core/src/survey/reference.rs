@@ -16,6 +16,28 @@ pub struct Proposal {
 /// At this distance from the middle, in parts of the frame's diagonal, a frame counts half.
 const FAR: f64 = 0.04;
 
+/// What speaks for a frame as the reference.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Merits {
+    /// Stars that can be used, against the usual number.
+    pub stars_ratio: f64,
+    /// Width of the stars, in a unit that all frames share.
+    pub width: f64,
+    /// Elongation of the stars.
+    pub elongation: f64,
+    /// Light that came through, 0 to 1.
+    pub transparency: f64,
+    /// Distance from the middle of the dithers, in parts of the frame's diagonal.
+    pub off_middle: f64,
+}
+
+/// One number for them: sharp, round, clear, many stars, near the middle.
+pub fn merit(m: &Merits) -> f64 {
+    let near = 1.0 / (1.0 + (m.off_middle / FAR).powi(2));
+    let stars = m.stars_ratio.sqrt().min(2.0);
+    near * stars * m.transparency / (m.elongation * m.elongation * m.width)
+}
+
 /// The best of the lights that may be used, on the field with most frames. Sharpness is in arc seconds
 /// where all frames know their scale, so that coarse pixels are no merit. `None` when no light that
 /// may be used lies on that field.
@@ -39,19 +61,21 @@ pub fn propose(lights: &[Light<'_>], compared: &[Compared], usable: &[bool]) -> 
         .collect();
     let usual_stars = f64::from(median(&mut stars)).max(1.0);
     let distance = |i: usize| compared[i].dither_px.map_or(0.0, |(x, y)| x.hypot(y));
-    let merit = |i: usize| {
+    let merit_of = |i: usize| {
         let m = lights[i].measures;
         let size = lights[i].facts.size;
         let diagonal = (size.width() as f64).hypot(size.height() as f64);
-        let near = 1.0 / (1.0 + (distance(i) / (FAR * diagonal)).powi(2));
-        let stars = (m.stars_used as f64 / usual_stars).sqrt().min(2.0);
-        let clear = compared[i].transparency.unwrap_or(0.5);
-        let round = m.elongation.map_or(0.5, |e| 1.0 / e.median);
-        Some(near * stars * clear * round * round / width(i)?)
+        Some(merit(&Merits {
+            stars_ratio: m.stars_used as f64 / usual_stars,
+            width: width(i)?,
+            elongation: m.elongation.map_or(2.0, |e| e.median),
+            transparency: compared[i].transparency.unwrap_or(0.5),
+            off_middle: distance(i) / diagonal,
+        }))
     };
     let best = inside
         .iter()
-        .filter_map(|i| Some((merit(*i)?, *i)))
+        .filter_map(|i| Some((merit_of(*i)?, *i)))
         .max_by(|a, b| a.0.total_cmp(&b.0).then(b.1.cmp(&a.1)))?
         .1;
     let m = lights[best].measures;

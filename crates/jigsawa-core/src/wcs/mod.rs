@@ -4,7 +4,7 @@
 //! 491 for the polynomials. The way back inverts the polynomials themselves; inverse ones that a header
 //! may carry are only approximations and are not read. `agree` says which of several frames' words for
 //! the sky to believe, `fit` makes one for the canvas. Proved in tests against the papers' own formulas, and
-//! by tools/check_wcs.py against an independent implementation.
+//! by `tools/check_wcs.py` against an independent implementation.
 
 mod agree;
 mod fit;

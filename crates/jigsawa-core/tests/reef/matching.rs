@@ -224,6 +224,17 @@ fn a_distorted_corner_is_followed_and_not_thrown_away(#[case] corner_px: f64) {
     }
 }
 
+/// A list of places as matching sees it.
+fn spots<S>(list: &[(Point<FramePx>, usize)]) -> Vec<Spot<S>> {
+    let spot = |(index, (p, _)): (usize, &(Point<FramePx>, usize))| Spot {
+        at: Point::new(p.x, p.y),
+        sigma_px: 0.05,
+        clean: true,
+        index,
+    };
+    list.iter().enumerate().map(spot).collect()
+}
+
 #[test]
 fn twenty_thousand_stars_are_matched_and_a_seventh_in_common_suffices() {
     let size = Size::new(6000, 4000).unwrap();
@@ -243,15 +254,6 @@ fn twenty_thousand_stars_are_matched_and_a_seventh_in_common_suffices() {
             .map(|(i, p)| (Point::new(p.x + 0.1 * sky(i as u64, noise + 1), p.y), i))
             .collect()
     };
-    fn spots<S>(list: &[(Point<FramePx>, usize)]) -> Vec<Spot<S>> {
-        let spot = |(index, (p, _)): (usize, &(Point<FramePx>, usize))| Spot {
-            at: Point::new(p.x, p.y),
-            sigma_px: 0.05,
-            clean: true,
-            index,
-        };
-        list.iter().enumerate().map(spot).collect()
-    }
     let (s, c) = 0.7f64.sin_cos();
     let whole = [[c, -s, 2000.0], [s, c, -2500.0], [0.0, 0.0, 1.0]];
     let corner = [[1.0, 0.0, -3700.0], [0.0, 1.0, -2400.0], [0.0, 0.0, 1.0]];

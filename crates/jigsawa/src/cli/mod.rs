@@ -6,6 +6,8 @@ mod survey;
 
 use std::path::PathBuf;
 
+use jigsawa_core::resample::Shape;
+
 use clap::builder::styling::{AnsiColor, Styles};
 use clap::{Args, Parser, Subcommand, ValueEnum};
 
@@ -40,6 +42,8 @@ pub struct Cli {
 const COMMON: &str = "Options of every command";
 
 /// Options that mean the same for every command.
+// Each is a switch of its own on the command line.
+#[allow(clippy::struct_excessive_bools)]
 #[derive(Debug, Args, Clone)]
 pub struct Common {
     /// Print the account as one JSON document on standard output, and nothing else there
@@ -57,6 +61,9 @@ pub struct Common {
     /// Threads to use [default: all cores]
     #[arg(long, global = true, help_heading = COMMON, value_name = "N", value_parser = clap::value_parser!(u16).range(1..))]
     pub threads: Option<u16>,
+    /// Measure every frame anew, and keep no cache beside the results
+    #[arg(long, global = true, help_heading = COMMON)]
+    pub no_cache: bool,
     /// Memory for tiles in flight, or for the frames that a survey measures at once, as in 500M or 2G;
     /// other commands measure one frame at a time, which comes on top
     #[arg(long, global = true, help_heading = COMMON, value_name = "SIZE", default_value = "512M", value_parser = bytes)]
@@ -110,12 +117,17 @@ pub struct ComposeArgs {
     /// The frame that all others are brought to [default: the best of all]
     #[arg(long, value_name = "FRAME")]
     pub reference: Option<String>,
-    /// How much of the sky the result covers
-    #[arg(long, value_enum, default_value_t)]
-    pub canvas: CanvasArg,
+    #[command(flatten)]
+    pub grid: GridArgs,
+    /// How pixels are interpolated
+    #[arg(help_heading = "Canvas", long, value_enum, default_value_t)]
+    pub kernel: KernelArg,
     /// How linear light becomes a picture [default: each for narrowband, linked for the rest]
     #[arg(long, value_enum)]
     pub stretch: Option<StretchArg>,
+    /// Where frames of the layout are now: the old start of their paths and the new one
+    #[arg(long, value_name = "OLD=NEW", value_parser = relocation)]
+    pub relocate: Vec<(String, String)>,
     #[command(flatten)]
     pub output: OutputArgs,
 }
@@ -152,6 +164,63 @@ pub struct DemoArgs {
     pub overwrite: bool,
 }
 
+/// The canvas of a new layout.
+#[derive(Debug, Args, Clone)]
+pub struct GridArgs {
+    /// How much of the sky the canvas covers
+    #[arg(help_heading = "Canvas", long, value_enum, default_value_t)]
+    pub canvas: CanvasArg,
+    /// Canvas pixels for one pixel of the reference, as in 2 for a grid twice as fine
+    #[arg(help_heading = "Canvas", long, value_name = "FACTOR", default_value_t = 1.0, value_parser = scale)]
+    pub scale: f64,
+    /// Turn the canvas so that north is up, by the WCS of the frames
+    #[arg(help_heading = "Canvas", long)]
+    pub north_up: bool,
+}
+
+impl GridArgs {
+    /// The first of its options that is not left at its default.
+    pub fn used(&self) -> Option<&'static str> {
+        match () {
+            () if self.canvas != CanvasArg::default() => Some("--canvas"),
+            () if self.scale != 1.0 => Some("--scale"),
+            () if self.north_up => Some("--north-up"),
+            () => None,
+        }
+    }
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, ValueEnum)]
+pub enum KernelArg {
+    /// The nearest pixel, unchanged
+    Nearest,
+    /// A triangle: never rings, and blurs
+    Bilinear,
+    /// Cubic convolution, between the two
+    Cubic,
+    /// A sinc of three lobes, without its ringing
+    #[default]
+    Lanczos3,
+    /// A sinc of four lobes: a little sharper and slower
+    Lanczos4,
+    /// The mean over each canvas pixel's area, for shrinking
+    Area,
+}
+
+impl KernelArg {
+    /// The kernel itself.
+    pub fn shape(self) -> Shape {
+        match self {
+            Self::Nearest => Shape::Nearest,
+            Self::Bilinear => Shape::Bilinear,
+            Self::Cubic => Shape::Cubic,
+            Self::Lanczos3 => Shape::Lanczos3,
+            Self::Lanczos4 => Shape::Lanczos4,
+            Self::Area => Shape::Area,
+        }
+    }
+}
+
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, ValueEnum)]
 pub enum CanvasArg {
     /// The reference's own pixels
@@ -180,6 +249,24 @@ fn pair(text: &str) -> Result<(String, String), String> {
             Ok((a.trim().to_owned(), b.trim().to_owned()))
         }
         _ => Err("write it as NAME=FRAME, as in Ha=master1.fits".to_owned()),
+    }
+}
+
+/// OLD=NEW.
+fn relocation(text: &str) -> Result<(String, String), String> {
+    match text.split_once('=') {
+        Some((old, new)) if !old.trim().is_empty() && !new.trim().is_empty() => {
+            Ok((old.trim().to_owned(), new.trim().to_owned()))
+        }
+        _ => Err("write it as OLD=NEW, as in /disk1/night=/disk2/night".to_owned()),
+    }
+}
+
+/// A scale of the canvas.
+fn scale(text: &str) -> Result<f64, String> {
+    match text.trim().parse::<f64>() {
+        Ok(s) if (0.05..=8.0).contains(&s) => Ok(s),
+        _ => Err("a scale is a number from 0.05 to 8".to_owned()),
     }
 }
 

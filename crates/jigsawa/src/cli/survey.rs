@@ -84,9 +84,6 @@ pub struct SurveyArgs {
     /// Keep the report's pictures at full size however large the page gets, for 1:1 at any place
     #[arg(help_heading = "Results", long)]
     pub full_size: bool,
-    /// Measure every frame anew, and keep no cache beside the results
-    #[arg(long)]
-    pub no_cache: bool,
     #[command(flatten)]
     pub output: OutputArgs,
 }

@@ -5,22 +5,23 @@ use std::path::{Path, PathBuf};
 use jigsawa_core::colour::White;
 use jigsawa_core::finish::Link;
 use jigsawa_core::layout::{Layout, LayoutFrame};
-use jigsawa_core::merge::{Budget, Input, MergeError, merge};
+use jigsawa_core::merge::{Budget, Input, MergeError, Sampling, merge};
+use jigsawa_core::resample::Shape;
 use jigsawa_core::space::Size;
 use jigsawa_core::verdict::Verdict;
-use jigsawa_formats::facts::wcs_records;
 use jigsawa_formats::fits::{Depth, FitsPlane, FitsWriter};
 use jigsawa_formats::whole::Unfinished;
 
 use crate::account::{Account, Clock, Ending, Output};
-use crate::cli::{CanvasArg, Common, ComposeArgs, StretchArg};
+use crate::cache::Store;
+use crate::cli::{Common, ComposeArgs, StretchArg};
 use crate::compose::{Bound, bind, cards, palette};
 use crate::frames::{Filters, Frame};
 use crate::layout_file;
 use crate::normalize::balance_placed;
 use crate::outputs::{self, Names};
 use crate::picture::{self, Tone};
-use crate::register::{Settled, register};
+use crate::register::{Looking, Settled, register};
 use crate::start::{Start, start};
 use crate::tell::Trouble;
 use crate::terminal::{Progress, account_text, say};
@@ -44,54 +45,30 @@ fn refuse_placing(args: &ComposeArgs) -> Result<(), Trouble> {
     if args.reference.is_some() {
         return Err(Trouble::NotWithLayout("--reference"));
     }
-    if args.canvas != CanvasArg::default() {
-        return Err(Trouble::NotWithLayout("--canvas"));
+    match args.grid.used() {
+        Some(option) => Err(Trouble::NotWithLayout(option)),
+        None => Ok(()),
     }
-    Ok(())
 }
 
 /// Makes the composite.
 pub fn make(args: &ComposeArgs, common: &Common) -> Result<Account, Trouble> {
     let mut clock = Clock::start();
     let palette = palette(args)?;
-    let Start {
-        frames,
-        placed,
-        reference,
-        left_out,
-    } = start(&args.frames, &args.filters, Filters::OneEach)?;
-    if placed.is_some() {
+    let start = start(
+        &args.frames,
+        &args.filters,
+        &args.relocate,
+        Filters::OneEach,
+    )?;
+    if start.placed.is_some() {
         refuse_placing(args)?;
     }
-    let bound = bind(&palette, &frames)?;
-    let names = Names::new(&args.output, &frames, &palette.name)?;
-    let fresh = placed.as_ref().is_none_or(|l| !l.is_balanced());
+    let bound = bind(&palette, &start.frames)?;
+    let names = Names::new(&args.output, &start.frames, &palette.name)?;
+    let fresh = start.placed.as_ref().is_none_or(|l| !l.is_balanced());
     names.check(args.output.overwrite, fresh)?;
-    let layout = if let Some(layout) = placed {
-        if fresh {
-            balance_placed(&frames, layout, &bound.inputs, common, &mut clock)?
-        } else {
-            layout
-        }
-    } else {
-        let settled = Settled {
-            reference: args
-                .reference
-                .as_deref()
-                .or(reference.as_ref().map(|(file, _)| file.as_str())),
-            canvas: args.canvas,
-            needed: &bound.inputs,
-            balance: true,
-        };
-        let mut layout = register(&frames, &settled, common, &mut clock)?;
-        layout.frames.extend(left_out);
-        if let Some((file, why)) = reference
-            && layout.reference.file == file
-        {
-            layout.reference.why = why;
-        }
-        layout
-    };
+    let (frames, layout) = lay_out(start, &bound.inputs, args, common, &mut clock)?;
     let linear = merge_into(&names, &layout, &frames, &bound, &palette, args, common)?;
     clock.lap("merge");
     let tone = match args.stretch {
@@ -150,6 +127,47 @@ pub fn make(args: &ComposeArgs, common: &Common) -> Result<Account, Trouble> {
     ))
 }
 
+/// The frames with their places and balances: as the layout has them, or found now.
+fn lay_out(
+    start: Start,
+    needed: &[usize],
+    args: &ComposeArgs,
+    common: &Common,
+    clock: &mut Clock,
+) -> Result<(Vec<Frame>, Layout), Trouble> {
+    let Start {
+        frames,
+        placed,
+        reference,
+        left_out,
+    } = start;
+    let store = Store::open(&args.output.out, !common.no_cache)?;
+    if let Some(layout) = placed {
+        let layout = if layout.is_balanced() {
+            layout
+        } else {
+            balance_placed(&frames, layout, needed, &store, common, clock)?
+        };
+        return Ok((frames, layout));
+    }
+    let proposed = reference.as_ref().map(|(file, _)| file.as_str());
+    let settled = Settled {
+        reference: args.reference.as_deref().or(proposed),
+        grid: &args.grid,
+        needed,
+        balance: true,
+        looking: Looking::default(),
+    };
+    let mut layout = register(&frames, &settled, &store, common, clock)?;
+    layout.frames.extend(left_out);
+    if let Some((file, why)) = reference
+        && layout.reference.file == file
+    {
+        layout.reference.why = why;
+    }
+    Ok((frames, layout))
+}
+
 /// Reads, places, balances and mixes the frames into the linear result, still under a temporary name.
 fn merge_into(
     names: &Names,
@@ -165,16 +183,14 @@ fn merge_into(
         .inputs
         .iter()
         .zip(&sources)
-        .map(|(i, source)| input(&layout.frames[*i], source))
+        .map(|(i, source)| input(&layout.frames[*i], source, args.kernel.shape()))
         .collect::<Result<_, _>>()?;
     let reference = layout.reference_index().unwrap_or(0);
     let composite = bound
         .composite(white(&layout.frames[reference]))
         .ok_or(Trouble::Nothing)?;
     let mut cards = cards(palette, bound, layout, names.object.as_deref());
-    for record in wcs_records(frames[reference].file.header(), layout.canvas.origin) {
-        cards.record(&record);
-    }
+    outputs::sky_cards(layout, frames, &mut cards);
     let size: Size = layout.canvas.size;
     let wrong = |error| Trouble::Write {
         file: names.linear.clone(),
@@ -213,7 +229,11 @@ fn merge_into(
     sink.complete().map_err(wrong)
 }
 
-fn input<'a>(f: &LayoutFrame, source: &'a FitsPlane<'a>) -> Result<Input<'a>, Trouble> {
+fn input<'a>(
+    f: &LayoutFrame,
+    source: &'a FitsPlane<'a>,
+    shape: Shape,
+) -> Result<Input<'a>, Trouble> {
     let left_out = |reason: &str| Trouble::LeftOut {
         file: f.file.clone(),
         reason: reason.to_owned(),
@@ -235,6 +255,10 @@ fn input<'a>(f: &LayoutFrame, source: &'a FitsPlane<'a>) -> Result<Input<'a>, Tr
         placement,
         balance,
         saturation: f.saturation.unwrap_or(f32::INFINITY),
+        sampling: Sampling {
+            shape,
+            ..Sampling::default()
+        },
     })
 }
 

@@ -3,15 +3,18 @@
 use std::path::{Path, PathBuf};
 
 use jigsawa_core::layout::Layout;
+use jigsawa_core::merge::{Keep, Sampling};
+use jigsawa_core::stars::Settings;
 
 use crate::account::{Account, Clock, Ending, Output};
+use crate::cache::Store;
 use crate::cli::{Common, RegisterArgs};
 use crate::commands::folder_name;
 use crate::frames::{Filters, Frame};
 use crate::layout_file;
 use crate::outputs::{begin, make_folder, plain_name, slug};
 use crate::placed_frames;
-use crate::register::{Settled, register as place, register_into};
+use crate::register::{Looking, Settled, hints, register as place, register_into};
 use crate::start::{Start, start};
 use crate::tell::Trouble;
 use crate::terminal::{account_text, say};
@@ -19,7 +22,12 @@ use crate::terminal::{account_text, say};
 /// Runs the command and prints its account.
 pub fn register(args: &RegisterArgs, common: &Common) -> Result<Ending, Trouble> {
     let mut clock = Clock::start();
-    let start = start(&args.frames, &args.filters, Filters::Any)?;
+    let start = start(
+        &args.frames,
+        &args.filters,
+        relocated_start(args),
+        Filters::Any,
+    )?;
     if start.placed.is_some() {
         return Err(Trouble::AlreadyPlaced(args.frames[0].clone()));
     }
@@ -27,14 +35,25 @@ pub fn register(args: &RegisterArgs, common: &Common) -> Result<Ending, Trouble>
         Some(path) => (path.clone(), true),
         None => (target(args, &start.frames)?, args.output.overwrite),
     };
+    let folder = path.parent().unwrap_or(Path::new(""));
+    let store = Store::open(folder, !common.no_cache)?;
     let (frames, layout) = match &args.into {
-        Some(path) => into(path, start, args, common, &mut clock)?,
-        None => alone(start, args, common, &mut clock)?,
+        Some(path) => into(path, start, args, &store, common, &mut clock)?,
+        None => alone(start, args, &store, common, &mut clock)?,
     };
     let mut outputs = Vec::new();
     if let Some(folder) = &args.write_frames {
         let targets = placed_frames::targets(folder, &frames, args.output.overwrite)?;
-        outputs = placed_frames::write(&targets, &layout, &frames, args.output.overwrite, common)?;
+        let sampling = Sampling {
+            shape: args.kernel.shape(),
+            keep: if args.keep_flux {
+                Keep::Flux
+            } else {
+                Keep::Brightness
+            },
+        };
+        let how = (sampling, args.output.overwrite);
+        outputs = placed_frames::write(&targets, &layout, &frames, how, common)?;
         clock.lap("frames");
     }
     let file = layout_file::write(&path, &layout, overwrite)?;
@@ -56,6 +75,29 @@ pub fn register(args: &RegisterArgs, common: &Common) -> Result<Ending, Trouble>
         say(account_text(&account).trim_end());
     }
     Ok(account.ending())
+}
+
+/// Frames of the layout that is given; of `--into`, it is that layout's frames that may have moved.
+fn relocated_start(args: &RegisterArgs) -> &[(String, String)] {
+    if args.into.is_some() {
+        &[]
+    } else {
+        &args.relocate
+    }
+}
+
+/// How stars and maps are to be looked for.
+fn looking(args: &RegisterArgs, frames: &[Frame]) -> Result<Looking, Trouble> {
+    let settings = Settings::default();
+    Ok(Looking {
+        model: args.model.model(),
+        hints: hints(&args.hint, &args.pair, frames)?,
+        settings: Settings {
+            threshold_sigma: args.detect_sigma,
+            lowest_sigma: settings.lowest_sigma.min(args.detect_sigma),
+            ..settings
+        },
+    })
 }
 
 /// Where the layout goes, checked before any work.
@@ -82,6 +124,7 @@ fn target(args: &RegisterArgs, frames: &[Frame]) -> Result<PathBuf, Trouble> {
 fn alone(
     start: Start,
     args: &RegisterArgs,
+    store: &Store,
     common: &Common,
     clock: &mut Clock,
 ) -> Result<(Vec<Frame>, Layout), Trouble> {
@@ -92,11 +135,12 @@ fn alone(
     let proposed = start.reference.as_ref().map(|(file, _)| file.as_str());
     let settled = Settled {
         reference: args.reference.as_deref().or(proposed),
-        canvas: args.canvas,
+        grid: &args.grid,
         needed: &[],
         balance: false,
+        looking: looking(args, &start.frames)?,
     };
-    let mut layout = place(&start.frames, &settled, common, clock)?;
+    let mut layout = place(&start.frames, &settled, store, common, clock)?;
     layout.frames.extend(start.left_out);
     if let Some((file, why)) = start.reference
         && layout.reference.file == file
@@ -111,10 +155,11 @@ fn into(
     path: &Path,
     start: Start,
     args: &RegisterArgs,
+    store: &Store,
     common: &Common,
     clock: &mut Clock,
 ) -> Result<(Vec<Frame>, Layout), Trouble> {
-    let (mut frames, layout) = layout_file::open(path)?;
+    let (mut frames, layout) = layout_file::open(path, &args.relocate)?;
     if !layout.is_placed() {
         return Err(Trouble::NotPlaced(path.to_owned()));
     }
@@ -131,6 +176,7 @@ fn into(
     if let Some(folder) = &args.write_frames {
         placed_frames::targets(folder, &frames, args.output.overwrite)?;
     }
-    let layout = register_into(layout, &frames, count, common, clock)?;
+    let looking = looking(args, &frames)?;
+    let layout = register_into(layout, &frames, count, &looking, store, common, clock)?;
     Ok((frames, layout))
 }

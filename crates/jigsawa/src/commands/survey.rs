@@ -9,13 +9,13 @@ use jigsawa_core::survey::quantity::{Quantity, named};
 use jigsawa_formats::whole::Unfinished;
 
 use crate::account::{Clock, Ending, Output};
+use crate::cache::Store;
 use crate::cli::{Common, SurveyArgs};
 use crate::layout_file;
 use crate::outputs::{begin, make_folder, plain_name, slug};
 use crate::report;
 use crate::survey::{
-    Night, Plan, Store, SurveyAccount, Way, Wishes, carry, find, layout, look_at_all, plan,
-    write_csv,
+    Night, Plan, SurveyAccount, Way, Wishes, carry, find, layout, look_at_all, plan, write_csv,
 };
 use crate::tell::Trouble;
 use crate::terminal::{Look, say, survey_text, width};
@@ -80,7 +80,7 @@ pub fn make(args: &SurveyArgs, common: &Common) -> Result<Told, Trouble> {
     if let Some(name) = &named {
         Names::new(args, name).check(args.output.overwrite)?;
     }
-    let store = Store::open(&args.output.out, !args.no_cache)?;
+    let store = Store::open(&args.output.out, !common.no_cache)?;
     let (looked, measured) = look_at_all(&files, &way, &store, common);
     clock.lap("frames");
     let mut night = Night::new(files, looked, &wishes);

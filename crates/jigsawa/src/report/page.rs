@@ -13,8 +13,9 @@ use maud::{DOCTYPE, Markup, PreEscaped, html};
 
 use super::data;
 use super::plot::{Axis, plot};
+use crate::cache::Store;
 use crate::outputs::begin;
-use crate::survey::{Night, Store, Way};
+use crate::survey::{Night, Way};
 use crate::tell::Trouble;
 
 const STYLE: &str = include_str!("page.css");
@@ -370,7 +371,7 @@ fn picture(night: &Night, i: usize, store: &Store, way: &Way) -> Markup {
     let used = night.judged[i].verdict == Verdict::Used;
     let kept = store
         .read(&night.files[i].path, way)
-        .and_then(|l| l.preview);
+        .and_then(|l: crate::survey::Looked| l.preview);
     let class = format!(
         "stamp {} {}",
         if used { "used" } else { "out" },

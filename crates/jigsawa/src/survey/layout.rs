@@ -1,6 +1,6 @@
 //! The night's verdicts and reference as a layout, for the commands that follow.
 
-use jigsawa_core::canvas::{Canvas, Extent};
+use jigsawa_core::canvas::{Canvas, Extent, Grid};
 use jigsawa_core::filter::Filter;
 use jigsawa_core::frame::Kind;
 use jigsawa_core::layout::{FORMAT, Layout, LayoutFrame, Measurements, Reference};
@@ -16,6 +16,7 @@ pub fn layout(night: &Night) -> Result<Layout, Trouble> {
     let name = |i: usize| night.files[i].path.display().to_string();
     let canvas = Canvas::new(
         Extent::Reference,
+        Grid::REFERENCE,
         facts.size,
         facts.row_order,
         &[(Map::shift(0.0, 0.0), facts.size)],
@@ -40,6 +41,9 @@ pub fn layout(night: &Night) -> Result<Layout, Trouble> {
                 exposure_s: f.exposure_s,
                 size: f.size,
                 saturation: f.saturation,
+                fingerprint: None,
+                hint: None,
+                notes: Vec::new(),
                 verdict: night.judged[i].verdict.clone(),
                 measured: Measurements {
                     stars: m.map_or(0, |m| m.stars),
@@ -62,6 +66,7 @@ pub fn layout(night: &Night) -> Result<Layout, Trouble> {
             why: why.clone(),
         },
         canvas,
+        wcs: None,
         frames,
     })
 }

@@ -19,18 +19,22 @@ use jigsawa_formats::fits::FitsFrame;
 use jigsawa_formats::jpeg;
 use serde::{Deserialize, Serialize};
 
-use super::cache::Store;
 use super::find::FoundFile;
+use crate::cache::{self, Store};
 use crate::cli::Common;
 use crate::terminal::Progress;
 
 /// How files are looked at.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 pub struct Way {
     /// The part of each frame that is measured.
     pub area: Area,
     /// The longest side of a preview; `None` for no previews.
     pub preview_side: Option<usize>,
+}
+
+impl cache::Way for Way {
+    const KIND: &'static str = "look";
 }
 
 /// A picture of a frame for the report.

@@ -1,7 +1,6 @@
 //! A night's files, measured and compared: what the survey's table, files and report show.
 
 mod account;
-mod cache;
 mod carry;
 mod csv;
 mod find;
@@ -10,10 +9,9 @@ mod look;
 mod night;
 
 pub use account::SurveyAccount;
-pub use cache::Store;
 pub use carry::{Plan, carry, plan};
 pub use csv::write as write_csv;
 pub use find::{FoundFile, find};
 pub use layout::layout;
-pub use look::{Way, look_at_all};
+pub use look::{Looked, Way, look_at_all};
 pub use night::{Night, Wishes};

@@ -20,6 +20,7 @@ use jigsawa_formats::error::FileError;
 use crate::cli::Common;
 use crate::terminal::say;
 use sentences::tell;
+pub use sentences::why_left_out;
 
 /// Whatever stops a command.
 #[derive(Debug)]
@@ -84,8 +85,31 @@ pub enum Trouble {
     Canvas(CanvasError),
     /// The layout cannot be read.
     LayoutText { file: PathBuf, error: String },
-    /// The layout cannot be used.
-    Layout { file: PathBuf, error: LayoutError },
+    /// The layout cannot be used; the line that says so, where it can be told.
+    Layout {
+        file: PathBuf,
+        line: Option<usize>,
+        error: LayoutError,
+    },
+    /// Frames of a layout that are not where it says.
+    Moved {
+        layout: PathBuf,
+        files: Vec<PathBuf>,
+    },
+    /// `--relocate` with a place that no frame of the layout lies in.
+    Relocation { old: String, file: String },
+    /// Too few pairs by hand.
+    FewPairs {
+        file: String,
+        count: usize,
+        needed: usize,
+    },
+    /// No frame says where north is.
+    NoNorth,
+    /// No frame has a single star.
+    NoStars { file: String },
+    /// An option that only a layout gives a meaning.
+    OnlyWithLayout(&'static str),
     /// A frame is not what the layout says.
     LayoutFrame {
         layout: PathBuf,
@@ -214,6 +238,9 @@ impl Trouble {
             | Self::Mix { .. }
             | Self::MixName { .. }
             | Self::NotWithLayout(_)
+            | Self::OnlyWithLayout(_)
+            | Self::FewPairs { .. }
+            | Self::Relocation { .. }
             | Self::LayoutAlone
             | Self::AlreadyPlaced(_)
             | Self::NotPlaced(_)

@@ -6,6 +6,7 @@ use std::path::PathBuf;
 use jigsawa_core::colour::Palette;
 use jigsawa_core::colour::mix::MixError;
 use jigsawa_core::filter::Filter;
+use jigsawa_core::layout::LayoutError;
 use jigsawa_core::matching::MatchError;
 use jigsawa_core::survey::condition::ConditionError;
 use jigsawa_core::survey::quantity::QUANTITIES;
@@ -171,12 +172,53 @@ pub(super) fn tell(trouble: &Trouble) -> Told {
         ))
         .on(file.display().to_string())
         .mend("Mend that place, or make the layout anew from the frames."),
-        Trouble::Layout { file, error } => plain(format!(
-            "the layout '{}' cannot be used: {error}",
-            file.display()
+        Trouble::Layout { file, line, error } => plain(format!(
+            "the layout '{}' cannot be used{}: {error}",
+            file.display(),
+            line.map_or(String::new(), |n| format!(", line {n}"))
         ))
         .on(file.display().to_string())
-        .mend("Make it anew from the frames, or use the program's version that wrote it."),
+        .mend(if matches!(error, LayoutError::Newer(_)) {
+            "Use the version of the program that wrote it, or make it anew from the frames."
+        } else {
+            "Mend that place, or make the layout anew from the frames."
+        }),
+        Trouble::Moved { layout, files } => {
+            let names: Vec<String> = files.iter().map(|f| format!("'{}'", f.display())).collect();
+            let folder = files[0].parent().filter(|f| !f.as_os_str().is_empty());
+            let (old, new) = match folder {
+                Some(folder) => (folder, "NEW_FOLDER"),
+                None => (files[0].as_path(), "NEW_FILE"),
+            };
+            plain(format!(
+                "frames of the layout '{}' are not where it says: {}",
+                layout.display(),
+                list(&names)
+            ))
+            .on(files[0].display().to_string())
+            .mend(format!("Say where they are now: --relocate {}={new}", old.display()))
+        }
+        Trouble::Relocation { old, file } => plain(format!(
+            "--relocate names '{old}', where no frame of the layout lies"
+        ))
+        .mend(format!("Write the start of a path as the layout has it; its first frame is '{file}'.")),
+        Trouble::FewPairs {
+            file,
+            count,
+            needed,
+        } => plain(format!("'{file}' has {count} of the {needed} pairs of points that are needed"))
+            .on(file.clone())
+            .mend("Give more: --pair FRAME:x,y=X,Y, far apart and not on a line."),
+        Trouble::NoNorth => plain("no frame that is used says where north is".to_owned())
+            .mend("Leave out --north-up, or give a frame whose header has a WCS (CTYPE1, CRVAL1, CD1_1 …)."),
+        Trouble::NoStars { file } => plain("no frame has a star to go by".to_owned())
+            .on(file.clone())
+            .mend(
+                "Name the reference, and frames are compared by their pattern: --reference FRAME; or find \
+                 fainter stars: --detect-sigma 4",
+            ),
+        Trouble::OnlyWithLayout(option) => plain(format!("{option} has no effect on frames"))
+            .mend("It goes with a layout, whose frames may have moved."),
         Trouble::LayoutFrame {
             layout,
             file,
@@ -458,6 +500,23 @@ fn mix_hint(error: &MixError) -> String {
     }
 }
 
+/// Why a frame is left out, and what would help.
+pub fn why_left_out(error: &MatchError) -> String {
+    let help = match error {
+        MatchError::TooFewStars { .. } | MatchError::NoPattern { .. } => {
+            "lower --detect-sigma, a --hint, three times --pair, or another --reference may help"
+        }
+        MatchError::NoMatch { .. } => {
+            "if it shows the same field, another --reference or a --hint may help"
+        }
+        MatchError::TooLoose { .. } => {
+            "more stars (lower --detect-sigma), a stiffer --model or another --reference may help"
+        }
+        MatchError::TooRough { .. } => "--model smooth or another --reference may help",
+    };
+    format!("{error}; {help}")
+}
+
 fn match_told(file: &str, reference: &str, error: &MatchError) -> Told {
     let hint = match error {
         MatchError::TooFewStars {
@@ -465,6 +524,10 @@ fn match_told(file: &str, reference: &str, error: &MatchError) -> Told {
         } => "Give a reference with more stars: --reference FRAME",
         MatchError::TooFewStars { .. } => {
             "Use a deeper master of this filter, or a mix that does not need it."
+        }
+        MatchError::NoPattern { .. } => {
+            "Check that it shows the same field; say what you know of its place to register: --hint, or \
+             three times --pair"
         }
         MatchError::NoMatch { .. } => {
             "Check that it shows the same field; if it does, another reference may share more stars with \

@@ -4,6 +4,8 @@ use std::fmt::Write as _;
 
 use comfy_table::{CellAlignment, ContentArrangement, Table, presets};
 
+use jigsawa_core::matching::FoundBy;
+
 use crate::account::{Account, FrameRow};
 
 /// The account as text.
@@ -20,14 +22,7 @@ pub fn account_text(a: &Account) -> String {
         "canvas     {} x {} pixels{}",
         a.canvas.width,
         a.canvas.height,
-        if a.canvas.origin == [0, 0] {
-            String::new()
-        } else {
-            format!(
-                ", its first pixel is the reference's ({}, {})",
-                a.canvas.origin[0], a.canvas.origin[1]
-            )
-        }
+        canvas_told(a)
     );
     let _ = writeln!(out, "\n{}", placements(a));
     if a.frames.iter().any(|f| f.balance.is_some()) {
@@ -55,6 +50,11 @@ pub fn account_text(a: &Account) -> String {
             f.reason.as_deref().unwrap_or_default()
         );
     }
+    for f in &a.frames {
+        for note in &f.notes {
+            let _ = writeln!(out, "note       {}: {note}", label(&f.file, f.plane));
+        }
+    }
     let _ = writeln!(out);
     for o in &a.outputs {
         let _ = writeln!(out, "wrote      {}  {}", o.file, o.kind);
@@ -66,6 +66,22 @@ pub fn account_text(a: &Account) -> String {
         .collect();
     let _ = writeln!(out, "took       {:.2} s: {}", a.seconds, stages.join(", "));
     out
+}
+
+/// What is unusual about the canvas.
+fn canvas_told(a: &Account) -> String {
+    let mut told = String::new();
+    let [x, y] = a.canvas.origin;
+    if a.canvas.scale != 1.0 {
+        let _ = write!(told, ", {} for one of the reference", a.canvas.scale);
+    }
+    if a.canvas.turn_deg != 0.0 {
+        let _ = write!(told, ", turned by {}", degrees(a.canvas.turn_deg));
+    }
+    if (x, y) != (0.0, 0.0) && told.is_empty() {
+        let _ = write!(told, ", its first pixel is the reference's ({x}, {y})");
+    }
+    told
 }
 
 fn label(file: &str, plane: Option<usize>) -> String {
@@ -105,6 +121,7 @@ fn placements(a: &Account) -> Table {
         "max px",
         "corner px",
         "model",
+        "by",
     ]);
     for f in &a.frames {
         let mut row = vec![
@@ -114,7 +131,7 @@ fn placements(a: &Account) -> Table {
             f.stars.to_string(),
         ];
         match &f.placement {
-            Some(p) if p.model.is_some() => row.extend([
+            Some(p) if p.by != FoundBy::Reference.name() => row.extend([
                 p.pairs.to_string(),
                 degrees(p.rotation_deg),
                 format!("{:.4}", p.scale),
@@ -122,7 +139,8 @@ fn placements(a: &Account) -> Table {
                 format!("{:.3}", p.rms_px),
                 format!("{:.3}", p.max_px),
                 format!("{:.3}", p.corner_px),
-                p.model.unwrap_or_default().to_owned(),
+                p.model.unwrap_or("-").to_owned(),
+                p.by.to_owned(),
             ]),
             Some(_) => row.push("reference".to_owned()),
             None => row.push("left out".to_owned()),

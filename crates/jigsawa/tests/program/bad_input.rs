@@ -170,7 +170,7 @@ fn every_kind_of_bad_input_is_said_with_the_way_out() {
         (
             "newer.layout.json --palette HOO",
             1,
-            &["'newer.layout.json' cannot be read"],
+            &["it has format 99, this program knows up to 1"],
         ),
         (
             "none.layout.json --palette HOO",
@@ -299,17 +299,79 @@ fn an_edited_layout_with_impossible_numbers_is_refused() {
         .success();
     let path = night.path("r/x-HOO.layout.json");
     let text = std::fs::read_to_string(&path).unwrap();
+    let refused = |edited: &str, words: &[&str]| {
+        std::fs::write(&path, edited).unwrap();
+        let run = night
+            .run("compose r/x-HOO.layout.json --palette HOO --out r --name y")
+            .ends(1);
+        for word in words {
+            assert!(run.err.contains(word), "no {word} in {}", run.err);
+        }
+    };
+    let line = |what: &str, nth: usize| {
+        let mut found = text.lines().enumerate().filter(|(_, l)| l.contains(what));
+        found.nth(nth).unwrap().0 + 1
+    };
+    // A matrix that maps the second frame to a point.
     let mut layout: serde_json::Value = serde_json::from_str(&text).unwrap();
     layout["frames"][1]["placement"]["matrix"][0] = serde_json::json!([0.0, 0.0, 0.0]);
-    std::fs::write(&path, layout.to_string()).unwrap();
+    let edited = serde_json::to_string_pretty(&layout).unwrap();
+    refused(&edited, &["line ", "placement is missing or impossible"]);
+    let edited = text.replacen("\"scale\": 1.0", "\"scale\": 0.0", 1);
+    let at = format!("line {}: its canvas is impossible", line("\"canvas\"", 0));
+    refused(&edited, &[&at]);
+    let edited = text.replacen("\"format\": 1", "\"format\": 99", 1);
+    refused(&edited, &["line 2", "format 99", "version of the program"]);
+    // A slip of the pen: what is wrong, and in which line.
+    let edited = text.replacen("\"matrix\": [", "\"matrix\": [ oops", 1);
+    refused(
+        &edited,
+        &[
+            &format!("line {}", line("\"matrix\"", 0)),
+            "Mend that place",
+        ],
+    );
+    let edited = text.replacen("\"verdict\": \"used\"", "\"verdict\": \"perhaps\"", 1);
+    refused(&edited, &["perhaps"]);
+}
+
+#[test]
+fn frames_that_have_moved_or_changed_are_told_and_found_again() {
+    let night = Night::of_lines();
     night
-        .run("compose r/x-HOO.layout.json --palette HOO --out r --name y")
-        .ends(1)
-        .says("placement is missing or impossible");
-    std::fs::remove_file(night.path("oiii.fits")).unwrap();
-    std::fs::write(&path, text).unwrap();
+        .run("register ha.fits oiii.fits sii.fits --out r --name x --no-report")
+        .success();
+    std::fs::create_dir(night.path("moved")).unwrap();
+    for f in ["oiii.fits", "sii.fits"] {
+        std::fs::rename(night.path(f), night.path(&format!("moved/{f}"))).unwrap();
+    }
+    let line = "compose r/x.layout.json --palette SHO --out s --name y";
     night
-        .run("compose r/x-HOO.layout.json --palette HOO --out r --name y")
+        .run(line)
         .ends(1)
-        .says("oiii.fits' cannot be used");
+        .says("'oiii.fits', 'sii.fits'")
+        .says("--relocate");
+    night
+        .run(&format!("{line} --relocate elsewhere=moved"))
+        .ends(2)
+        .says("--relocate names 'elsewhere'");
+    night
+        .run(&format!(
+            "{line} --relocate oiii.fits=moved/oiii.fits --relocate sii.fits=moved/sii.fits"
+        ))
+        .success();
+    // The new layout knows where they are.
+    night
+        .run("compose s/y-SHO.layout.json --palette HOO --out t --name z")
+        .success();
+    // Another image of the same size in the place of one that was measured.
+    std::fs::copy(night.path("moved/sii.fits"), night.path("moved/oiii.fits")).unwrap();
+    night
+        .run("compose s/y-SHO.layout.json --palette HOO --out u --name z")
+        .ends(1)
+        .says("has changed since it was measured");
+    night
+        .run("compose ha.fits moved/sii.fits --palette HOO --relocate a=b --out v")
+        .ends(2)
+        .says("--relocate has no effect on frames");
 }

@@ -192,6 +192,8 @@ impl Night {
         };
         let mut names: Vec<String> = list
             .map(|e| e.unwrap().file_name().to_string_lossy().into_owned())
+            // What was measured is kept beside the results, out of sight.
+            .filter(|name| name != ".jigsawa-cache")
             .collect();
         names.sort();
         names

@@ -271,7 +271,6 @@ fn table_and_files_show_what_is_asked_for() {
     assert_eq!(
         night.files("s"),
         [
-            ".jigsawa-survey",
             "reef-survey.csv",
             "reef-survey.html",
             "reef-survey.layout.json"

@@ -235,6 +235,7 @@ fn told(
         coverage: coverage(good, frame),
         points: good.len(),
         pairs: Vec::new(),
+        guided: false,
         map,
         model,
     }

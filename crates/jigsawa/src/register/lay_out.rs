@@ -1,0 +1,166 @@
+//! Canvas, sky and rows of a layout, from the places of its frames.
+
+use jigsawa_core::balance::Balance;
+use jigsawa_core::canvas::{Canvas, Extent, Grid};
+use jigsawa_core::layout::{LayoutFrame, Measurements, PlacementRecord};
+use jigsawa_core::placement::{Placement, Registration};
+use jigsawa_core::stars::Catalogue;
+use jigsawa_core::verdict::Verdict;
+use jigsawa_core::wcs::{AGREE_PX, Agreed, Claim, Wcs, agreed, on_canvas};
+use jigsawa_formats::fingerprint;
+
+use super::place::{Lost, Placed};
+use crate::cli::{CanvasArg, GridArgs};
+use crate::frames::Frame;
+use crate::tell::Trouble;
+
+/// The sky on the reference's grid, and what is said of frames whose headers disagree.
+pub fn sky_of_reference(
+    frames: &[Frame],
+    placed: &[Result<Placed, Lost>],
+    reference: usize,
+) -> (Option<Wcs>, Vec<(usize, String)>) {
+    let size = frames[reference].facts.size;
+    // The reference first, so that it wins where nobody has a majority.
+    let order = std::iter::once(reference).chain((0..frames.len()).filter(|i| *i != reference));
+    let known: Vec<(usize, &Wcs, Placement)> = order
+        .filter_map(|i| {
+            let map = placed[i].as_ref().ok()?.map.retyped();
+            Some((i, frames[i].facts.wcs.as_ref()?, map))
+        })
+        .collect();
+    let claims: Vec<Claim<'_>> = known
+        .iter()
+        .map(|(i, wcs, placement)| Claim {
+            wcs,
+            placement,
+            size: frames[*i].facts.size,
+        })
+        .collect();
+    let Some(Agreed { claim, apart_px }) = agreed(&claims, size) else {
+        return (None, Vec::new());
+    };
+    let believed = frames[known[claim].0].name();
+    let disagreeing = known
+        .iter()
+        .zip(&apart_px)
+        .filter(|(_, apart)| **apart > AGREE_PX)
+        .map(|((i, _, _), apart)| {
+            let said = format!(
+                "its WCS is {apart:.0} px away from that of '{believed}', which is used for the results"
+            );
+            (*i, said)
+        })
+        .collect();
+    (on_canvas(&claims[claim], size), disagreeing)
+}
+
+/// The canvas that is asked for.
+pub fn canvas(
+    args: &GridArgs,
+    frames: &[Frame],
+    placed: &[Result<Placed, Lost>],
+    reference: usize,
+    sky: Option<&Wcs>,
+) -> Result<Canvas, Trouble> {
+    let facts = &frames[reference].facts;
+    let extent = match args.canvas {
+        CanvasArg::Reference => Extent::Reference,
+        CanvasArg::Union => Extent::Union,
+        CanvasArg::Common => Extent::Common,
+    };
+    let grid = if args.north_up {
+        let north = sky
+            .and_then(|s| s.north(facts.size.centre::<jigsawa_core::space::ReferencePx>()))
+            .ok_or(Trouble::NoNorth)?;
+        Grid::with_up(north, args.scale, facts.row_order)
+    } else {
+        Grid {
+            scale: args.scale,
+            ..Grid::REFERENCE
+        }
+    };
+    let on_reference: Vec<(Registration, jigsawa_core::space::Size)> = placed
+        .iter()
+        .zip(frames)
+        .filter_map(|(p, f)| Some((p.as_ref().ok()?.map.clone(), f.facts.size)))
+        .collect();
+    Canvas::new(extent, grid, facts.size, facts.row_order, &on_reference).map_err(Trouble::Canvas)
+}
+
+/// The sky on the canvas, from that on the reference.
+pub fn sky_of_canvas(canvas: &Canvas, sky: Option<&Wcs>, reference: &Frame) -> Option<Wcs> {
+    let placement: Placement = canvas.to_reference()?.retyped();
+    let claim = Claim {
+        wcs: sky?,
+        placement: &placement,
+        size: reference.facts.size,
+    };
+    on_canvas(&claim, canvas.size)
+}
+
+/// What a row of the layout is made of.
+pub struct Row<'a> {
+    pub frame: &'a Frame,
+    pub catalogue: Option<&'a Catalogue>,
+    pub verdict: Verdict,
+    pub placed: Option<&'a Placed>,
+    /// Canvas to frame.
+    pub placement: Option<&'a Placement>,
+    pub balance: Option<Balance>,
+    pub hint: Option<jigsawa_core::matching::Hint>,
+    pub notes: Vec<String>,
+}
+
+impl Row<'_> {
+    /// The row itself.
+    pub fn write(self, canvas: &Canvas) -> LayoutFrame {
+        let used = self.verdict == Verdict::Used;
+        let record = |map: &Placement| self.placed.map(|p| record(map, canvas, p));
+        LayoutFrame {
+            file: self.frame.name(),
+            plane: self.frame.plane,
+            filter: self.frame.filter.clone(),
+            exposure_s: self.frame.facts.exposure_s,
+            size: self.frame.facts.size,
+            saturation: self
+                .frame
+                .facts
+                .saturation
+                .or(self.catalogue.and_then(|c| c.saturation)),
+            fingerprint: fingerprint::of_file(&self.frame.path).ok(),
+            hint: self.hint,
+            placement: self.placement.filter(|_| used).and_then(record),
+            notes: if used { self.notes } else { Vec::new() },
+            verdict: self.verdict,
+            measured: measurements(self.catalogue),
+            balance: self.balance.filter(|_| used),
+        }
+    }
+}
+
+fn measurements(c: Option<&Catalogue>) -> Measurements {
+    let some = |v: f64| v.is_finite().then_some(v);
+    let with_stars = c.filter(|c| !c.stars.is_empty());
+    Measurements {
+        stars: c.map_or(0, |c| c.stars.len()),
+        fwhm_px: with_stars.and_then(|c| some(c.fwhm_px)),
+        elongation: with_stars.and_then(|c| some(c.elongation)),
+        sky_adu: c.map_or(0.0, |c| f64::from(c.sky.typical_level())),
+        noise_adu: c.map_or(0.0, |c| f64::from(c.sky.typical_sigma())),
+        brightest_adu: c.and_then(|c| c.stars.iter().map(|s| s.peak).max_by(f32::total_cmp)),
+    }
+}
+
+fn record(map: &Placement, canvas: &Canvas, placed: &Placed) -> PlacementRecord {
+    PlacementRecord {
+        matrix: map.rows(),
+        bend: map.bend().cloned(),
+        model: placed.model,
+        by: placed.by,
+        pairs: placed.points,
+        coverage: placed.coverage,
+        errors: placed.errors,
+        described: map.describe(canvas.size.centre()),
+    }
+}

@@ -1,0 +1,397 @@
+//! From frames to a layout: stars, reference, places, canvas, balances.
+
+mod hints;
+mod lay_out;
+mod measure;
+mod place;
+mod reference;
+
+use jigsawa_core::balance::Member;
+use jigsawa_core::layout::{FORMAT, Layout, Reference};
+use jigsawa_core::matching::Hint;
+use jigsawa_core::placement::{Model, Placement};
+use jigsawa_core::stars::{DetectError, Settings};
+use jigsawa_core::verdict::Verdict;
+use rayon::prelude::*;
+
+pub use hints::{HintArg, PairArg, hints};
+pub use measure::{Measured, measure};
+
+use crate::account::Clock;
+use crate::cache::Store;
+use crate::cli::{Common, GridArgs};
+use crate::frames::Frame;
+use crate::normalize::balances;
+use crate::tell::{Trouble, why_left_out};
+use crate::terminal::Progress;
+use lay_out::{Row, canvas, sky_of_canvas, sky_of_reference};
+use place::{Both, Lost, Placed};
+use reference::Candidates;
+
+/// How frames are to be registered.
+pub struct Settled<'a> {
+    /// The reference that the user, or a survey, wants.
+    pub reference: Option<&'a str>,
+    /// The canvas.
+    pub grid: &'a GridArgs,
+    /// Frames that must not be left out.
+    pub needed: &'a [usize],
+    /// Are values to be matched, too?
+    pub balance: bool,
+    /// How stars and maps are looked for.
+    pub looking: Looking,
+}
+
+/// How stars and maps are looked for.
+#[derive(Default)]
+pub struct Looking {
+    /// The model of all maps.
+    pub model: Option<Model>,
+    /// What the user says of each frame's place; none at all, or one for each.
+    pub hints: Vec<Option<Hint>>,
+    /// How stars are found.
+    pub settings: Settings,
+}
+
+/// All frames with what was found in them.
+struct Field<'a> {
+    frames: &'a [Frame],
+    catalogues: &'a [Measured],
+    looking: &'a Looking,
+}
+
+impl Field<'_> {
+    fn both(&self, reference: usize, frame: usize) -> Both<'_> {
+        Both {
+            reference: &self.frames[reference],
+            reference_stars: &self.catalogues[reference],
+            frame: &self.frames[frame],
+            stars: &self.catalogues[frame],
+            hint: self.hint(frame),
+            model: self.looking.model,
+        }
+    }
+
+    fn hint(&self, frame: usize) -> Option<&Hint> {
+        self.looking.hints.get(frame).and_then(Option::as_ref)
+    }
+
+    /// The places of the listed frames by their stars.
+    fn by_stars(&self, reference: usize, list: &[usize]) -> Vec<Result<Placed, Lost>> {
+        list.par_iter()
+            .map(|i| match &self.catalogues[*i] {
+                Ok(stars) if *i == reference => Ok(Placed::reference(stars)),
+                _ => self.both(reference, *i).by_stars(),
+            })
+            .collect()
+    }
+
+    /// For those that their stars have not placed: by pattern, then by hand.
+    fn by_other_ways(
+        &self,
+        reference: usize,
+        list: &[usize],
+        placed: &mut [Result<Placed, Lost>],
+        common: &Common,
+    ) -> Result<(), Trouble> {
+        let read = |f: &Frame| {
+            let plane = f.file.read_plane(f.plane.unwrap_or(0), Vec::new());
+            plane.map_err(|e| Trouble::Files(vec![(f.path.clone(), e)]))
+        };
+        let lost: Vec<usize> = (0..list.len()).filter(|k| placed[*k].is_err()).collect();
+        let by_pattern = |k: &&usize| self.both(reference, list[**k]).has_few_stars();
+        let patterns: Vec<usize> = lost.iter().filter(by_pattern).copied().collect();
+        if !patterns.is_empty() {
+            let progress = Progress::begin("patterns", patterns.len(), common);
+            let of_reference = read(&self.frames[reference])?;
+            for k in patterns {
+                let both = self.both(reference, list[k]);
+                if let Err(told) = placed[k] {
+                    placed[k] = both.by_pattern(&of_reference, &read(both.frame)?, told);
+                }
+                progress.step();
+            }
+        }
+        for k in lost {
+            if placed[k].is_err()
+                && let Some(by_hand) = self.both(reference, list[k]).by_hand()
+            {
+                placed[k] = Ok(by_hand);
+            }
+        }
+        Ok(())
+    }
+}
+
+/// Measures, registers and balances all frames. A frame that is needed and fails is an error; another
+/// is left out with its reason.
+pub fn register(
+    frames: &[Frame],
+    settled: &Settled<'_>,
+    store: &Store,
+    common: &Common,
+    clock: &mut Clock,
+) -> Result<Layout, Trouble> {
+    let given = settled
+        .reference
+        .map(|name| {
+            frames
+                .iter()
+                .position(|f| f.is_called(name))
+                .ok_or_else(|| Trouble::NoSuchFrame {
+                    option: "--reference",
+                    name: name.to_owned(),
+                    frames: frames.iter().map(Frame::name).collect(),
+                })
+        })
+        .transpose()?;
+    let looking = &settled.looking;
+    let catalogues = measure(frames, settled.needed, &looking.settings, store, common)?;
+    clock.lap("stars");
+    // Where no frame is needed more than another, all decide on the reference.
+    let among: Vec<usize> = if settled.needed.is_empty() {
+        (0..frames.len()).collect()
+    } else {
+        settled.needed.to_vec()
+    };
+    let field = Field {
+        frames,
+        catalogues: &catalogues,
+        looking,
+    };
+    let on = place_all(&field, given, &among, common)?;
+    for i in settled.needed {
+        if let Err(Lost::Unmatched(error)) = &on.placed[*i] {
+            return Err(Trouble::Match {
+                file: frames[*i].name(),
+                reference: frames[on.reference].name(),
+                error: *error,
+            });
+        }
+    }
+    clock.lap("register");
+    let layout = lay_out(&field, on, settled)?;
+    if settled.balance {
+        clock.lap("normalize");
+    }
+    Ok(layout)
+}
+
+/// Places further frames on the reference of a layout, whose own frames are the first `count` and stay
+/// where they are. A frame that cannot be placed is added as left out.
+pub fn register_into(
+    mut layout: Layout,
+    frames: &[Frame],
+    count: usize,
+    looking: &Looking,
+    store: &Store,
+    common: &Common,
+    clock: &mut Clock,
+) -> Result<Layout, Trouble> {
+    let reference = layout.reference_index().unwrap_or(0);
+    let mut list: Vec<usize> = vec![reference];
+    list.extend(count..frames.len());
+    let measured: Vec<&Frame> = list.iter().map(|i| &frames[*i]).collect();
+    let found = measure(&measured, &[0], &looking.settings, store, common)?;
+    clock.lap("stars");
+    let mut catalogues: Vec<Measured> = frames.iter().map(|_| Err(DetectError::NoData)).collect();
+    for (i, c) in list.iter().zip(found) {
+        catalogues[*i] = c;
+    }
+    let field = Field {
+        frames,
+        catalogues: &catalogues,
+        looking,
+    };
+    let new: Vec<usize> = (count..frames.len()).collect();
+    let mut placed = field.by_stars(reference, &new);
+    field.by_other_ways(reference, &new, &mut placed, common)?;
+    let to_reference = layout.canvas.to_reference();
+    for (i, placed) in new.iter().zip(&placed) {
+        let map = placed.as_ref().ok().map(|p| &p.map);
+        let placement: Option<Placement> =
+            to_reference.as_ref().zip(map).and_then(|(c, m)| c.then(m));
+        let row = Row {
+            frame: &frames[*i],
+            catalogue: catalogues[*i].as_ref().ok(),
+            verdict: verdict(placed),
+            placed: placed.as_ref().ok(),
+            placement: placement.as_ref(),
+            balance: None,
+            hint: field.hint(*i).cloned(),
+            notes: placed
+                .as_ref()
+                .map_or_else(|_| Vec::new(), |p| p.notes.clone()),
+        };
+        layout.frames.push(row.write(&layout.canvas));
+    }
+    clock.lap("register");
+    Ok(layout)
+}
+
+fn verdict(placed: &Result<Placed, Lost>) -> Verdict {
+    match placed {
+        Ok(_) => Verdict::Used,
+        Err(Lost::Unmatched(error)) => Verdict::LeftOut(why_left_out(error)),
+        Err(lost) => Verdict::LeftOut(lost.to_string()),
+    }
+}
+
+/// References that are tried before it is given up that one frame places all others.
+const MOST_REFERENCES: usize = 4;
+
+/// A reference, why it is one, and the place of every frame on it.
+struct OnReference {
+    reference: usize,
+    why: String,
+    placed: Vec<Result<Placed, Lost>>,
+}
+
+/// Places all frames on the first candidate that all needed frames can be placed on, or else on the
+/// one that most can: a stray frame with many stars must not decide. If another one proves to lie nearer the middle,
+/// on that one.
+fn place_all(
+    field: &Field<'_>,
+    given: Option<usize>,
+    among: &[usize],
+    common: &Common,
+) -> Result<OnReference, Trouble> {
+    let candidates = Candidates {
+        frames: field.frames,
+        catalogues: field.catalogues,
+    };
+    let tried = match given {
+        Some(i) => vec![(i, "as asked".to_owned())],
+        None => candidates.best_first(among),
+    };
+    let all: Vec<usize> = (0..field.frames.len()).collect();
+    let count =
+        |placed: &[Result<Placed, Lost>]| among.iter().filter(|i| placed[**i].is_ok()).count();
+    let mut best: Option<(usize, OnReference)> = None;
+    for (nth, (reference, why)) in tried.into_iter().take(MOST_REFERENCES).enumerate() {
+        if let Err(error) = &field.catalogues[reference] {
+            return Err(Trouble::Measure {
+                file: field.frames[reference].name(),
+                error: *error,
+            });
+        }
+        let placed = field.by_stars(reference, &all);
+        let count = count(&placed);
+        let why = if nth == 0 {
+            why
+        } else {
+            format!("{why}; more frames lie on it than on the frame with the best stars")
+        };
+        if best.as_ref().is_none_or(|(most, _)| count > *most) {
+            best = Some((
+                count,
+                OnReference {
+                    reference,
+                    why,
+                    placed,
+                },
+            ));
+        }
+        if count == among.len() {
+            break;
+        }
+    }
+    let (most, mut on) = best.ok_or_else(|| Trouble::NoStars {
+        file: field.frames.first().map(Frame::name).unwrap_or_default(),
+    })?;
+    let maps: Vec<_> = on
+        .placed
+        .iter()
+        .map(|p| p.as_ref().ok().map(|p| p.map.clone()))
+        .collect();
+    if given.is_none()
+        && let Some((reference, why)) = candidates.nearer_the_middle(among, on.reference, &maps)
+    {
+        let placed = field.by_stars(reference, &all);
+        if count(&placed) >= most {
+            on = OnReference {
+                reference,
+                why,
+                placed,
+            };
+        }
+    }
+    field.by_other_ways(on.reference, &all, &mut on.placed, common)?;
+    Ok(on)
+}
+
+/// Canvas, placements on it, and balances.
+fn lay_out(field: &Field<'_>, on: OnReference, settled: &Settled<'_>) -> Result<Layout, Trouble> {
+    let Field {
+        frames, catalogues, ..
+    } = *field;
+    let OnReference {
+        reference,
+        why,
+        placed,
+    } = on;
+    let (sky, disagreeing) = sky_of_reference(frames, &placed, reference);
+    let canvas = canvas(settled.grid, frames, &placed, reference, sky.as_ref())?;
+    let to_reference = canvas.to_reference();
+    let placements: Vec<Option<Placement>> = placed
+        .iter()
+        .map(|p| to_reference.as_ref()?.then(&p.as_ref().ok()?.map))
+        .collect();
+    let members: Vec<Option<Member<'_>>> = (0..frames.len())
+        .map(|i| {
+            Some(Member {
+                catalogue: catalogues[i].as_ref().ok()?,
+                placement: placements[i].as_ref()?,
+                pairs: &placed[i].as_ref().ok()?.pairs,
+                band: frames[i].filter.band(),
+            })
+        })
+        .collect();
+    let mut balanced = if settled.balance {
+        balances(&members, reference, canvas.size)
+    } else {
+        vec![None; frames.len()]
+    };
+    let mut rows = Vec::with_capacity(frames.len());
+    for (i, f) in frames.iter().enumerate() {
+        let balance = balanced[i].take();
+        let verdict = match (&placed[i], &balance) {
+            (Ok(_), Some(Err(e))) if settled.needed.contains(&i) => {
+                return Err(Trouble::Balance {
+                    file: f.name(),
+                    reference: frames[reference].name(),
+                    error: *e,
+                });
+            }
+            (Ok(_), Some(Err(e))) => Verdict::LeftOut(e.to_string()),
+            (placed, _) => verdict(placed),
+        };
+        let mut notes = placed[i]
+            .as_ref()
+            .map_or_else(|_| Vec::new(), |p| p.notes.clone());
+        let said = disagreeing.iter().filter(|(k, _)| *k == i);
+        notes.extend(said.map(|(_, said)| said.clone()));
+        let row = Row {
+            frame: f,
+            catalogue: catalogues[i].as_ref().ok(),
+            verdict,
+            placed: placed[i].as_ref().ok(),
+            placement: placements[i].as_ref(),
+            balance: balance.and_then(Result::ok),
+            hint: field.hint(i).cloned(),
+            notes,
+        };
+        rows.push(row.write(&canvas));
+    }
+    Ok(Layout {
+        format: FORMAT,
+        reference: Reference {
+            file: frames[reference].name(),
+            plane: frames[reference].plane,
+            why,
+        },
+        wcs: sky_of_canvas(&canvas, sky.as_ref(), &frames[reference]),
+        canvas,
+        frames: rows,
+    })
+}
