@@ -99,20 +99,38 @@ pub fn write_all(
     Ok(file)
 }
 
-/// An encoder for 8-bit sRGB of this size.
+/// A small picture in memory, for pages that hold their pictures. Three bytes a pixel, top row first.
+///
+/// # Errors
+/// When the bytes are not those of the size.
+pub fn in_memory((width, height): (usize, usize), rgb: &[u8]) -> Result<Vec<u8>, FileError> {
+    let mut bytes = Vec::new();
+    let mut writer = settled(&mut bytes, width, height)
+        .write_header()
+        .map_err(refused)?;
+    writer.write_image_data(rgb).map_err(refused)?;
+    writer.finish().map_err(refused)?;
+    Ok(bytes)
+}
+
+/// An encoder into a file for 8-bit sRGB of this size.
 fn encoder(
     file: &Unfinished,
     width: usize,
     height: usize,
 ) -> Result<png::Encoder<'static, BufWriter<File>>, FileError> {
     let out = File::create(file.path()).map_err(FileError::io("cannot write the picture"))?;
-    let mut encoder = png::Encoder::new(BufWriter::new(out), width as u32, height as u32);
+    Ok(settled(BufWriter::new(out), width, height))
+}
+
+fn settled<'a, W: Write>(out: W, width: usize, height: usize) -> png::Encoder<'a, W> {
+    let mut encoder = png::Encoder::new(out, width as u32, height as u32);
     encoder.set_color(png::ColorType::Rgb);
     encoder.set_depth(png::BitDepth::Eight);
     // The high levels take seconds for a large frame and save a tenth.
     encoder.set_compression(png::Compression::Fast);
     encoder.set_source_srgb(png::SrgbRenderingIntent::Perceptual);
-    Ok(encoder)
+    encoder
 }
 
 fn refused(error: png::EncodingError) -> FileError {

@@ -212,10 +212,10 @@ impl FoundBy {
     pub const fn name(self) -> &'static str {
         match self {
             Self::Stars => "stars",
-            Self::Wcs => "stars, by its WCS",
-            Self::Hint => "stars, by the hint",
+            Self::Wcs => "WCS, stars",
+            Self::Hint => "hint, stars",
             Self::Pattern => "pattern",
-            Self::Hand => "by hand",
+            Self::Hand => "hand",
             Self::Reference => "reference",
         }
     }

@@ -13,6 +13,7 @@ use rayon::prelude::*;
 use crate::balance::Balance;
 use crate::doors::{DoorError, FrameSource, TileSink};
 use crate::placement::Placement;
+use crate::plane::Plane;
 use crate::resample::{Kernel, Resampling, Scratch, Shape, Window, resample, window_for};
 use crate::space::{Point, Rect, Size};
 
@@ -177,6 +178,25 @@ pub fn merge(
             Err(panic) => std::panic::resume_unwind(panic),
         }
     })
+}
+
+/// A small part of the canvas from one input, placed as a merge places it, and not balanced: for looking at.
+/// `None` for an empty rectangle.
+///
+/// # Errors
+/// When the source cannot be read.
+pub fn look(input: &Input<'_>, rect: Rect) -> Result<Option<Plane>, DoorError> {
+    let Some(size) = Size::new(rect.width, rect.height) else {
+        return Ok(None);
+    };
+    let at = Point::new(
+        rect.x as f64 + 0.5 * rect.width as f64,
+        rect.y as f64 + 0.5 * rect.height as f64,
+    );
+    let kernel = Kernel::new(input.sampling.shape, input.placement.area_ratio(at).sqrt());
+    let mut out = Plane::filled(size, f32::NAN);
+    place(input, &kernel, rect, &mut Bench::default(), out.data_mut())?;
+    Ok(Some(out))
 }
 
 /// A poisoned pool only means that another thread has panicked; its buffers are still buffers.

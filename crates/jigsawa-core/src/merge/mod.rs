@@ -7,5 +7,5 @@
 mod engine;
 mod side_by_side;
 
-pub use engine::{Budget, Input, Keep, MergeError, Sampling, TileOp, merge};
+pub use engine::{Budget, Input, Keep, MergeError, Sampling, TileOp, look, merge};
 pub use side_by_side::SideBySide;

@@ -18,7 +18,7 @@ const PAIRS_A_NUMBER: usize = 2;
 
 /// Pairs that the models are compared on; of more, every second, third ... is taken. The map itself is
 /// fitted to all.
-const MOST_PAIRS: usize = 2000;
+const MOST_PAIRS: usize = 600;
 
 /// A fitted map with the model it took.
 pub struct Chosen<A, B> {

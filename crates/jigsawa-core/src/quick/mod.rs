@@ -5,9 +5,11 @@
 
 mod difference;
 mod draw;
+mod stamps;
 
 pub use difference::difference;
 pub use draw::{circle, number};
+pub use stamps::{Stamps, stamps};
 
 use crate::finish::{Shade, Stretch};
 use crate::frame::RowOrder;

@@ -158,7 +158,7 @@ fn lay_out(
         balance: true,
         looking: Looking::default(),
     };
-    let mut layout = register(&frames, &settled, &store, common, clock)?;
+    let mut layout = register(&frames, &settled, &store, common, clock)?.layout;
     layout.frames.extend(left_out);
     if let Some((file, why)) = reference
         && layout.reference.file == file

@@ -2,7 +2,6 @@
 
 use std::path::{Path, PathBuf};
 
-use jigsawa_core::layout::Layout;
 use jigsawa_core::merge::{Keep, Sampling};
 use jigsawa_core::stars::Settings;
 
@@ -14,7 +13,8 @@ use crate::frames::{Filters, Frame};
 use crate::layout_file;
 use crate::outputs::{begin, make_folder, plain_name, slug};
 use crate::placed_frames;
-use crate::register::{Looking, Settled, hints, register as place, register_into};
+use crate::register::{Looking, Registered, Settled, hints, register as place, register_into};
+use crate::report::{Places, write_places};
 use crate::start::{Start, start};
 use crate::tell::Trouble;
 use crate::terminal::{account_text, say};
@@ -37,10 +37,16 @@ pub fn register(args: &RegisterArgs, common: &Common) -> Result<Ending, Trouble>
     };
     let folder = path.parent().unwrap_or(Path::new(""));
     let store = Store::open(folder, !common.no_cache)?;
-    let (frames, layout) = match &args.into {
+    let page = report_path(&path);
+    let new_page = page.exists() && args.into.is_none() && !args.output.overwrite;
+    if new_page && !args.no_report {
+        return Err(Trouble::Exist(vec![page]));
+    }
+    let (frames, registered) = match &args.into {
         Some(path) => into(path, start, args, &store, common, &mut clock)?,
         None => alone(start, args, &store, common, &mut clock)?,
     };
+    let Registered { layout, residuals } = registered;
     let mut outputs = Vec::new();
     if let Some(folder) = &args.write_frames {
         let targets = placed_frames::targets(folder, &frames, args.output.overwrite)?;
@@ -56,18 +62,31 @@ pub fn register(args: &RegisterArgs, common: &Common) -> Result<Ending, Trouble>
         outputs = placed_frames::write(&targets, &layout, &frames, how, common)?;
         clock.lap("frames");
     }
-    let file = layout_file::write(&path, &layout, overwrite)?;
-    let done = file.finish().map_err(|error| Trouble::Write {
-        file: path.clone(),
-        error,
-    })?;
-    outputs.insert(
-        0,
-        Output {
-            file: done.display().to_string(),
-            kind: "layout",
-        },
-    );
+    let mut files = vec![(layout_file::write(&path, &layout, overwrite)?, "layout")];
+    if !args.no_report {
+        let places = Places {
+            title: &title(&path),
+            layout: &layout,
+            frames: &frames,
+            residuals: &residuals,
+        };
+        files.push((write_places(&page, &places, true)?, "report"));
+        clock.lap("report");
+    }
+    for (file, kind) in files.into_iter().rev() {
+        let target = file.target().to_owned();
+        let done = file.finish().map_err(|error| Trouble::Write {
+            file: target,
+            error,
+        })?;
+        outputs.insert(
+            0,
+            Output {
+                file: done.display().to_string(),
+                kind,
+            },
+        );
+    }
     let account = Account::new("register", &layout, Vec::new(), outputs, clock);
     if common.json {
         say(&serde_json::to_string_pretty(&account).unwrap_or_default());
@@ -75,6 +94,19 @@ pub fn register(args: &RegisterArgs, common: &Common) -> Result<Ending, Trouble>
         say(account_text(&account).trim_end());
     }
     Ok(account.ending())
+}
+
+/// The start of the layout's name.
+fn title(layout: &Path) -> String {
+    let name = layout.file_name().map(|n| n.to_string_lossy().into_owned());
+    let name = name.unwrap_or_default();
+    name.strip_suffix(".layout.json")
+        .map_or(name.clone(), str::to_owned)
+}
+
+/// Where the report goes: beside the layout.
+fn report_path(layout: &Path) -> PathBuf {
+    layout.with_file_name(format!("{}-register.html", title(layout)))
 }
 
 /// Frames of the layout that is given; of `--into`, it is that layout's frames that may have moved.
@@ -127,7 +159,7 @@ fn alone(
     store: &Store,
     common: &Common,
     clock: &mut Clock,
-) -> Result<(Vec<Frame>, Layout), Trouble> {
+) -> Result<(Vec<Frame>, Registered), Trouble> {
     // What would be replaced is seen before the work is done.
     if let Some(folder) = &args.write_frames {
         placed_frames::targets(folder, &start.frames, args.output.overwrite)?;
@@ -140,14 +172,15 @@ fn alone(
         balance: false,
         looking: looking(args, &start.frames)?,
     };
-    let mut layout = place(&start.frames, &settled, store, common, clock)?;
+    let mut registered = place(&start.frames, &settled, store, common, clock)?;
+    let layout = &mut registered.layout;
     layout.frames.extend(start.left_out);
     if let Some((file, why)) = start.reference
         && layout.reference.file == file
     {
         layout.reference.why = why;
     }
-    Ok((start.frames, layout))
+    Ok((start.frames, registered))
 }
 
 /// The frames added to a layout. All its frames come with them, those that were there first.
@@ -158,7 +191,7 @@ fn into(
     store: &Store,
     common: &Common,
     clock: &mut Clock,
-) -> Result<(Vec<Frame>, Layout), Trouble> {
+) -> Result<(Vec<Frame>, Registered), Trouble> {
     let (mut frames, layout) = layout_file::open(path, &args.relocate)?;
     if !layout.is_placed() {
         return Err(Trouble::NotPlaced(path.to_owned()));
@@ -177,6 +210,6 @@ fn into(
         placed_frames::targets(folder, &frames, args.output.overwrite)?;
     }
     let looking = looking(args, &frames)?;
-    let layout = register_into(layout, &frames, count, &looking, store, common, clock)?;
-    Ok((frames, layout))
+    let registered = register_into(layout, &frames, count, &looking, store, common, clock)?;
+    Ok((frames, registered))
 }

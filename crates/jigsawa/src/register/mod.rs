@@ -16,6 +16,7 @@ use rayon::prelude::*;
 
 pub use hints::{HintArg, PairArg, hints};
 pub use measure::{Measured, measure};
+pub use place::Residual;
 
 use crate::account::Clock;
 use crate::cache::Store;
@@ -60,7 +61,26 @@ struct Field<'a> {
     looking: &'a Looking,
 }
 
+/// A layout, and what it rests on.
+pub struct Registered {
+    pub layout: Layout,
+    /// The matched stars of each frame of the layout; none of those that were there before.
+    pub residuals: Vec<Vec<Residual>>,
+}
+
 impl Field<'_> {
+    fn residuals(&self, reference: usize, placed: &[Result<Placed, Lost>]) -> Vec<Vec<Residual>> {
+        let all = placed.iter().enumerate();
+        all.map(|(i, p)| self.of_one(reference, i, p)).collect()
+    }
+
+    fn of_one(&self, reference: usize, i: usize, placed: &Result<Placed, Lost>) -> Vec<Residual> {
+        match (placed, &self.catalogues[reference], &self.catalogues[i]) {
+            (Ok(p), Ok(r), Ok(f)) => p.residuals(r, f),
+            _ => Vec::new(),
+        }
+    }
+
     fn both(&self, reference: usize, frame: usize) -> Both<'_> {
         Both {
             reference: &self.frames[reference],
@@ -131,7 +151,7 @@ pub fn register(
     store: &Store,
     common: &Common,
     clock: &mut Clock,
-) -> Result<Layout, Trouble> {
+) -> Result<Registered, Trouble> {
     let given = settled
         .reference
         .map(|name| {
@@ -170,11 +190,12 @@ pub fn register(
         }
     }
     clock.lap("register");
+    let residuals = field.residuals(on.reference, &on.placed);
     let layout = lay_out(&field, on, settled)?;
     if settled.balance {
         clock.lap("normalize");
     }
-    Ok(layout)
+    Ok(Registered { layout, residuals })
 }
 
 /// Places further frames on the reference of a layout, whose own frames are the first `count` and stay
@@ -187,7 +208,7 @@ pub fn register_into(
     store: &Store,
     common: &Common,
     clock: &mut Clock,
-) -> Result<Layout, Trouble> {
+) -> Result<Registered, Trouble> {
     let reference = layout.reference_index().unwrap_or(0);
     let mut list: Vec<usize> = vec![reference];
     list.extend(count..frames.len());
@@ -226,7 +247,13 @@ pub fn register_into(
         layout.frames.push(row.write(&layout.canvas));
     }
     clock.lap("register");
-    Ok(layout)
+    let mut residuals = vec![Vec::new(); count];
+    residuals.extend(
+        new.iter()
+            .zip(&placed)
+            .map(|(i, p)| field.of_one(reference, *i, p)),
+    );
+    Ok(Registered { layout, residuals })
 }
 
 fn verdict(placed: &Result<Placed, Lost>) -> Verdict {

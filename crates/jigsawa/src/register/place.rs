@@ -39,6 +39,19 @@ pub struct Placed {
     pub notes: Vec<String>,
 }
 
+/// One matched star, on the reference's grid.
+#[derive(Debug, Clone, Copy)]
+pub struct Residual {
+    /// Where it is in the reference.
+    pub at: [f64; 2],
+    /// How far the frame's star lies from there, in reference pixels.
+    pub off: [f64; 2],
+    /// Signal-to-noise of its flux in the poorer of both frames.
+    pub snr: f64,
+    /// Nothing is known against it.
+    pub clean: bool,
+}
+
 /// Why a frame has none.
 #[derive(Debug, Clone, Copy)]
 pub enum Lost {
@@ -70,6 +83,28 @@ impl Placed {
             pairs: (0..stars.stars.len()).map(|i| (i, i)).collect(),
             notes: Vec::new(),
         }
+    }
+
+    /// How far each matched star lies from where the map puts it.
+    pub fn residuals(&self, reference: &Catalogue, frame: &Catalogue) -> Vec<Residual> {
+        if self.by == FoundBy::Reference {
+            return Vec::new();
+        }
+        let back = self.map.invert();
+        let star = |c: &Catalogue, i: usize| c.stars.get(i).copied();
+        self.pairs
+            .iter()
+            .filter_map(|(r, f)| {
+                let (r, f) = (star(reference, *r)?, star(frame, *f)?);
+                let there = back.apply(f.at);
+                Some(Residual {
+                    at: [r.at.x, r.at.y],
+                    off: [there.x - r.at.x, there.y - r.at.y],
+                    snr: (r.flux / r.flux_sigma).min(f.flux / f.flux_sigma),
+                    clean: r.flags.is_clean() && f.flags.is_clean(),
+                })
+            })
+            .collect()
     }
 
     fn matched(matched: Matched, by: FoundBy) -> Self {

@@ -1,10 +1,13 @@
-//! The survey's report: one page that needs nothing but itself.
+//! Reports: pages that need nothing but themselves. `page` is the survey's, `places` that of registration.
 //!
-//! The page is written piece by piece, each picture fetched from the store when its turn comes, so that
+//! The survey's page is written piece by piece, each picture fetched from the store when its turn comes, so that
 //! a night of hundreds of frames never lies in memory at once.
 
 mod data;
 mod page;
+mod places;
 mod plot;
+mod svg;
 
 pub use page::{duration, write};
+pub use places::{Places, write as write_places};

@@ -390,7 +390,7 @@ fn picture(night: &Night, i: usize, store: &Store, way: &Way) -> Markup {
     }
 }
 
-fn base64(bytes: &[u8]) -> String {
+pub fn base64(bytes: &[u8]) -> String {
     use base64::Engine;
     base64::engine::general_purpose::STANDARD.encode(bytes)
 }

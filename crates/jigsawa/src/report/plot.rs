@@ -7,14 +7,11 @@ use jigsawa_core::survey::quantity::{Measure, named};
 use jigsawa_core::verdict::Verdict;
 use plotters::prelude::*;
 
+use super::svg::{AXIS, GRID, SERIES, classed, escaped, opened};
 use crate::survey::Night;
 
 /// Size of a plot in its own units.
 const SIZE: (u32, u32) = (430, 200);
-
-const GRID: RGBColor = RGBColor(1, 2, 3);
-const AXIS: RGBColor = RGBColor(1, 2, 4);
-const SERIES: RGBColor = RGBColor(1, 2, 6);
 
 /// One point: file, place on the time axis, value, series.
 struct Dot {
@@ -238,23 +235,14 @@ fn styled(svg: &str, dots: &[(String, String)], quantity: &str) -> String {
             );
             continue;
         }
-        let styled = line
-            .replace("stroke=\"#010203\"", "class=\"grid\"")
-            .replace("stroke=\"#010204\"", "class=\"axis\"")
-            .replace("fill=\"#000000\"", "class=\"label\"");
-        let styled = (0..6).fold(styled, |line, k| {
+        let styled = (0..6).fold(classed(line), |line, k| {
             line.replace(
                 &format!("stroke=\"#01030{k}\""),
                 &format!("class=\"limit s{k}\""),
             )
         });
         let styled = if styled.starts_with("<svg") {
-            styled.replacen(
-                "<svg ",
-                &format!("<svg role=\"img\" aria-label=\"{quantity} over the night\" viewBox=\"0 0 {} {}\" ", SIZE.0, SIZE.1),
-                1,
-            )
-            .replace(&format!("viewBox=\"0 0 {} {}\" xmlns", SIZE.0, SIZE.1), "xmlns")
+            opened(&styled, &format!("{quantity} over the night"), SIZE)
         } else {
             styled
         };
@@ -262,10 +250,4 @@ fn styled(svg: &str, dots: &[(String, String)], quantity: &str) -> String {
         out.push('\n');
     }
     out
-}
-
-fn escaped(text: &str) -> String {
-    text.replace('&', "&amp;")
-        .replace('<', "&lt;")
-        .replace('"', "&quot;")
 }

@@ -365,7 +365,11 @@ fn frames_that_have_moved_or_changed_are_told_and_found_again() {
         .run("compose s/y-SHO.layout.json --palette HOO --out t --name z")
         .success();
     // Another image of the same size in the place of one that was measured.
-    std::fs::copy(night.path("moved/sii.fits"), night.path("moved/oiii.fits")).unwrap();
+    let mut bytes = std::fs::read(night.path("moved/oiii.fits")).unwrap();
+    for pixel in bytes[20_000..].chunks_mut(2) {
+        pixel[1] ^= 5;
+    }
+    std::fs::write(night.path("moved/oiii.fits"), bytes).unwrap();
     night
         .run("compose s/y-SHO.layout.json --palette HOO --out u --name z")
         .ends(1)

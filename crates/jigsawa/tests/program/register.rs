@@ -28,8 +28,8 @@ fn placed_frames_lie_on_the_reference_and_keep_their_values() {
     let json = run.json();
     assert_eq!(json["command"], "register");
     assert_eq!(json["frames"][1]["balance"], serde_json::Value::Null);
-    assert_eq!(json["outputs"].as_array().unwrap().len(), 4);
-    assert_eq!(night.files("w"), ["reef.layout.json"]);
+    assert_eq!(json["outputs"].as_array().unwrap().len(), 5);
+    assert_eq!(night.files("w"), ["reef-register.html", "reef.layout.json"]);
     assert_eq!(night.files("p"), ["ha.fits", "oiii.fits", "sii.fits"]);
     // The reference comes out bit for bit.
     let same = |a: &jigsawa_core::plane::Plane, b: &jigsawa_core::plane::Plane| {
@@ -240,4 +240,175 @@ fn the_demos_night_is_registered_trails_and_flip_and_all() {
         let corner = r["placement"]["corner_px"].as_f64().unwrap();
         assert!(corner < 0.03, "{r}");
     }
+}
+
+#[test]
+fn the_report_shows_stars_vectors_and_coverage_of_every_frame() {
+    let night = Night::of_lines().frame("stray.fits", frame(Filter::R, "R").shifted(9000.0, 0.0));
+    night
+        .run("register ha.fits oiii.fits sii.fits stray.fits --reference ha.fits --out w --name reef")
+        .success()
+        .says("reef-register.html");
+    let page = std::fs::read_to_string(night.path("w/reef-register.html")).unwrap();
+    for part in [
+        "reef: registration",
+        "1 frame left out",
+        "Residual vectors over the canvas",
+        "Matched stars over the canvas",
+        "residuals against the signal-to-noise of the star",
+        "residuals against the distance from the middle (px)",
+        "top left",
+        "may help",
+    ] {
+        assert!(page.contains(part), "no '{part}' in the page");
+    }
+    // Two placed frames, five places, three pictures of each, where a star is near.
+    let pictures = page.matches("data:image/png;base64,").count();
+    assert!(pictures >= 24 && pictures % 3 == 0, "{pictures}");
+    let page = page.replace("http://www.w3.org/2000/svg", "");
+    assert!(!page.contains("http://") && !page.contains("https://"));
+    // A report is no more replaced unasked than a layout, and can be left away.
+    std::fs::remove_file(night.path("w/reef.layout.json")).unwrap();
+    night
+        .run("register ha.fits oiii.fits --out w --name reef")
+        .ends(1)
+        .says("reef-register.html' exists already");
+    night
+        .run("register ha.fits oiii.fits --out v --name reef --no-report")
+        .success();
+    assert_eq!(night.files("v"), ["reef.layout.json"]);
+}
+
+#[test]
+fn stars_are_looked_for_once_and_kept_for_the_next_run() {
+    let night = Night::of_lines();
+    let line = "register ha.fits oiii.fits sii.fits --out w --name reef --overwrite --no-report";
+    let first = night.run(&format!("{line} -v")).success();
+    assert!(first.err.contains("stars, FWHM"), "{}", first.err);
+    let layout = |n: &Night| std::fs::read_to_string(n.path("w/reef.layout.json")).unwrap();
+    let before = layout(&night);
+    let second = night.run(&format!("{line} -v")).success();
+    assert!(!second.err.contains("stars, FWHM"), "{}", second.err);
+    assert_eq!(before, layout(&night));
+    // Looked for in another way, or anew, they are found anew.
+    let lower = night.run(&format!("{line} -v --detect-sigma 4")).success();
+    assert!(lower.err.contains("stars, FWHM"));
+    let anew = night.run(&format!("{line} -v --no-cache")).success();
+    assert!(anew.err.contains("stars, FWHM"));
+}
+
+#[test]
+fn a_finer_canvas_with_north_up_covers_the_same_sky() {
+    let night = Night::new()
+        .frame("a.fits", frame(Filter::G, "Green"))
+        .frame(
+            "b.fits",
+            frame(Filter::R, "Red").turned(33.0).shifted(8.0, 5.0),
+        );
+    let plain = night
+        .run("register a.fits b.fits --reference a.fits --out w --name x --no-report --json")
+        .success()
+        .json();
+    let fine = night
+        .run("register a.fits b.fits --reference a.fits --scale 2 --out v --name x --no-report --json --write-frames p")
+        .success()
+        .json();
+    for side in ["width", "height"] {
+        let (a, b) = (&plain["canvas"][side], &fine["canvas"][side]);
+        assert_eq!(2 * a.as_u64().unwrap(), b.as_u64().unwrap());
+    }
+    assert_eq!(fine["canvas"]["origin"], serde_json::json!([-0.25, -0.25]));
+    // Twice as fine, a star covers four times the pixels at the same values.
+    let widths = |path: &str| {
+        let mut all: Vec<f32> = bright(&night, path)
+            .iter()
+            .map(|s| s.fwhm_px as f32)
+            .collect();
+        jigsawa_core::robust::median(&mut all)
+    };
+    let ratio = widths("p/a.fits") / widths("a.fits");
+    assert!((ratio - 2.0).abs() < 0.1, "{ratio}");
+    night
+        .run("register a.fits b.fits --north-up --out u --name x")
+        .ends(1)
+        .says("where north is");
+}
+
+#[test]
+fn hints_and_pairs_place_what_the_stars_alone_do_not() {
+    // Four stars of the frame are in the reference: too few at an odd turn.
+    let night = Night::new()
+        .frame("a.fits", frame(Filter::G, "Green"))
+        .frame(
+            "empty.fits",
+            frame(Filter::Ha, "Ha").hazy(1e-4).turned(41.0),
+        );
+    let run = night
+        .run("register a.fits empty.fits --reference a.fits --out w --name x --no-report")
+        .success();
+    assert!(run.out.contains("left out   empty.fits"), "{}", run.out);
+    assert!(run.out.contains("--hint"), "{}", run.out);
+    let pairs = "--pair empty.fits:100,100=120,90 --pair empty.fits:400,100=420,90 --pair empty.fits:100,300=120,290";
+    let json = night
+        .run(&format!("register a.fits empty.fits --reference a.fits --out v --name x --no-report --json {pairs}"))
+        .success()
+        .json();
+    let placed = &json["frames"][1];
+    assert_eq!(placed["placement"]["by"], "hand");
+    assert!(
+        placed["notes"][0]
+            .as_str()
+            .unwrap()
+            .contains("where you say")
+    );
+    let layout: serde_json::Value =
+        serde_json::from_str(&std::fs::read_to_string(night.path("v/x.layout.json")).unwrap())
+            .unwrap();
+    let at = |r: usize| {
+        layout["frames"][1]["placement"]["matrix"][r][2]
+            .as_f64()
+            .unwrap()
+    };
+    assert!((at(0) + 20.0).abs() < 1e-6 && (at(1) - 10.0).abs() < 1e-6);
+    assert_eq!(
+        layout["frames"][1]["hint"]["pairs"]
+            .as_array()
+            .unwrap()
+            .len(),
+        3
+    );
+    night
+        .run("register a.fits empty.fits --pair empty.fits:1,2=3,4 --out u")
+        .ends(2)
+        .says("1 of the 3 pairs");
+    night
+        .run("register a.fits empty.fits --hint none.fits:rotate=180 --out u")
+        .ends(2)
+        .says("--hint names 'none.fits'");
+    night
+        .run("register a.fits empty.fits --hint empty.fits:turned --out u")
+        .ends(2)
+        .says("rotate=180");
+}
+
+#[test]
+fn placed_frames_keep_brightness_or_flux() {
+    let night = Night::of_lines();
+    night
+        .run("register ha.fits oiii.fits --reference ha.fits --scale 2 --out w --name x --no-report --write-frames p --keep-flux")
+        .success();
+    let placed = bright(&night, "p/ha.fits");
+    let mut ratios: Vec<f32> = bright(&night, "ha.fits")
+        .iter()
+        .filter_map(|s| {
+            let (x, y) = (2.0 * s.at.x + 0.5, 2.0 * s.at.y + 0.5);
+            let same = placed
+                .iter()
+                .find(|p| (p.at.x - x).hypot(p.at.y - y) < 1.0)?;
+            Some((same.flux / s.flux) as f32)
+        })
+        .collect();
+    assert!(ratios.len() > 10);
+    let ratio = jigsawa_core::robust::median(&mut ratios);
+    assert!((ratio - 1.0).abs() < 0.02, "{ratio}");
 }

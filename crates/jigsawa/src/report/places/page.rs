@@ -1,0 +1,352 @@
+//! The page's markup.
+
+use std::fs;
+use std::path::Path;
+
+use jigsawa_core::layout::{Layout, LayoutFrame, PlacementRecord};
+use jigsawa_core::matching::FoundBy;
+use jigsawa_core::verdict::Verdict;
+use jigsawa_formats::error::FileError;
+use jigsawa_formats::whole::Unfinished;
+use maud::{DOCTYPE, Markup, PreEscaped, html};
+
+use super::chart::Field;
+use super::star::{PLACES, SIDE, Stamped, stamped};
+use crate::compose::file_name;
+use crate::frames::Frame;
+use crate::outputs::begin;
+use crate::register::Residual;
+use crate::report::page::base64;
+use crate::tell::Trouble;
+
+const STYLE: &str = include_str!("../page.css");
+const OWN_STYLE: &str = include_str!("places.css");
+
+/// Frames that are shown in full; of more, those that are worst.
+const MOST_SHOWN: usize = 24;
+
+/// Below this uncertainty in the worst corner, in pixels, nobody sees anything.
+const GOOD_CORNER_PX: f64 = 0.1;
+
+/// And below this scatter of the stars.
+const GOOD_RMS_PX: f64 = 0.2;
+
+/// What the page is about.
+pub struct Places<'a> {
+    pub title: &'a str,
+    pub layout: &'a Layout,
+    pub frames: &'a [Frame],
+    /// The matched stars of each frame; none of those that were placed before.
+    pub residuals: &'a [Vec<Residual>],
+}
+
+/// How a frame came out.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+enum Outcome {
+    LeftOut,
+    Look,
+    Good,
+    Before,
+    Reference,
+}
+
+impl Outcome {
+    fn of(row: &LayoutFrame, stars: &[Residual]) -> Self {
+        match &row.placement {
+            _ if row.verdict != Verdict::Used => Self::LeftOut,
+            None => Self::LeftOut,
+            Some(p) if p.by == FoundBy::Reference => Self::Reference,
+            Some(p) => {
+                let e = &p.errors;
+                let good =
+                    e.corner_px < GOOD_CORNER_PX && e.rms_px < GOOD_RMS_PX && row.notes.is_empty();
+                match good {
+                    _ if p.by == FoundBy::Hand || p.by == FoundBy::Pattern => Self::Look,
+                    true if stars.is_empty() => Self::Before,
+                    true => Self::Good,
+                    false => Self::Look,
+                }
+            }
+        }
+    }
+
+    fn chip(self) -> Markup {
+        match self {
+            Self::LeftOut => html! { span.chip.bad { "left out" } },
+            Self::Look => html! { span.chip.maybe { "look at it" } },
+            Self::Good => html! { span.chip.good { "good" } },
+            Self::Before => html! { span.chip { "placed before" } },
+            Self::Reference => html! { span.chip { "reference" } },
+        }
+    }
+}
+
+/// Writes the page, under a temporary name still.
+pub fn write(path: &Path, places: &Places<'_>, overwrite: bool) -> Result<Unfinished, Trouble> {
+    let file = begin(path, overwrite)?;
+    let page = page(places)?.into_string();
+    fs::write(file.path(), page).map_err(|error| Trouble::Write {
+        file: path.to_owned(),
+        error: FileError::Io {
+            doing: "cannot write the page",
+            error,
+        },
+    })?;
+    Ok(file)
+}
+
+fn page(p: &Places<'_>) -> Result<Markup, Trouble> {
+    let outcomes: Vec<Outcome> = p
+        .layout
+        .frames
+        .iter()
+        .zip(p.residuals.iter().chain(std::iter::repeat(&Vec::new())))
+        .map(|(row, stars)| Outcome::of(row, stars))
+        .collect();
+    // What needs eyes first: left out is told in the table, doubtful comes before good.
+    let mut shown: Vec<usize> = (0..p.frames.len())
+        .filter(|i| matches!(outcomes[*i], Outcome::Look | Outcome::Good))
+        .collect();
+    let corner = |i: usize| {
+        p.layout.frames[i]
+            .placement
+            .as_ref()
+            .map_or(0.0, |r| r.errors.corner_px)
+    };
+    let many = shown.len() > MOST_SHOWN;
+    if many {
+        shown.sort_by(|a, b| {
+            outcomes[*a]
+                .cmp(&outcomes[*b])
+                .then(corner(*b).total_cmp(&corner(*a)))
+        });
+        shown.truncate(MOST_SHOWN);
+    }
+    let sections: Vec<Markup> = shown
+        .iter()
+        .map(|i| section(p, *i, outcomes[*i]))
+        .collect::<Result<_, _>>()?;
+    Ok(html! {
+        (DOCTYPE)
+        html lang="en" {
+            head {
+                meta charset="utf-8";
+                meta name="viewport" content="width=device-width, initial-scale=1";
+                title { (p.title) " – registration" }
+                style { (PreEscaped(STYLE)) (PreEscaped(OWN_STYLE)) }
+            }
+            body {
+                (heading(p, &outcomes))
+                (table(p, &outcomes))
+                @for s in sections { (s) }
+                @if many { p.quiet { "The " (MOST_SHOWN) " frames that are least sure are shown; all are in the table." } }
+                footer { "Made by Jigsawa " (env!("CARGO_PKG_VERSION")) ". The page holds all it needs and sends nothing." }
+            }
+        }
+    })
+}
+
+fn heading(p: &Places<'_>, outcomes: &[Outcome]) -> Markup {
+    let count = |o: Outcome| outcomes.iter().filter(|x| **x == o).count();
+    let (good, look, out) = (
+        count(Outcome::Good),
+        count(Outcome::Look),
+        count(Outcome::LeftOut),
+    );
+    let worst = p
+        .layout
+        .frames
+        .iter()
+        .filter_map(|f| f.placement.as_ref())
+        .map(|r| r.errors.corner_px)
+        .fold(0.0, f64::max);
+    let canvas = &p.layout.canvas;
+    let frames = |n: usize| {
+        if n == 1 {
+            "1 frame".to_owned()
+        } else {
+            format!("{n} frames")
+        }
+    };
+    html! {
+        header {
+            h1 { (p.title) ": registration" }
+            p.big {
+                @if good > 0 { span.chip.good { (frames(good)) " good" } " " }
+                @if look > 0 { span.chip.maybe { (frames(look)) " to look at" } " " }
+                @if out > 0 { span.chip.bad { (frames(out)) " left out" } " " }
+            }
+            p { "All lie on " b { (file_name(&p.layout.reference.file)) } ": " (p.layout.reference.why) "." }
+            p { "The map of every frame is known to " b { (format!("{worst:.3}")) " px or better" } " in its worst corner. Canvas: "
+                (canvas.size.width()) " × " (canvas.size.height()) " pixels"
+                @if canvas.scale != 1.0 { ", " (canvas.scale) " for one of the reference" }
+                @if p.layout.wcs.is_some() { ", with its place on the sky" }
+                "." }
+        }
+    }
+}
+
+fn table(p: &Places<'_>, outcomes: &[Outcome]) -> Markup {
+    html! {
+        section aria-labelledby="frames-h" {
+            h2 id="frames-h" { "Frames" }
+            div.wide {
+                table {
+                    thead { tr {
+                        th { "frame" } th { "filter" } th { "verdict" } th.n { "turn" } th.n { "scale" } th { "mirrored" }
+                        th.n { "matched" } th.n { "rms px" } th.n { "max px" } th.n { "corner px" } th { "model" } th { "found by" } th { "where" }
+                    } }
+                    tbody {
+                        @for (i, (row, outcome)) in p.layout.frames.iter().zip(outcomes).enumerate() {
+                            (table_row(i, row, *outcome))
+                        }
+                    }
+                }
+            }
+            p.quiet { "Matched: stars that both frames show. Rms and max: how far single stars are off, mostly their own noise. Corner: how far the map itself may be off in the corner where it is known least; above 0.1 px look at the stars there, above 0.35 px a frame is left out." }
+        }
+    }
+}
+
+fn table_row(i: usize, row: &LayoutFrame, outcome: Outcome) -> Markup {
+    let linked = matches!(outcome, Outcome::Look | Outcome::Good);
+    let name = file_name(&row.file);
+    html! {
+        tr class=(if outcome == Outcome::LeftOut { "out" } else { "" }) {
+            td { @if linked { a href={ "#f" (i) } { (name) } } @else { (name) } @if let Some(k) = row.plane { " plane " (k + 1) } }
+            td { (row.filter) }
+            td { (outcome.chip()) }
+            @match (&row.placement, row.verdict.reason()) {
+                (_, Some(reason)) => { td.verdict colspan="10" { (reason) } }
+                (Some(r), _) if r.by == FoundBy::Reference => { td colspan="10" {} }
+                (Some(r), _) => { (figures(r)) }
+                _ => { td colspan="10" {} }
+            }
+        }
+        @for note in &row.notes { tr.note { td {} td.verdict colspan="12" { (note) } } }
+    }
+}
+
+fn figures(r: &PlacementRecord) -> Markup {
+    html! {
+        td.n { (format!("{:.3}°", r.described.rotation_deg + 0.0)) }
+        td.n { (format!("{:.5}", r.described.scale)) }
+        td { @if r.described.mirrored { "yes" } @else { "no" } }
+        td.n { (r.pairs) }
+        td.n { (format!("{:.3}", r.errors.rms_px)) }
+        td.n { (format!("{:.3}", r.errors.max_px)) }
+        td.n { (format!("{:.3}", r.errors.corner_px)) }
+        td { (r.model.map_or("–", jigsawa_core::placement::Model::name)) }
+        td { (r.by.name()) }
+        td { (ninths(r.coverage)) }
+    }
+}
+
+/// Matched stars in each ninth of the frame, as a small map.
+fn ninths(coverage: Option<[usize; 9]>) -> Markup {
+    let Some(counts) = coverage else {
+        return html! {};
+    };
+    let most = counts.iter().copied().max().unwrap_or(0).max(1);
+    let words = counts.map(|n| n.to_string()).join(", ");
+    html! {
+        svg.ninths viewBox="0 0 30 21" role="img" aria-label={ "stars in each ninth: " (words) } {
+            title { "matched stars in each ninth of the frame, rows as they are stored: " (words) }
+            @for (k, n) in counts.iter().enumerate() {
+                rect.cell x=(10 * (k % 3)) y=(7 * (k / 3)) width="9" height="6"
+                    fill-opacity=(format!("{:.2}", if *n == 0 { 0.0 } else { 0.25 + 0.75 * (*n as f64 / most as f64).sqrt() })) {}
+            }
+        }
+    }
+}
+
+fn section(p: &Places<'_>, i: usize, outcome: Outcome) -> Result<Markup, Trouble> {
+    let row = &p.layout.frames[i];
+    let none = Vec::new();
+    let residuals = p.residuals.get(i).unwrap_or(&none);
+    let stars = stamped(p.layout, p.frames, i, residuals).map_err(|error| Trouble::Merge {
+        file: Some(row.file.clone()),
+        message: format!("'{}' cannot be read: {error}", row.file),
+    })?;
+    let field = Field::of(p.layout, i, residuals).filter(|_| !residuals.is_empty());
+    Ok(html! {
+        section id={ "f" (i) } aria-labelledby={ "h" (i) } {
+            h2 id={ "h" (i) } { (file_name(&row.file)) " (" (row.filter) ") " (outcome.chip()) }
+            p { (told(row)) }
+            @for note in &row.notes { p.doubt { (note) } }
+            @if stars.iter().any(Option::is_some) { (stamp_sheet(&stars)) }
+            @if let Some(field) = field {
+                div.charts {
+                    (field.vectors())
+                    (field.coverage())
+                    figure { figcaption { "How far stars are off, against their brightness" } (PreEscaped(field.against_brightness())) }
+                    figure { figcaption { "and against the distance from the middle" } (PreEscaped(field.against_radius())) }
+                }
+            }
+        }
+    })
+}
+
+/// The placement in words.
+fn told(row: &LayoutFrame) -> String {
+    let Some(r) = &row.placement else {
+        return String::new();
+    };
+    let d = &r.described;
+    let turned = if d.rotation_deg.abs() < 0.005 {
+        "not turned".to_owned()
+    } else {
+        format!("turned by {:.2}°", d.rotation_deg)
+    };
+    let mirrored = if d.mirrored { ", mirrored" } else { "" };
+    let how = match r.by {
+        FoundBy::Hand => {
+            return format!(
+                "It is {turned}{mirrored}, scale {:.4}, as you say.",
+                d.scale
+            );
+        }
+        FoundBy::Pattern => format!("{} patches of its pattern agree", r.pairs),
+        _ => format!("{} stars match", r.pairs),
+    };
+    let bend = r.bend.as_ref().map_or(String::new(), |b| {
+        format!(
+            " Its optics bend it by up to {:.1} px against the reference, which the map follows.",
+            b.most()
+        )
+    });
+    format!(
+        "{how}. It is {turned}{mirrored}, scale {:.4}. Stars the map has not seen are foretold to {:.3} px; in the worst \
+         corner the map is known to {:.3} px.{bend}",
+        d.scale, r.errors.unseen_rms_px, r.errors.corner_px
+    )
+}
+
+fn stamp_sheet(stars: &[Option<Stamped>]) -> Markup {
+    let image = |png: &[u8], alt: String| {
+        html! { img width=(4 * SIDE) height=(4 * SIDE) alt=(alt) src={ "data:image/png;base64," (base64(png)) }; }
+    };
+    html! {
+        div.stamps {
+            table {
+                thead { tr { th {} @for (name, _, _) in PLACES { th { (name) } } } }
+                tbody {
+                    @for (words, which) in [("reference", 0), ("this frame, placed", 1), ("difference", 2)] {
+                        tr {
+                            th { (words) }
+                            @for (star, (name, _, _)) in stars.iter().zip(PLACES) {
+                                td {
+                                    @match star {
+                                        Some(s) => { (image([&s.reference, &s.frame, &s.difference][which], format!("{words}, {name}"))) }
+                                        None => { span.quiet { @if which == 0 { "no star to show here" } } }
+                                    }
+                                }
+                            }
+                        }
+                    }
+                }
+            }
+        }
+        p.quiet { "Stars at 4:1, each from its own sky to its own peak. A difference is grey where both are alike; one dark and one light side mean that the star is off, even rings that its width differs." }
+    }
+}
