@@ -1,5 +1,7 @@
 //! What the optics and the air make of a point: an elliptical Moffat profile, summed over pixels.
 
+use jigsawa_core::placement::Bend;
+use jigsawa_core::space::Size;
 use serde::Serialize;
 
 /// The profile of a point of light in a frame.
@@ -13,6 +15,9 @@ pub struct Optics {
     pub angle_rad: f64,
     /// Exponent of the profile: 2.5 wide wings, 5 narrow ones.
     pub beta: f64,
+    /// How far the lens moves a star in a corner, in pixels, outwards positive; less as the cube of the
+    /// distance from the middle.
+    pub distortion_px: f64,
 }
 
 /// Places and weights of Gauss-Legendre integration over (-1/2, 1/2) with five points.
@@ -32,7 +37,26 @@ impl Optics {
             elongation: 1.0,
             angle_rad: 0.0,
             beta: 3.5,
+            distortion_px: 0.0,
         }
+    }
+
+    /// What the lens adds to places on a frame of this size; `None` for a lens without distortion.
+    pub fn bend(&self, size: Size) -> Option<Bend> {
+        if self.distortion_px == 0.0 {
+            return None;
+        }
+        let half = [size.width() as f64 / 2.0, size.height() as f64 / 2.0];
+        let centre = [half[0] - 0.5, half[1] - 0.5];
+        // The displacement is k r^2 (x, y) from the centre, of the wanted length in a corner.
+        let corner = half[0].hypot(half[1]);
+        let k = self.distortion_px / corner.powi(3);
+        let (mut x, mut y) = (vec![0.0; 10], vec![0.0; 10]);
+        let ([a, b], along) = (half, |p: f64, q: f64| k * p * q * q);
+        // In units of the halves: x^3 and x y^2, and x^2 y and y^3.
+        (x[6], x[8]) = (along(a, a), along(a, b));
+        (y[7], y[9]) = (along(b, a), along(b, b));
+        Bend::new(centre, half, x, y)
     }
 
     /// The profile's density at an offset from its centre; its integral over the plane is 1.
@@ -97,5 +121,23 @@ mod tests {
         let o = Optics::round(3.4);
         assert!((o.density(1.7, 0.0) / o.density(0.0, 0.0) - 0.5).abs() < 1e-12);
         assert!((o.density(o.radius(1e-5), 0.0) - 1e-5).abs() < 1e-9);
+    }
+
+    #[test]
+    fn a_lens_moves_corners_as_said_and_the_middle_not_at_all() {
+        let size = Size::new(301, 201).unwrap();
+        assert!(Optics::round(3.0).bend(size).is_none());
+        let lens = Optics {
+            distortion_px: 4.0,
+            ..Optics::round(3.0)
+        };
+        let bend = lens.bend(size).unwrap();
+        let (x, y) = bend.apply(300.5, 200.5);
+        assert!(((x - 300.5).hypot(y - 200.5) - 4.0).abs() < 1e-9 && x > 300.5 && y > 200.5);
+        let (x, y) = bend.apply(150.0, 100.0);
+        assert!((x - 150.0).hypot(y - 100.0) < 1e-12);
+        // Half-way out an eighth of it.
+        let (x, y) = bend.apply(225.25, 150.25);
+        assert!(((x - 225.25).hypot(y - 150.25) - 0.5).abs() < 1e-9);
     }
 }

@@ -96,7 +96,12 @@ const LEAST_ELECTRONS: f64 = 0.02;
 impl Shot {
     /// Where the sky's plane lies on the frame.
     pub fn map(&self) -> Map<SkyPx, FramePx> {
-        self.pointing.map(self.size)
+        let flat = self.pointing.map(self.size);
+        match self.optics.bend(self.size) {
+            // A map that was never inverted takes a bend.
+            Some(bend) => flat.clone().bent(bend).unwrap_or(flat),
+            None => flat,
+        }
     }
 
     /// The part of the plane that the frame covers, with a margin for the wings of stars outside.
