@@ -1,6 +1,8 @@
 //! The used frames of a layout as files of their own, each on the canvas, for use elsewhere.
 
 use std::path::{Path, PathBuf};
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicUsize, Ordering};
 
 use jigsawa_core::balance::Balance;
 use jigsawa_core::layout::{Layout, LayoutFrame, PlacementRecord};
@@ -58,6 +60,10 @@ pub fn targets(folder: &Path, frames: &[Frame], overwrite: bool) -> Result<Vec<T
     Ok(targets)
 }
 
+/// Frames written at once: one waits for the disk while the other is computed. More would only share
+/// the same cores.
+const AT_ONCE: usize = 2;
+
 /// Writes all that are used.
 pub fn write(
     targets: &[Target],
@@ -69,20 +75,45 @@ pub fn write(
     let is_used = |t: &&Target| layout.frames[t.planes[0]].verdict == Verdict::Used;
     let used: Vec<&Target> = targets.iter().filter(is_used).collect();
     let progress = Progress::begin("frames", used.len(), common);
-    let mut done = Vec::with_capacity(used.len());
-    for target in used {
-        let file = write_one(target, layout, frames, (sampling, overwrite), common)?;
-        let path = file.finish().map_err(|error| Trouble::Write {
-            file: target.file.clone(),
-            error,
-        })?;
-        done.push(Output {
-            file: path.display().to_string(),
-            kind: "placed frame",
-        });
-        progress.step();
-    }
-    Ok(done)
+    let next = AtomicUsize::new(0);
+    let finished: Vec<Mutex<Option<Result<Output, Trouble>>>> =
+        used.iter().map(|_| Mutex::default()).collect();
+    let work = || {
+        while let Some(target) = used.get(next.fetch_add(1, Ordering::Relaxed)) {
+            let done = write_one(target, layout, frames, (sampling, overwrite), common)
+                .and_then(|file| finish(file, target));
+            if done.is_err() {
+                // No further frame is begun.
+                next.store(used.len(), Ordering::Relaxed);
+            }
+            if let Some(k) = used.iter().position(|t| std::ptr::eq(*t, *target))
+                && let Ok(mut slot) = finished[k].lock()
+            {
+                *slot = Some(done);
+            }
+            progress.step();
+        }
+    };
+    std::thread::scope(|scope| {
+        for _ in 0..AT_ONCE.min(used.len()) {
+            scope.spawn(work);
+        }
+    });
+    finished
+        .into_iter()
+        .filter_map(|slot| slot.into_inner().ok().flatten())
+        .collect()
+}
+
+fn finish(file: Unfinished, target: &Target) -> Result<Output, Trouble> {
+    let path = file.finish().map_err(|error| Trouble::Write {
+        file: target.file.clone(),
+        error,
+    })?;
+    Ok(Output {
+        file: path.display().to_string(),
+        kind: "placed frame",
+    })
 }
 
 fn write_one(

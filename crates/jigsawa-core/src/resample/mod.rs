@@ -5,6 +5,7 @@
 //! what it is whatever the scale; fluxes grow with the area of a pixel.
 
 mod kernel;
+mod lanes;
 mod rows;
 mod whole;
 

@@ -2,19 +2,23 @@
 //!
 //! Positions of a row are computed first, then each pixel is six rows of eight values weighted by y,
 //! summed by x, in vectors of eight; larger kernels take more rows, and more eights of each. Plain arrays of eight were tried first: the compiler took them
-//! apart into single numbers, at three times the cost. Multiplications and additions stay apart, so
-//! every machine gives the same bits. A sum that is not finite has met a missing pixel, and goes the
+//! apart into single numbers, at three times the cost (`lanes` has the vectors). Multiplications and
+//! additions stay apart, so every machine gives the same bits. A sum that is not finite has met a missing pixel, and goes the
 //! plain way.
 
 use std::ops::Range;
 
 use multiversion::multiversion;
-use wide::f32x8;
 
 use crate::placement::{Bend, Placement};
 use crate::space::{FramePx, Point, Rect, Size};
 
 use super::kernel::{Kernel, PHASES, Window, inside, limit, sample_at, steps};
+use super::lanes::{Lanes, Portable};
+
+/// Splits a position in steps into pixel and phase.
+const MASK: i32 = PHASES as i32 - 1;
+const SHIFT: u32 = PHASES.trailing_zeros();
 
 /// Memory of [`resample`], kept from tile to tile.
 #[derive(Debug, Default)]
@@ -95,14 +99,15 @@ pub fn resample(
         // The frame is convex: what lies well inside of it is one run of the row.
         let run = inner_run(kernel, window, frame, x, y);
         let (from, to) = (run.start, run.end);
-        let (at, inner) = ((&x[from..to], &y[from..to]), &mut row[from..to]);
-        match kernel.by_phase() {
-            Some(weights) if kernel.taps() == 6 => {
-                row_of_few::<6>(kernel, weights, window, saturation, at, inner);
-            }
-            Some(weights) => row_of_few::<8>(kernel, weights, window, saturation, at, inner),
-            None => row_of_many(kernel, window, saturation, at, inner),
-        }
+        let inner = Run {
+            kernel,
+            window,
+            saturation,
+            x: &x[from..to],
+            y: &y[from..to],
+            out: &mut row[from..to],
+        };
+        inner.fill();
         for i in (0..from).chain(to..tile.width) {
             row[i] = if inside(x[i], frame.width()) && inside(y[i], frame.height()) {
                 sample_at(kernel, window, (x[i], y[i]), saturation)
@@ -216,115 +221,166 @@ fn inner_run(
     from..to
 }
 
-/// The first eight values.
-#[inline]
-fn eight(values: &[f32]) -> f32x8 {
-    let mut lanes = [0.0; 8];
-    lanes.copy_from_slice(&values[..8]);
-    f32x8::new(lanes)
+/// A run of samples with all their taps in the window.
+struct Run<'a> {
+    kernel: &'a Kernel,
+    window: &'a Window<'a>,
+    saturation: f32,
+    x: &'a [i32],
+    y: &'a [i32],
+    out: &'a mut [f32],
 }
 
-/// Kernels of six and of eight taps: one vector for each row of pixels.
-#[multiversion(targets("x86_64+avx2"))]
-fn row_of_few<const TAPS: usize>(
-    kernel: &Kernel,
-    weights: &[[f32; 8]; PHASES],
-    window: &Window<'_>,
-    saturation: f32,
-    (x, y): (&[i32], &[i32]),
-    out: &mut [f32],
-) {
-    const MASK: i32 = PHASES as i32 - 1;
-    const SHIFT: u32 = PHASES.trailing_zeros();
-    let wide = window.rect.width;
-    let before = TAPS / 2 - 1;
-    let (left, top) = (
-        window.rect.x as i32 + before as i32,
-        window.rect.y as i32 + before as i32,
-    );
-    for (value, (x, y)) in out.iter_mut().zip(x.iter().zip(y)) {
-        let wx = &weights[(x & MASK) as usize];
-        let wy = &weights[(y & MASK) as usize];
-        let first = ((y >> SHIFT) - top) as usize * wide + ((x >> SHIFT) - left) as usize;
-        let mut rows = window.data[first..].chunks(wide);
-        let mut next = || rows.next().unwrap_or_default();
-        // Written out: the compiler keeps a loop over the rows, at twice the time.
-        let mut columns = eight(next()) * f32x8::splat(wy[0]);
-        columns += eight(next()) * f32x8::splat(wy[1]);
-        if TAPS == 8 {
-            columns += eight(next()) * f32x8::splat(wy[2]);
+impl Run<'_> {
+    /// Fills it by the widest vectors that the machine has.
+    fn fill(self) {
+        #[cfg(target_arch = "x86_64")]
+        if let Some(v3) = pulp::x86::V3::try_new() {
+            return v3.vectorize(Wide { run: self, v3 });
         }
-        let (upper, lower) = (next(), next());
-        columns += eight(upper) * f32x8::splat(wy[before]);
-        columns += eight(lower) * f32x8::splat(wy[before + 1]);
-        columns += eight(next()) * f32x8::splat(wy[before + 2]);
-        columns += eight(next()) * f32x8::splat(wy[before + 3]);
-        if TAPS == 8 {
-            columns += eight(next()) * f32x8::splat(wy[7]);
-        }
-        let c = (columns * f32x8::new(*wx)).to_array();
-        let sum = ((c[0] + c[4]) + (c[2] + c[6])) + ((c[1] + c[5]) + (c[3] + c[7]));
-        // The limits act only below all pixels around and above saturation. One of the four nearest
-        // pixels below the sum, and no saturation, tell in one branch that they do not.
-        let least = |a: f32, b: f32| if a < b { a } else { b };
-        let lowest = least(
-            least(upper[before], upper[before + 1]),
-            least(lower[before], lower[before + 1]),
-        );
-        *value = if sum >= lowest && sum <= saturation {
-            sum
-        } else if sum.is_finite() {
-            let around = first + (before - 1) * wide + before - 1;
-            limited(&window.data[around..], wide, sum, saturation)
-        } else {
-            sample_at(kernel, window, (*x, *y), saturation)
-        };
+        self.fill_by(Portable);
     }
-}
 
-/// Any kernel: the same sums in the same order. Where the limits may act the plain sample is asked.
-#[multiversion(targets("x86_64+avx2"))]
-fn row_of_many(
-    kernel: &Kernel,
-    window: &Window<'_>,
-    saturation: f32,
-    (x, y): (&[i32], &[i32]),
-    out: &mut [f32],
-) {
-    const MASK: i32 = PHASES as i32 - 1;
-    const SHIFT: u32 = PHASES.trailing_zeros();
-    let wide = window.rect.width;
-    let half = kernel.taps() / 2;
-    let before = half as i32 - 1;
-    let (left, top) = (window.rect.x as i32 + before, window.rect.y as i32 + before);
-    let least = |a: f32, b: f32| if a < b { a } else { b };
-    for (value, (x, y)) in out.iter_mut().zip(x.iter().zip(y)) {
-        let wx = kernel.row((x & MASK) as usize);
-        let wy = &kernel.row((y & MASK) as usize)[..kernel.taps()];
-        let first = ((y >> SHIFT) - top) as usize * wide + ((x >> SHIFT) - left) as usize;
-        let pixels = &window.data[first..];
-        let mut total = f32x8::splat(0.0);
-        for (k, wx) in wx.chunks_exact(8).enumerate() {
-            let mut columns = f32x8::splat(0.0);
-            for (row, wy) in pixels.chunks(wide).zip(wy) {
-                columns += eight(&row[8 * k..]) * f32x8::splat(*wy);
+    #[inline(always)]
+    fn fill_by<L: Lanes>(self, lanes: L) {
+        match self.kernel.by_phase() {
+            Some(weights) if self.kernel.taps() == 6 => self.few::<L, 6>(lanes, weights),
+            Some(weights) => self.few::<L, 8>(lanes, weights),
+            None => self.many(lanes),
+        }
+    }
+
+    /// Kernels of six and of eight taps: one vector for each row of pixels.
+    #[inline(always)]
+    fn few<L: Lanes, const TAPS: usize>(self, l: L, weights: &[[f32; 8]; PHASES]) {
+        let Self {
+            kernel,
+            window,
+            saturation,
+            ..
+        } = self;
+        let wide = window.rect.width;
+        let before = TAPS / 2 - 1;
+        let (left, top) = (
+            window.rect.x as i32 + before as i32,
+            window.rect.y as i32 + before as i32,
+        );
+        // Frames are turned by little or by half turns: the rows stay the same for many pixels.
+        let mut rows: [&[f32]; TAPS] = [&[]; TAPS];
+        let mut first_row = i32::MIN;
+        for (value, (x, y)) in self.out.iter_mut().zip(self.x.iter().zip(self.y)) {
+            let wx = &weights[(x & MASK) as usize];
+            let wy = &weights[(y & MASK) as usize];
+            let (row, column) = ((y >> SHIFT) - top, ((x >> SHIFT) - left) as usize);
+            if row != first_row {
+                first_row = row;
+                for (j, r) in rows.iter_mut().enumerate() {
+                    let start = (row as usize + j) * wide;
+                    *r = &window.data[start..start + wide];
+                }
             }
-            total += columns * eight(wx);
+            let eight = |j: usize| &rows[j][column..column + 8];
+            let times = |row: &[f32], w: f32| l.mul(l.load(row), l.splat(w));
+            // Written out: the compiler keeps a loop over the rows, at twice the time.
+            let mut columns = times(eight(0), wy[0]);
+            columns = l.add(columns, times(eight(1), wy[1]));
+            if TAPS == 8 {
+                columns = l.add(columns, times(eight(2), wy[2]));
+            }
+            let (upper, lower) = (eight(before), eight(before + 1));
+            columns = l.add(columns, times(upper, wy[before]));
+            columns = l.add(columns, times(lower, wy[before + 1]));
+            columns = l.add(columns, times(eight(before + 2), wy[before + 2]));
+            columns = l.add(columns, times(eight(before + 3), wy[before + 3]));
+            if TAPS == 8 {
+                columns = l.add(columns, times(eight(7), wy[7]));
+            }
+            let sum = total(l.array(l.mul(columns, l.load(wx))));
+            // The limits act only below all pixels around and above saturation. One of the four nearest
+            // pixels below the sum, and no saturation, tell in one branch that they do not.
+            let lowest = least(
+                least(upper[before], upper[before + 1]),
+                least(lower[before], lower[before + 1]),
+            );
+            *value = if sum >= lowest && sum <= saturation {
+                sum
+            } else if sum.is_finite() {
+                let first = (row as usize + before - 1) * wide + column + before - 1;
+                limited(&window.data[first..], wide, sum, saturation)
+            } else {
+                sample_at(kernel, window, (*x, *y), saturation)
+            };
         }
-        let c = total.to_array();
-        let sum = ((c[0] + c[4]) + (c[2] + c[6])) + ((c[1] + c[5]) + (c[3] + c[7]));
-        let near = (half - 1) * wide + half - 1;
-        let (upper, lower) = (
-            &pixels[near..near + 2],
-            &pixels[near + wide..near + wide + 2],
-        );
-        let lowest = least(least(upper[0], upper[1]), least(lower[0], lower[1]));
-        *value = if sum >= lowest && sum <= saturation {
-            sum
-        } else {
-            sample_at(kernel, window, (*x, *y), saturation)
-        };
     }
+
+    /// Any kernel: the same sums in the same order. Where the limits may act the plain sample is asked.
+    #[inline(always)]
+    fn many<L: Lanes>(self, l: L) {
+        let Self {
+            kernel,
+            window,
+            saturation,
+            ..
+        } = self;
+        let wide = window.rect.width;
+        let half = kernel.taps() / 2;
+        let before = half as i32 - 1;
+        let (left, top) = (window.rect.x as i32 + before, window.rect.y as i32 + before);
+        for (value, (x, y)) in self.out.iter_mut().zip(self.x.iter().zip(self.y)) {
+            let wx = kernel.row((x & MASK) as usize);
+            let wy = &kernel.row((y & MASK) as usize)[..kernel.taps()];
+            let first = ((y >> SHIFT) - top) as usize * wide + ((x >> SHIFT) - left) as usize;
+            let pixels = &window.data[first..];
+            let mut sums = l.splat(0.0);
+            for (k, wx) in wx.chunks_exact(8).enumerate() {
+                let mut columns = l.splat(0.0);
+                for (row, wy) in pixels.chunks(wide).zip(wy) {
+                    columns = l.add(columns, l.mul(l.load(&row[8 * k..]), l.splat(*wy)));
+                }
+                sums = l.add(sums, l.mul(columns, l.load(wx)));
+            }
+            let sum = total(l.array(sums));
+            let near = (half - 1) * wide + half - 1;
+            let (upper, lower) = (
+                &pixels[near..near + 2],
+                &pixels[near + wide..near + wide + 2],
+            );
+            let lowest = least(least(upper[0], upper[1]), least(lower[0], lower[1]));
+            *value = if sum >= lowest && sum <= saturation {
+                sum
+            } else {
+                sample_at(kernel, window, (*x, *y), saturation)
+            };
+        }
+    }
+}
+
+/// A run on a machine with AVX2.
+#[cfg(target_arch = "x86_64")]
+struct Wide<'a> {
+    run: Run<'a>,
+    v3: pulp::x86::V3,
+}
+
+#[cfg(target_arch = "x86_64")]
+impl pulp::NullaryFnOnce for Wide<'_> {
+    type Output = ();
+
+    #[inline(always)]
+    fn call(self) {
+        self.run.fill_by(self.v3);
+    }
+}
+
+/// The sum of eight, in the order in which a vector register is summed.
+#[inline(always)]
+fn total(c: [f32; 8]) -> f32 {
+    ((c[0] + c[4]) + (c[2] + c[6])) + ((c[1] + c[5]) + (c[3] + c[7]))
+}
+
+#[inline(always)]
+fn least(a: f32, b: f32) -> f32 {
+    if a < b { a } else { b }
 }
 
 /// The sum within the limits that the 16 pixels around it set; `pixels` begins at the first of them.
@@ -386,6 +442,21 @@ mod tests {
         let (mut xs, mut ys) = (Vec::new(), Vec::new());
         for (i, row) in out.chunks_exact(tile.width).enumerate() {
             positions(map, tile, tile.y + i as i64, &mut xs, &mut ys);
+            // The way of machines without wide vectors gives the same.
+            let run = inner_run(&kernel, &window, size, &xs, &ys);
+            let mut again = vec![0.0; run.len()];
+            let portable = Run {
+                kernel: &kernel,
+                window: &window,
+                saturation,
+                x: &xs[run.clone()],
+                y: &ys[run.clone()],
+                out: &mut again,
+            };
+            portable.fill_by(Portable);
+            for (a, b) in again.iter().zip(&row[run]) {
+                assert!(a.to_bits() == b.to_bits() || (a.is_nan() && b.is_nan()));
+            }
             for (v, (x, y)) in row.iter().zip(xs.iter().zip(&ys)) {
                 let on_frame = inside(*x, size.width()) && inside(*y, size.height());
                 let want = if on_frame {
