@@ -50,7 +50,11 @@ mod tests {
         let mut seen = Vec::new();
         let noise = |seed: u32, n: usize| -> Vec<u8> {
             (0..n as u32)
-                .map(|i| (i.wrapping_mul(2_654_435_761).wrapping_add(seed) >> 24) as u8)
+                .map(|i| {
+                    (i.wrapping_mul(2_654_435_761)
+                        .wrapping_add(seed.wrapping_mul(0x9E37_79B9))
+                        >> 24) as u8
+                })
                 .collect()
         };
         for (seed, n) in [

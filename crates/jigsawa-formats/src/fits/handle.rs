@@ -197,28 +197,6 @@ impl Handle {
         check(status, "cannot write the header")
     }
 
-    /// Writes whole rows of a plane, from row `y` (from 0) on.
-    pub(super) fn write_rows(
-        &mut self,
-        plane: usize,
-        y: usize,
-        values: &mut [f32],
-    ) -> Result<(), FileError> {
-        let mut first: [i64; 3] = [1, y as i64 + 1, plane as i64 + 1];
-        let mut status = 0;
-        unsafe {
-            c::ffppxll(
-                self.0,
-                FLOAT,
-                first.as_mut_ptr().cast(),
-                values.len() as i64,
-                values.as_mut_ptr().cast(),
-                &raw mut status,
-            );
-        }
-        check(status, "cannot write the pixels")
-    }
-
     /// Closes the file; what was written is complete only if this succeeds.
     pub(super) fn close(mut self) -> Result<(), FileError> {
         let file = std::mem::replace(&mut self.0, ptr::null_mut());

@@ -6,5 +6,6 @@ mod demo;
 mod night;
 mod page;
 mod register;
+mod schema;
 mod show;
 mod survey;

@@ -1,0 +1,60 @@
+//! Layouts are what their schema says.
+
+use jigsawa_core::filter::Filter;
+use serde_json::{Value, json};
+
+use crate::night::{Night, frame};
+
+fn read(path: &std::path::Path) -> Value {
+    serde_json::from_str(&std::fs::read_to_string(path).unwrap()).unwrap()
+}
+
+fn schema() -> jsonschema::Validator {
+    let path =
+        std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/layout.schema.json");
+    jsonschema::validator_for(&read(&path)).unwrap()
+}
+
+#[test]
+fn every_layout_that_is_written_passes_its_schema_and_an_edited_one_does_not() {
+    let night = Night::of_lines()
+        .frame("stray.fits", frame(Filter::R, "R").shifted(9000.0, 0.0))
+        .frame("empty.fits", frame(Filter::N2, "N2").hazy(1e-4));
+    let pairs = "--pair empty.fits:100,100=120,90 --pair empty.fits:400,100=420,90 --pair empty.fits:100,300=120,290";
+    for line in [
+        format!(
+            "register ha.fits oiii.fits sii.fits stray.fits empty.fits --out a --name x {pairs} --scale 1.5"
+        ),
+        "register ha.fits oiii.fits --out b --name x --model smooth".to_owned(),
+        "compose ha.fits oiii.fits sii.fits --palette SHO --out c --name x".to_owned(),
+        "survey ha.fits oiii.fits sii.fits --out d --name x --layout --no-report".to_owned(),
+    ] {
+        night.run(&line).success();
+    }
+    let schema = schema();
+    let layouts = [
+        "a/x.layout.json",
+        "b/x.layout.json",
+        "c/x-SHO.layout.json",
+        "d/x-survey.layout.json",
+    ];
+    for path in layouts {
+        let layout = read(&night.path(path));
+        let errors: Vec<String> = schema
+            .iter_errors(&layout)
+            .map(|e| format!("{}: {e}", e.instance_path()))
+            .collect();
+        assert!(errors.is_empty(), "{path}: {errors:#?}");
+    }
+    let good = read(&night.path("a/x.layout.json"));
+    let wrong = |change: &dyn Fn(&mut Value)| {
+        let mut layout = good.clone();
+        change(&mut layout);
+        assert!(!schema.is_valid(&layout));
+    };
+    wrong(&|l| l["format"] = json!(2));
+    wrong(&|l| l["frames"][0]["verdict"] = json!("perhaps"));
+    wrong(&|l| l["frames"][1]["placement"]["matrix"][0] = json!([1.0, 0.0]));
+    wrong(&|l| l["canvas"]["scale"] = json!(-1.0));
+    wrong(&|l| l["frames"][0]["placment"] = json!({}));
+}
