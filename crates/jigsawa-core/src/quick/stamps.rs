@@ -126,8 +126,7 @@ mod tests {
     }
 
     fn spread(p: &Picture) -> u8 {
-        let grey = |p: &Picture| p.rgb().iter().copied().collect::<Vec<u8>>();
-        let all = grey(p);
+        let all = p.rgb();
         all.iter().max().unwrap() - all.iter().min().unwrap()
     }
 

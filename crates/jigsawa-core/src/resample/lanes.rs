@@ -5,6 +5,10 @@
 //! token of `pulp` says so and gives whole registers, without unsafe code here. Multiplications and additions
 //! stay apart in both, so that both give the same bits.
 
+// What runs under a token must be part of the function that the token belongs to; a call in between would
+// lose the wide registers.
+#![allow(clippy::inline_always)]
+
 use wide::f32x8;
 
 /// Arithmetic on eight numbers.

@@ -6,6 +6,9 @@
 //! additions stay apart, so every machine gives the same bits. A sum that is not finite has met a missing pixel, and goes the
 //! plain way.
 
+// As in `lanes`.
+#![allow(clippy::inline_always)]
+
 use std::ops::Range;
 
 use multiversion::multiversion;

@@ -7,6 +7,17 @@ use rstest::rstest;
 
 /// Cloud on many scales, with noise of its own for each `frame`.
 fn nebula(seed: u64, guess: &Guess, frame: u64, size: Size) -> Plane {
+    cloud(
+        seed,
+        guess,
+        frame,
+        size,
+        &[(97.0, 1.0), (41.0, 0.6), (17.0, 0.35), (7.0, 0.2)],
+    )
+}
+
+/// The same of these scales, in pixels, and weights.
+fn cloud(seed: u64, guess: &Guess, frame: u64, size: Size, scales: &[(f64, f64)]) -> Plane {
     let hash = |i: i64, j: i64, k: u64| {
         let mut z = (i as u64).wrapping_mul(0x9E37_79B9_7F4A_7C15)
             ^ (j as u64).wrapping_mul(0xC2B2_AE3D_27D4_EB4F)
@@ -27,8 +38,8 @@ fn nebula(seed: u64, guess: &Guess, frame: u64, size: Size) -> Plane {
     let back = guess.map(size, size).unwrap().invert();
     Plane::from_fn(size, |x, y| {
         let p: Point<ReferencePx> = back.apply(Point::new(x as f64, y as f64));
-        let light: f64 = [(97.0, 1.0), (41.0, 0.6), (17.0, 0.35), (7.0, 0.2)]
-            .into_iter()
+        let light: f64 = scales
+            .iter()
             .enumerate()
             .map(|(k, (scale, weight))| weight * smooth(p.x / scale, p.y / scale, k as u64))
             .sum();
@@ -68,6 +79,26 @@ fn a_nebula_without_stars_is_placed(#[case] guess: Guess) {
         assert!(off < 0.3, "{off} at {x} {y}, {:?}", found.errors);
     }
     assert!(found.pairs.is_empty() && found.points >= 6);
+}
+
+#[test]
+fn a_smooth_nebula_is_placed_too() {
+    let guess = Guess {
+        turn_deg: 180.0,
+        shift: [-18.0, 11.0],
+        ..Guess::default()
+    };
+    let size = Size::new(640, 480).unwrap();
+    let smooth = [(90.0, 1.0), (37.0, 0.6), (16.0, 0.35)];
+    let reference = cloud(1, &Guess::default(), 1, size, &smooth);
+    let frame = cloud(1, &guess, 2, size, &smooth);
+    let found = match_patterns(&reference, &frame, &Wish::default()).unwrap();
+    let truth = guess.map(size, size).unwrap();
+    for (x, y) in [(60.0, 60.0), (320.0, 240.0), (580.0, 420.0)] {
+        let p = Point::<ReferencePx>::new(x, y);
+        let off = found.map.apply(p).distance(truth.apply(p));
+        assert!(off < 0.4, "{off} at {x} {y}, {:?}", found.errors);
+    }
 }
 
 #[test]

@@ -118,6 +118,9 @@ fn relocated_start(args: &RegisterArgs) -> &[(String, String)] {
     }
 }
 
+/// Stars of a frame, spread over it, that fix its map to a thousandth of a pixel; more cost time only.
+const ENOUGH_STARS: usize = 1000;
+
 /// How stars and maps are to be looked for.
 fn looking(args: &RegisterArgs, frames: &[Frame]) -> Result<Looking, Trouble> {
     let settings = Settings::default();
@@ -126,6 +129,7 @@ fn looking(args: &RegisterArgs, frames: &[Frame]) -> Result<Looking, Trouble> {
         hints: hints(&args.hint, &args.pair, frames)?,
         settings: Settings {
             threshold_sigma: args.detect_sigma,
+            most: ENOUGH_STARS,
             lowest_sigma: settings.lowest_sigma.min(args.detect_sigma),
             ..settings
         },

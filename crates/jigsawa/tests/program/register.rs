@@ -264,7 +264,7 @@ fn the_report_shows_stars_vectors_and_coverage_of_every_frame() {
     }
     // Two placed frames, five places, three pictures of each, where a star is near.
     let pictures = page.matches("data:image/png;base64,").count();
-    assert!(pictures >= 24 && pictures % 3 == 0, "{pictures}");
+    assert!(pictures >= 24 && pictures.is_multiple_of(3), "{pictures}");
     let page = page.replace("http://www.w3.org/2000/svg", "");
     assert!(!page.contains("http://") && !page.contains("https://"));
     // A report is no more replaced unasked than a layout, and can be left away.
@@ -411,4 +411,80 @@ fn placed_frames_keep_brightness_or_flux() {
     assert!(ratios.len() > 10);
     let ratio = jigsawa_core::robust::median(&mut ratios);
     assert!((ratio - 1.0).abs() < 0.02, "{ratio}");
+}
+
+/// Writes a nebula without a star, moved and half-turned, with noise of its own.
+fn nebula(night: &Night, file: &str, shift: (f64, f64), flip: bool, seed: u64) {
+    use jigsawa_core::doors::TileSink;
+    use jigsawa_core::space::{Rect, Size};
+    use jigsawa_formats::fits::{Cards, Depth, FitsWriter};
+    let (w, h) = (640usize, 480usize);
+    let hash = |i: i64, j: i64, k: u64| {
+        let mut z = (i as u64).wrapping_mul(0x9E37_79B9_7F4A_7C15)
+            ^ (j as u64).wrapping_mul(0xC2B2_AE3D_27D4_EB4F)
+            ^ (k << 32);
+        z = (z ^ (z >> 30)).wrapping_mul(0xBF58_476D_1CE4_E5B9);
+        z = (z ^ (z >> 27)).wrapping_mul(0x94D0_49BB_1331_11EB);
+        ((z ^ (z >> 31)) >> 11) as f64 / (1u64 << 53) as f64
+    };
+    let smooth = |x: f64, y: f64, k: u64| {
+        let ease = |t: f64| t * t * (3.0 - 2.0 * t);
+        let (i, j) = (x.floor(), y.floor());
+        let (u, v) = (ease(x - i), ease(y - j));
+        let at = |a: i64, b: i64| hash(i as i64 + a, j as i64 + b, k);
+        (at(0, 0) * (1.0 - u) + at(1, 0) * u) * (1.0 - v)
+            + (at(0, 1) * (1.0 - u) + at(1, 1) * u) * v
+    };
+    let values: Vec<f32> = (0..w * h)
+        .map(|i| {
+            let (x, y) = ((i % w) as f64, (i / w) as f64);
+            let (px, py) = if flip {
+                (w as f64 - 1.0 - x, h as f64 - 1.0 - y)
+            } else {
+                (x, y)
+            };
+            let (px, py) = (px - shift.0, py - shift.1);
+            let light: f64 = [(90.0, 1.0), (37.0, 0.6), (16.0, 0.35)]
+                .into_iter()
+                .enumerate()
+                .map(|(k, (scale, weight))| weight * smooth(px / scale, py / scale, k as u64))
+                .sum();
+            let noise = hash(i as i64, 7, 1000 + seed) - 0.5;
+            (1000.0 + 200.0 * light * light + 25.0 * noise) as f32
+        })
+        .collect();
+    let size = Size::new(w, h).unwrap();
+    let mut cards = Cards::default();
+    cards.text("FILTER", "Ha", "");
+    let part = jigsawa_formats::whole::Unfinished::new(&night.path(file), false).unwrap();
+    let mut out = FitsWriter::create(part, size, 1, Depth::Float, &cards).unwrap();
+    let rect = Rect {
+        x: 0,
+        y: 0,
+        width: w,
+        height: h,
+    };
+    out.put(rect, &[&values]).unwrap();
+    out.complete().unwrap().finish().unwrap();
+}
+
+#[test]
+fn a_nebula_without_a_star_is_placed_by_its_pattern() {
+    let night = Night::new();
+    nebula(&night, "a.fits", (0.0, 0.0), false, 1);
+    nebula(&night, "b.fits", (18.0, -11.0), true, 2);
+    let json = night
+        .run("register a.fits b.fits --reference a.fits --out w --name x --json")
+        .success()
+        .json();
+    let placed = &json["frames"][1]["placement"];
+    assert_eq!(placed["by"], "pattern", "{}", json["frames"][1]);
+    assert!((placed["rotation_deg"].as_f64().unwrap() - 180.0).abs() < 0.05);
+    let shift = |k: usize| placed["shift"][k].as_f64().unwrap();
+    assert!(
+        (shift(0) + 18.0).abs() < 0.3 && (shift(1) - 11.0).abs() < 0.3,
+        "{placed}"
+    );
+    let page = std::fs::read_to_string(night.path("w/x-register.html")).unwrap();
+    assert!(page.contains("patches of its pattern agree") && page.contains("look at it"));
 }

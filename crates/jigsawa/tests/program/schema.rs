@@ -19,7 +19,7 @@ fn schema() -> jsonschema::Validator {
 fn every_layout_that_is_written_passes_its_schema_and_an_edited_one_does_not() {
     let night = Night::of_lines()
         .frame("stray.fits", frame(Filter::R, "R").shifted(9000.0, 0.0))
-        .frame("empty.fits", frame(Filter::N2, "N2").hazy(1e-4));
+        .frame("empty.fits", frame(Filter::Nii, "NII").hazy(1e-4));
     let pairs = "--pair empty.fits:100,100=120,90 --pair empty.fits:400,100=420,90 --pair empty.fits:100,300=120,290";
     for line in [
         format!(

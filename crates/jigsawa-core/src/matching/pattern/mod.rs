@@ -34,15 +34,19 @@ const PATCH_FULL: usize = 128;
 /// agree to half a pixel by chance.
 const LEAST_PATCHES: usize = 6;
 
+/// And the part of all patches with a clear peak that they must be: scattered ones are not to be picked
+/// until some agree.
+const LEAST_PART: f64 = 0.4;
+
 /// Patches farther than this from the map that most agree on are left out, in pixels.
 const AGREE_PX: f64 = 1.5;
 
 /// Scatter of the patches that is allowed: no patch is as sharp as a star, and the map is known much
 /// better than each of them.
-const MOST_RMS_PX: f64 = 1.0;
+const MOST_RMS_PX: f64 = 2.0;
 
 /// Height of a correlation's peak above its scatter from which a rough map is worth being tried.
-const LEAST_PEAK: f64 = 6.0;
+const LEAST_PEAK: f64 = 4.5;
 
 /// A patch's place is taken to be known to this, in each coordinate, until the scatter says more.
 const PATCH_SIGMA_PX: f64 = 0.1;
@@ -177,12 +181,10 @@ fn settle(
     for _ in 0..3 {
         let area = shared_area(&map, reference_size, frame_size);
         let mut good = patches(reference, frame, &map, side);
-        let too_few = |agreeing: usize| MatchError::NoPattern {
-            agreeing,
-            needed: LEAST_PATCHES,
-        };
+        let needed = LEAST_PATCHES.max((LEAST_PART * good.len() as f64).ceil() as usize);
+        let too_few = |agreeing: usize| MatchError::NoPattern { agreeing, needed };
         for _ in 0..6 {
-            if good.len() < LEAST_PATCHES {
+            if good.len() < needed {
                 return Err(too_few(good.len()));
             }
             let chosen = choose_among(&models, &good, Some(area)).ok_or(too_few(good.len()))?;
@@ -195,6 +197,9 @@ fn settle(
                 .filter(|p| off(p) < (3.0 * typical).max(AGREE_PX))
                 .collect();
             let done = kept.len() == good.len();
+            if kept.len() < needed {
+                return Err(too_few(kept.len()));
+            }
             good = kept;
             map = chosen.map;
             last = Some((chosen.model, good.clone()));

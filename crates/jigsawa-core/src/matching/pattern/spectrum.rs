@@ -14,6 +14,12 @@ const LOW_PASS: f32 = 0.5;
 /// Frequencies below this many waves over the frame are left out: glow, gradients, the window.
 const LOWEST_WAVES: f32 = 2.0;
 
+/// From this part of the highest frequency on, pixels show noise alone.
+const NOISE_FROM: f32 = 0.8;
+
+/// Products of so many times the noise's count half.
+const NOISE_FLOOR: f32 = 6.0;
+
 /// Values are compressed beyond this many times their scatter, as by a logarithm.
 const SOFT: f32 = 3.0;
 
@@ -82,7 +88,8 @@ impl Surface {
         }
     }
 
-    /// Correlates by phases (Kuglin & Hines 1975), both being spectra of one side.
+    /// Correlates by phases (Kuglin & Hines 1975), both being spectra of one side. Frequencies at which there is
+    /// nothing but noise, as most are of a smooth nebula, count little: their phases say nothing.
     pub(super) fn correlate(&self, other: &Self) -> Peak {
         let side = self.side;
         let mut product = Self {
@@ -90,6 +97,7 @@ impl Surface {
             values: vec![Complex32::ZERO; side * side],
         };
         let edge = LOW_PASS * side as f32 / 2.0;
+        let floor = NOISE_FLOOR * self.noise_with(other);
         for y in 0..side {
             for x in 0..side {
                 let i = y * side + x;
@@ -100,12 +108,27 @@ impl Surface {
                 let p = other.values[i] * self.values[i].conj();
                 let size = p.norm();
                 if size > 0.0 {
-                    product.values[i] = p * ((-(f / edge).powi(2)).exp() / size);
+                    product.values[i] = p * ((-(f / edge).powi(2)).exp() / (size + floor));
                 }
             }
         }
         product.transform(FftDirection::Inverse);
         product.peak()
+    }
+
+    /// The usual product of both at the highest frequencies, where pixels show noise alone.
+    fn noise_with(&self, other: &Self) -> f32 {
+        let side = self.side;
+        let highest = NOISE_FROM * side as f32 / 2.0;
+        let mut sizes: Vec<f32> = (0..side * side)
+            .filter(|i| self.waves(i % side).abs().max(self.waves(i / side).abs()) > highest)
+            .map(|i| (other.values[i] * self.values[i].conj()).norm())
+            .collect();
+        if sizes.is_empty() {
+            0.0
+        } else {
+            median(&mut sizes)
+        }
     }
 
     fn peak(&self) -> Peak {

@@ -173,9 +173,11 @@ impl Field {
             .stars
             .iter()
             .map(|s| (s.2.max(1.0).log10(), s.1[0].hypot(s.1[1])));
-        scatter(points.collect(), "signal-to-noise of the star", &|x| {
-            format!("{:.0}", 10f64.powf(*x))
-        })
+        scatter(
+            &points.collect::<Vec<_>>(),
+            "signal-to-noise of the star",
+            &|x| format!("{:.0}", 10f64.powf(*x)),
+        )
     }
 
     /// And against the distance from the middle: a rise outwards is a distortion that the model lacks.
@@ -185,9 +187,11 @@ impl Field {
             .stars
             .iter()
             .map(|s| (s.0.distance(centre), s.1[0].hypot(s.1[1])));
-        scatter(points.collect(), "distance from the middle (px)", &|x| {
-            format!("{x:.0}")
-        })
+        scatter(
+            &points.collect::<Vec<_>>(),
+            "distance from the middle (px)",
+            &|x| format!("{x:.0}"),
+        )
     }
 }
 
@@ -198,7 +202,7 @@ fn round_to_one_digit(v: f64) -> f64 {
 }
 
 /// Points over an axis, as SVG; empty for none.
-fn scatter(points: Vec<(f64, f64)>, x_words: &str, x_label: &dyn Fn(&f64) -> String) -> String {
+fn scatter(points: &[(f64, f64)], x_words: &str, x_label: &dyn Fn(&f64) -> String) -> String {
     let fold = |of: fn(&(f64, f64)) -> f64| {
         points
             .iter()
