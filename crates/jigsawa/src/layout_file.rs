@@ -5,6 +5,7 @@ use std::path::{Component, Path, PathBuf};
 use std::sync::Arc;
 
 use jigsawa_core::layout::{FORMAT, Layout, LayoutError, LayoutFrame};
+use jigsawa_formats::error::FileError;
 use jigsawa_formats::fits::FitsFrame;
 use jigsawa_formats::whole::Unfinished;
 use jigsawa_formats::{facts, fingerprint};
@@ -19,7 +20,10 @@ pub fn open(path: &Path, relocate: &[(String, String)]) -> Result<(Vec<Frame>, L
         file: path.to_owned(),
         error,
     };
-    let text = fs::read_to_string(path).map_err(|e| unreadable(e.to_string()))?;
+    let text = fs::read_to_string(path).map_err(|error| {
+        let doing = "cannot open it";
+        Trouble::Files(vec![(path.to_owned(), FileError::Io { doing, error })])
+    })?;
     newer(path, &text)?;
     let mut layout: Layout = serde_json::from_str(&text).map_err(|e| unreadable(e.to_string()))?;
     layout.check().map_err(|error| Trouble::Layout {

@@ -9,6 +9,11 @@ use crate::space::{Point, Size};
 /// Pairs of points that fix a map by themselves: two leave no way to see a slip of the hand.
 pub const LEAST_HAND_PAIRS: usize = 3;
 
+/// Turns around the one that is said which are tried: up to 2.4 degrees to both sides, in steps that move a
+/// star by no more than a vote can span over most of a frame.
+const TURN_STEPS: i32 = 8;
+const TURN_STEP_DEG: f64 = 0.3;
+
 /// Pairs by hand from which on the map may be sheared, too.
 const PAIRS_FOR_AFFINE: usize = 5;
 
@@ -48,6 +53,24 @@ impl Hint {
             mirrored: self.mirrored,
         }
         .map(reference, frame)
+    }
+
+    /// The map that the hint says first, then the same with the turn a little off to both sides: nobody
+    /// reads a turn to better than a degree or two, and over a frame half a degree is many pixels.
+    pub fn maps(&self, reference: Size, frame: Size, usual_scale: f64) -> Vec<Registration> {
+        let exact = self.map(reference, frame, usual_scale);
+        let steps = if self.pairs.is_empty() { TURN_STEPS } else { 0 };
+        let turned = (1..=steps)
+            .flat_map(|k| [f64::from(k), -f64::from(k)])
+            .filter_map(|k| {
+                let off = self.rotate_deg.unwrap_or_default() + k * TURN_STEP_DEG;
+                let other = Self {
+                    rotate_deg: Some(off),
+                    ..self.clone()
+                };
+                other.map(reference, frame, usual_scale)
+            });
+        exact.into_iter().chain(turned).collect()
     }
 
     fn by_pairs(&self) -> Option<Registration> {
@@ -122,6 +145,35 @@ mod tests {
             ..Hint::default()
         };
         assert!(spot.map(size, size, 1.0).is_none());
+    }
+
+    #[test]
+    fn a_turn_is_taken_for_what_a_hand_can_tell() {
+        let size = Size::new(600, 400).unwrap();
+        let hint = Hint {
+            rotate_deg: Some(90.0),
+            ..Hint::default()
+        };
+        let turns: Vec<f64> = hint
+            .maps(size, size, 1.0)
+            .iter()
+            .map(|m| m.describe(size.centre()).rotation_deg)
+            .collect();
+        assert!((turns[0] - 90.0).abs() < 1e-9);
+        let (low, high) = turns
+            .iter()
+            .fold((f64::MAX, f64::MIN), |(a, b), t| (a.min(*t), b.max(*t)));
+        assert!((low - 87.6).abs() < 1e-6 && (high - 92.4).abs() < 1e-6);
+        // Points say the whole of it.
+        let points = Hint {
+            pairs: vec![
+                [0.0, 0.0, 1.0, 1.0],
+                [500.0, 0.0, 501.0, 1.0],
+                [0.0, 300.0, 1.0, 301.0],
+            ],
+            ..Hint::default()
+        };
+        assert_eq!(points.maps(size, size, 1.0).len(), 1);
     }
 
     #[test]

@@ -1,12 +1,13 @@
 //! Resampling: the one interpolation that each output pixel goes through.
 //!
-//! `kernel` holds the weights and the plain definition of a sample; `rows` is its fast twin for whole
-//! tiles, bit for bit the same. Values are interpolated as surface brightness: a frame's level stays
-//! what it is whatever the scale; fluxes grow with the area of a pixel.
+//! `kernel` holds the weights and the plain definition of a sample; `rows`, with its inner loop in `run`,
+//! is its fast twin for whole tiles, bit for bit the same. Values are interpolated as surface brightness: a frame's
+//! level stays what it is whatever the scale; who wants fluxes kept asks the merge for it.
 
 mod kernel;
 mod lanes;
 mod rows;
+mod run;
 mod whole;
 
 pub use kernel::{Kernel, Shape, Window, sample};

@@ -396,6 +396,9 @@ fn lay_out(field: &Field<'_>, on: OnReference, settled: &Settled<'_>) -> Result<
         let mut notes = placed[i]
             .as_ref()
             .map_or_else(|_| Vec::new(), |p| p.notes.clone());
+        if i == reference && field.hint(i).is_some() {
+            notes.push("it is the reference, which your hint is not needed for".to_owned());
+        }
         let said = disagreeing.iter().filter(|(k, _)| *k == i);
         notes.extend(said.map(|(_, said)| said.clone()));
         let row = Row {

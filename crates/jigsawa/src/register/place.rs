@@ -146,9 +146,22 @@ impl Both<'_> {
         ratio.filter(|r| (0.1..10.0).contains(r)).unwrap_or(1.0)
     }
 
-    fn hinted(&self) -> Option<Registration> {
+    /// Where the user says; and near to it, since no hand is exact.
+    fn hinted(&self) -> Vec<Registration> {
         let (reference, frame) = self.sizes();
-        self.hint?.map(reference, frame, self.usual_scale())
+        self.hint
+            .map(|h| h.maps(reference, frame, self.usual_scale()))
+            .unwrap_or_default()
+    }
+
+    /// Where to look first: where the user says, or else the headers.
+    fn guesses(&self) -> Vec<Registration> {
+        let hinted = self.hinted();
+        if hinted.is_empty() {
+            self.by_headers().into_iter().collect()
+        } else {
+            hinted
+        }
     }
 
     fn by_headers(&self) -> Option<Registration> {
@@ -167,35 +180,31 @@ impl Both<'_> {
             .as_ref()
             .map_err(|e| Lost::Unmeasured(*e))?;
         let stars = self.stars.as_ref().map_err(|e| Lost::Unmeasured(*e))?;
-        let (hinted, by_headers) = (self.hinted(), self.by_headers());
-        let by_hint = hinted.is_some();
         let wish = Wish {
             model: self.model,
-            guesses: hinted.or_else(|| by_headers.clone()).into_iter().collect(),
+            guesses: self.guesses(),
         };
         let found = match_frames(&spots(reference_stars), &spots(stars), self.sizes(), &wish);
         let matched = found.map_err(Lost::Unmatched)?;
-        let by = match (matched.guided, by_hint) {
+        let by = match (matched.guided, self.hint.is_some()) {
             (true, true) => FoundBy::Hint,
             (true, false) => FoundBy::Wcs,
             _ => FoundBy::Stars,
         };
         let mut placed = Placed::matched(matched, by);
-        placed
-            .notes
-            .extend(self.header_is_off(by_headers, &placed.map));
+        placed.notes.extend(self.header_is_off(&placed.map));
+        if self.hint.is_some() && by == FoundBy::Stars {
+            let said = "your hint led to no match; its stars alone did, and lie elsewhere";
+            placed.notes.push(said.to_owned());
+        }
         placed.notes.extend(uncovered(&placed));
         Ok(placed)
     }
 
     /// What is said of a header that puts the frame elsewhere than its stars do.
-    fn header_is_off(
-        &self,
-        by_headers: Option<Registration>,
-        map: &Registration,
-    ) -> Option<String> {
+    fn header_is_off(&self, map: &Registration) -> Option<String> {
         let centre = self.reference.facts.size.centre();
-        let off = by_headers?.apply(centre).distance(map.apply(centre));
+        let off = self.by_headers()?.apply(centre).distance(map.apply(centre));
         (off > WCS_OFF_PX).then(|| {
             format!(
                 "the headers' WCS puts it {off:.0} px from where its stars are, which are believed"
@@ -211,23 +220,23 @@ impl Both<'_> {
 
     /// By the patterns of both; what the stars told is kept when that fails, too.
     pub fn by_pattern(&self, reference: &Plane, frame: &Plane, told: Lost) -> Result<Placed, Lost> {
-        let guesses: Vec<Registration> = self
-            .hinted()
-            .or_else(|| self.by_headers())
-            .into_iter()
-            .collect();
         let wish = Wish {
             model: self.model,
-            guesses: guesses.clone(),
+            guesses: self.guesses(),
         };
         let alone = Wish {
             guesses: Vec::new(),
             ..wish.clone()
         };
-        let guided = (!guesses.is_empty()).then(|| match_patterns(reference, frame, &wish));
+        let guided = || match_patterns(reference, frame, &wish).ok();
+        let guided = if wish.guesses.is_empty() {
+            None
+        } else {
+            guided()
+        };
         let matched = match guided {
-            Some(Ok(matched)) => matched,
-            _ => match_patterns(reference, frame, &alone).map_err(|_| told)?,
+            Some(matched) => matched,
+            None => match_patterns(reference, frame, &alone).map_err(|_| told)?,
         };
         let mut placed = Placed::matched(matched, FoundBy::Pattern);
         placed.pairs = self.pairs_under(&placed.map);
@@ -237,7 +246,7 @@ impl Both<'_> {
     /// As the user says, when that is all of the map.
     pub fn by_hand(&self) -> Option<Placed> {
         let hint = self.hint.filter(|h| h.is_complete())?;
-        let map = self.hinted()?;
+        let map = self.hinted().into_iter().next()?;
         let (rms_px, max_px) = hint.errors(&map);
         Some(Placed {
             pairs: self.pairs_under(&map),

@@ -175,7 +175,7 @@ fn every_kind_of_bad_input_is_said_with_the_way_out() {
         (
             "none.layout.json --palette HOO",
             1,
-            &["'none.layout.json' cannot be read"],
+            &["'none.layout.json' cannot be used", "Check the name"],
         ),
         (
             "ha.fits wrong.layout.json --palette HOO",
