@@ -1,13 +1,14 @@
 //! Stage benches: how long one megapixel of each inner loop takes. `cargo bench -p jigsawa-core`.
 
 use divan::{Bencher, black_box};
+use jigsawa_core::binned;
 use jigsawa_core::finish::{Link, Stretch};
 use jigsawa_core::placement::{Bend, Map};
 use jigsawa_core::plane::Plane;
 use jigsawa_core::resample::{Kernel, Resampling, Scratch, Shape, Window, resample, window_for};
 use jigsawa_core::space::{Point, Rect, Size};
 use jigsawa_core::stars::{Settings, SkyMesh, detect};
-use jigsawa_core::survey::{binned, measure, trails};
+use jigsawa_core::survey::{measure, trails};
 
 fn main() {
     divan::main();

@@ -21,6 +21,7 @@
 #![forbid(unsafe_code)]
 
 pub mod balance;
+mod binned;
 pub mod canvas;
 pub mod colour;
 pub mod doors;
@@ -42,3 +43,5 @@ pub mod stars;
 pub mod survey;
 pub mod verdict;
 pub mod wcs;
+
+pub use binned::binned;

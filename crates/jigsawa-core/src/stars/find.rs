@@ -16,6 +16,7 @@ use crate::space::Point;
 
 use super::filter::{FWHM_PER_SIGMA, MatchedFilter, Scratch};
 use super::sky::SkyMesh;
+use super::spike::is_spike;
 
 /// Rows a band: the filter's halo of some ten rows then costs a sixth more work, and a band of a
 /// 6000-pixel-wide frame still fits the second-level cache.
@@ -61,6 +62,19 @@ pub(crate) fn find(
     threshold: f32,
     stride: usize,
 ) -> Vec<Candidate> {
+    let mut found = maxima(plane, sky, filter, threshold, stride);
+    found.retain(|c| !is_spike(plane, filter, c));
+    found
+}
+
+/// The candidates before single bright pixels are taken out.
+pub(super) fn maxima(
+    plane: &Plane,
+    sky: &SkyMesh,
+    filter: &MatchedFilter,
+    threshold: f32,
+    stride: usize,
+) -> Vec<Candidate> {
     let chosen: Vec<usize> = (0..bands(plane)).step_by(stride.max(1)).collect();
     let ring = filter.ring();
     let found: Vec<Vec<Candidate>> = chosen
@@ -77,7 +91,7 @@ pub(crate) fn find(
                     ring,
                     response: &bench.response,
                 };
-                band.maxima(plane, sky, filter, threshold, &mut bench.values)
+                band.maxima(sky, filter, threshold, &mut bench.values)
             })
         })
         .collect();
@@ -142,7 +156,6 @@ impl Band<'_> {
 
     fn maxima(
         &self,
-        plane: &Plane,
         sky: &SkyMesh,
         filter: &MatchedFilter,
         threshold: f32,
@@ -178,7 +191,7 @@ impl Band<'_> {
                     let x = 8 * chunk + i;
                     let noise = columns[x / NOISE_COLUMNS].2;
                     let height = self.height(x, y);
-                    if height > threshold * noise && !is_spike(plane, filter, x, y, height, noise) {
+                    if height > threshold * noise {
                         found.push(Candidate {
                             x,
                             y,
@@ -242,38 +255,6 @@ fn mark(rows: [&[f32]; 3], ring: [&[f32]; 2], d: usize, bar: f32, out: &mut [u8]
             & (v[i] > low + bar);
         out[i] = u8::from(peak);
     }
-}
-
-/// Is all the light in one pixel? A hot pixel or a cosmic ray's point gives the filter a response of
-/// a small part of its height, where a star's centre gives about its own.
-fn is_spike(
-    plane: &Plane,
-    filter: &MatchedFilter,
-    x: usize,
-    y: usize,
-    height: f32,
-    noise: f32,
-) -> bool {
-    let (x, y) = (x as i64, y as i64);
-    let mut near = [0.0f32; 9];
-    let mut count = 0;
-    for dy in -1..=1 {
-        for dx in -1..=1 {
-            let v = plane.at(x + dx, y + dy);
-            if v.is_finite() {
-                near[count] = v;
-                count += 1;
-            }
-        }
-    }
-    let near = &mut near[..count];
-    let brightest = near.iter().copied().fold(f32::NEG_INFINITY, f32::max);
-    let step = brightest - median(near);
-    // A lone pixel of height h gives the response h x noise_gain and stands h above its neighbours; a
-    // star of the filter's width gives its height and stands by less than that above them. Halfway
-    // between the two, in ratio, is the bar; noise of a pixel may lift it.
-    let bar = (1.0 / filter.noise_gain.sqrt()).max(1.6);
-    step > bar * height + 4.0 * noise / filter.noise_gain
 }
 
 /// Cells along each side of the grid that spreads the candidates.

@@ -10,8 +10,10 @@ mod filter;
 mod find;
 mod flags;
 mod flux;
+mod halved;
 pub mod profile;
 mod sky;
+mod spike;
 
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
@@ -138,9 +140,12 @@ pub fn detect(
         return Err(DetectError::Constant);
     }
     let (width, beta) = typical_profile(plane, &sky, saturation);
-    let filter = MatchedFilter::new(width);
     let lowest = settings.lowest_sigma.min(settings.threshold_sigma) as f32;
-    let mut found = find::find(plane, &sky, &filter, lowest, 1);
+    let mut found = if halved::is_better(plane, width) {
+        halved::find(plane, &sky, width, lowest)
+    } else {
+        find::find(plane, &sky, &MatchedFilter::new(width), lowest, 1)
+    };
     let threshold_sigma = threshold(&found, settings);
     found.retain(|c| f64::from(c.snr) > threshold_sigma);
     let count = found.len();

@@ -97,6 +97,17 @@ impl SkyMesh {
         })
     }
 
+    /// The mesh of the same frame as means of 2 x 2 pixels, which is of this size.
+    pub(super) fn halved(&self, size: Size) -> Self {
+        Self {
+            size,
+            cell_w: 0.5 * self.cell_w,
+            cell_h: 0.5 * self.cell_h,
+            sigma: self.sigma.iter().map(|s| 0.5 * s).collect(),
+            ..self.clone()
+        }
+    }
+
     /// The sky's level at a position.
     pub fn level_at(&self, p: Point<FramePx>) -> f32 {
         self.between(&self.level, p)

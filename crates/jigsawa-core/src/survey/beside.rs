@@ -1,7 +1,7 @@
 //! Stars looked for beside the trails that cross a frame.
 
-use super::binned::binned;
 use super::trails::{Trail, trails};
+use crate::binned::binned;
 use crate::plane::Plane;
 use crate::robust::median;
 use crate::stars::{Catalogue, DetectError, Settings, detect};

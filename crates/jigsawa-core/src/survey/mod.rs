@@ -9,7 +9,6 @@
 
 mod area;
 mod beside;
-mod binned;
 pub mod compare;
 pub mod condition;
 mod gradient;
@@ -25,6 +24,5 @@ mod trails;
 
 pub use area::{Area, BoxPx, LEAST_SIDE};
 pub use beside::stars_and_trails;
-pub use binned::binned;
 pub use measure::{Cell, Course, Measures, Middle, SETTINGS, Spot, measure, measure_even};
 pub use trails::{Trail, trails};

@@ -11,14 +11,17 @@ use jigsawa_core::space::{Rect, Size};
 
 use super::card::Header;
 use super::handle::Handle;
+use super::plain::Plain;
 use crate::error::FileError;
 
 /// The first image of a file.
 ///
-/// Windows of a plane are read through [`FitsFrame::plane`]. Threads take turns at the file: reading
-/// is a tenth of any work on pixels here.
+/// Windows of a plane are read through [`FitsFrame::plane`]. Only at a packed file or a compressed image
+/// threads take turns.
 pub struct FitsFrame {
     handle: Mutex<Handle>,
+    /// Its pixels, where they are stored as they are.
+    plain: Option<Plain>,
     header: Header,
     size: Size,
     planes: usize,
@@ -40,8 +43,10 @@ impl FitsFrame {
         }
         let shape = handle.shape()?;
         let (size, planes) = size_of(&shape.axes)?;
+        let mut pixels_from = None;
         if let Some(found) = length {
             let (from, to) = handle.data_range()?;
+            pixels_from = (!handle.is_tiled()).then_some(from);
             // Some writers leave out the padding of the last block: only pixels must be there.
             let pixels = (size.area() * planes) as u64;
             let promised = if handle.is_tiled() {
@@ -56,8 +61,11 @@ impl FitsFrame {
         let header = Header::from_records(&handle.records()?);
         // Only integers and compressed images need the library's search for blanks.
         let blanks = shape.bitpix > 0 || handle.is_tiled();
+        let plain =
+            pixels_from.and_then(|from| Plain::new(path, from, size, shape.bitpix, &header));
         Ok(Self {
             handle: Mutex::new(handle),
+            plain,
             header,
             size,
             planes,
@@ -89,8 +97,11 @@ impl FitsFrame {
     /// Reads a window of a plane.
     ///
     /// # Errors
-    /// What the library says.
+    /// What the library or the disk says.
     pub fn read(&self, plane: usize, rect: Rect, out: &mut [f32]) -> Result<(), FileError> {
+        if let Some(plain) = &self.plain {
+            return plain.read(plane, rect, out);
+        }
         let mut handle = self.handle.lock().unwrap_or_else(PoisonError::into_inner);
         handle.read(
             plane,

@@ -3,6 +3,7 @@
 mod card;
 mod frame;
 mod handle;
+mod plain;
 mod write;
 
 #[cfg(test)]

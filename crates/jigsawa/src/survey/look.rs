@@ -8,11 +8,12 @@ use std::path::Path;
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
+use jigsawa_core::binned;
 use jigsawa_core::finish::Shade;
 use jigsawa_core::frame::{FrameFacts, Kind, RowOrder};
 use jigsawa_core::plane::Plane;
 use jigsawa_core::space::{Rect, Size};
-use jigsawa_core::survey::{Area, LEAST_SIDE, Measures, binned, measure, measure_even};
+use jigsawa_core::survey::{Area, LEAST_SIDE, Measures, measure, measure_even};
 use jigsawa_formats::error::FileError;
 use jigsawa_formats::facts;
 use jigsawa_formats::fits::FitsFrame;

@@ -15,11 +15,11 @@ mod turn;
 use super::pairs::shared_area;
 use super::trust::{corner_error, coverage, shared_corners};
 use super::{MatchError, MatchErrors, Matched, Wish, gated};
+use crate::binned::binned;
 use crate::placement::{Map, Model, Placement, Registration, choose_among};
 use crate::plane::Plane;
 use crate::robust::median;
 use crate::space::Size;
-use crate::survey::binned;
 use patches::{Patch, patches};
 use spectrum::Surface;
 

@@ -1,5 +1,6 @@
 //! Pictures of frames that were read.
 
+use jigsawa_core::binned;
 use jigsawa_core::finish::{Link, Shade, Stretch};
 use jigsawa_core::frame::RowOrder;
 use jigsawa_core::matching::{Wish, match_frames, spots};
@@ -8,7 +9,6 @@ use jigsawa_core::plane::Plane;
 use jigsawa_core::quick::{Picture, circle, difference, number};
 use jigsawa_core::resample::resampled;
 use jigsawa_core::stars::DetectError;
-use jigsawa_core::survey::binned;
 
 use super::read::{Scale, Shown};
 use crate::tell::Trouble;

@@ -2,11 +2,12 @@
 
 use std::path::{Path, PathBuf};
 
+use jigsawa_core::binned;
 use jigsawa_core::frame::FrameFacts;
 use jigsawa_core::plane::Plane;
 use jigsawa_core::space::{Rect, Size};
 use jigsawa_core::stars::Catalogue;
-use jigsawa_core::survey::{Area, SETTINGS, binned, stars_and_trails};
+use jigsawa_core::survey::{Area, SETTINGS, stars_and_trails};
 use jigsawa_formats::facts;
 use jigsawa_formats::fits::FitsFrame;
 

@@ -1,0 +1,218 @@
+//! Pixels of an image that is stored as it is: read from their places, without the library's buffers.
+//!
+//! A window's rows are read straight into the caller's memory and turned there, so that threads need not
+//! take turns at the file and a large frame comes a third faster. Packed files and compressed images go
+//! the library's way.
+
+use std::cell::RefCell;
+use std::fs::File;
+use std::path::Path;
+
+use jigsawa_core::space::{Rect, Size};
+use multiversion::multiversion;
+
+use super::card::Header;
+use crate::error::FileError;
+
+/// Where the pixels of an image are, and what their numbers mean.
+pub(super) struct Plain {
+    file: File,
+    /// The first pixel's first byte.
+    data: u64,
+    size: Size,
+    stored: Stored,
+    /// Value = scale x stored + zero.
+    scale: f64,
+    zero: f64,
+    /// The whole number that means no data.
+    blank: Option<i64>,
+}
+
+/// The numbers of an image, by BITPIX.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Stored {
+    Byte,
+    Short,
+    Long,
+    Longer,
+    Float,
+    Double,
+}
+
+impl Stored {
+    fn of(bitpix: i32) -> Option<Self> {
+        Some(match bitpix {
+            8 => Self::Byte,
+            16 => Self::Short,
+            32 => Self::Long,
+            64 => Self::Longer,
+            -32 => Self::Float,
+            -64 => Self::Double,
+            _ => return None,
+        })
+    }
+
+    const fn bytes(self) -> usize {
+        match self {
+            Self::Byte => 1,
+            Self::Short => 2,
+            Self::Long | Self::Float => 4,
+            Self::Longer | Self::Double => 8,
+        }
+    }
+}
+
+/// Values read at a time: what comes from the file is turned while it is in the second-level cache.
+const RUN: usize = 64 * 1024;
+
+thread_local! {
+    // Bytes of a run that are not of the size of their values.
+    static BYTES: RefCell<Vec<u8>> = RefCell::default();
+}
+
+impl Plain {
+    /// The pixels from byte `data` of a file that is not packed. `None` where the library must read:
+    /// for a scale that makes no sense, or where a file cannot be read at a place.
+    pub(super) fn new(
+        path: &Path,
+        data: u64,
+        size: Size,
+        bitpix: i32,
+        header: &Header,
+    ) -> Option<Self> {
+        let stored = Stored::of(bitpix)?;
+        let scale = header.number("BSCALE").unwrap_or(1.0);
+        let zero = header.number("BZERO").unwrap_or(0.0);
+        let blank = header.number("BLANK").filter(|_| bitpix > 0);
+        let makes_sense = cfg!(unix) && scale != 0.0 && scale.is_finite() && zero.is_finite();
+        makes_sense.then_some(Self {
+            file: File::open(path).ok()?,
+            data,
+            size,
+            stored,
+            scale,
+            zero,
+            blank: blank.map(|b| b as i64),
+        })
+    }
+
+    /// Reads a window of a plane; what is blank, not a number or infinite is missing.
+    pub(super) fn read(&self, plane: usize, rect: Rect, out: &mut [f32]) -> Result<(), FileError> {
+        assert_eq!(out.len(), rect.area());
+        if rect.is_empty() {
+            return Ok(());
+        }
+        // Whole rows follow each other in the file.
+        let run = if rect.width == self.size.width() {
+            RUN
+        } else {
+            rect.width
+        };
+        for (i, values) in out.chunks_mut(run).enumerate() {
+            let first = i * run;
+            let (x, y) = (first % rect.width, first / rect.width);
+            let row = plane * self.size.height() + rect.y as usize + y;
+            let pixel = row * self.size.width() + rect.x as usize + x;
+            self.read_run(pixel, values)
+                .map_err(FileError::io("cannot read its pixels"))?;
+        }
+        Ok(())
+    }
+
+    /// Values from pixel number `first` of the file on.
+    fn read_run(&self, first: usize, out: &mut [f32]) -> std::io::Result<()> {
+        let bytes = self.stored.bytes();
+        let at = self.data + (first * bytes) as u64;
+        if self.stored == Stored::Float {
+            read_at(&self.file, bytemuck::cast_slice_mut(out), at)?;
+            turn(out);
+            if self.scale != 1.0 || self.zero != 0.0 {
+                for v in out.iter_mut() {
+                    *v = self.scaled(f64::from(*v));
+                }
+            }
+            return Ok(());
+        }
+        BYTES.with_borrow_mut(|buffer| {
+            buffer.resize(out.len() * bytes, 0);
+            read_at(&self.file, buffer, at)?;
+            match self.stored {
+                Stored::Byte => self.integers(buffer, |[b]: [u8; 1]| i64::from(b), out),
+                Stored::Short => self.shorts(buffer, out),
+                Stored::Long => self.integers(buffer, |b| i64::from(i32::from_be_bytes(b)), out),
+                Stored::Longer => self.integers(buffer, i64::from_be_bytes, out),
+                Stored::Float | Stored::Double => {
+                    for (v, b) in out.iter_mut().zip(buffer.as_chunks().0) {
+                        *v = finite(self.scaled(f64::from_be_bytes(*b)));
+                    }
+                }
+            }
+            Ok(())
+        })
+    }
+
+    fn scaled(&self, stored: f64) -> f32 {
+        (self.scale * stored + self.zero) as f32
+    }
+
+    fn integers<const N: usize>(
+        &self,
+        bytes: &[u8],
+        number: impl Fn([u8; N]) -> i64,
+        out: &mut [f32],
+    ) {
+        for (v, b) in out.iter_mut().zip(bytes.as_chunks::<N>().0) {
+            let n = number(*b);
+            *v = if Some(n) == self.blank {
+                f32::NAN
+            } else {
+                self.scaled(n as f64)
+            };
+        }
+    }
+
+    /// What cameras write, and so what is read most.
+    fn shorts(&self, bytes: &[u8], out: &mut [f32]) {
+        let number = |b: [u8; 2]| i64::from(i16::from_be_bytes(b));
+        let steps = self.scale as f32;
+        let whole = f64::from(steps) == self.scale && self.zero.fract() == 0.0;
+        if self.blank.is_none() && whole && steps == 1.0 && self.zero.abs() < 65_536.0 {
+            whole_shorts(bytes, self.zero as i32, out);
+        } else {
+            self.integers(bytes, number, out);
+        }
+    }
+}
+
+const fn finite(v: f32) -> f32 {
+    if v.is_finite() { v } else { f32::NAN }
+}
+
+/// Big-endian floats in place; an infinite value is no measurement, whatever made it.
+#[multiversion(targets("x86_64+avx2"))]
+fn turn(values: &mut [f32]) {
+    for v in values {
+        *v = finite(f32::from_bits(u32::from_be(v.to_bits())));
+    }
+}
+
+/// Big-endian 16-bit numbers and a whole zero: no rounding anywhere.
+#[multiversion(targets("x86_64+avx2"))]
+fn whole_shorts(bytes: &[u8], zero: i32, out: &mut [f32]) {
+    let (cells, _) = bytes.as_chunks::<2>();
+    for (v, b) in out.iter_mut().zip(cells) {
+        *v = (i32::from(i16::from_be_bytes(*b)) + zero) as f32;
+    }
+}
+
+#[cfg(unix)]
+fn read_at(file: &File, into: &mut [u8], at: u64) -> std::io::Result<()> {
+    use std::os::unix::fs::FileExt;
+    file.read_exact_at(into, at)
+}
+
+#[cfg(not(unix))]
+fn read_at(_: &File, _: &mut [u8], _: u64) -> std::io::Result<()> {
+    // `Plain::new` gives none here.
+    Err(std::io::ErrorKind::Unsupported.into())
+}
