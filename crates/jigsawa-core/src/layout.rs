@@ -5,7 +5,8 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::balance::Balance;
+use crate::balance::flatten::Flatten;
+use crate::balance::{Balance, Wish};
 use crate::canvas::Canvas;
 use crate::filter::Filter;
 use crate::matching::{FoundBy, Hint, MatchErrors};
@@ -29,8 +30,35 @@ pub struct Layout {
     /// Where the canvas lies on the sky, if any frame says so.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub wcs: Option<Wcs>,
+    /// How values were matched, and to which frames; absent before they are.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub levels: Option<Levels>,
     /// All frames, in the order in which they were given.
     pub frames: Vec<LayoutFrame>,
+}
+
+/// How values were matched: what is needed to do it again with another frame.
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+pub struct Levels {
+    /// The frame of each filter that the others of it are matched to; the first keeps its scale and its sky.
+    pub references: Vec<LevelReference>,
+    /// What was asked for.
+    #[serde(flatten)]
+    pub wish: Wish,
+    /// How the references' own gradients were taken out; absent for not at all.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub flatten: Option<Flatten>,
+}
+
+/// The frame that the others of its filter are matched to.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct LevelReference {
+    /// Its filter.
+    pub filter: Filter,
+    /// Its number among the layout's frames, from 0.
+    pub frame: usize,
+    /// Why it is the one.
+    pub why: String,
 }
 
 /// The reference frame and the reason for its choice.
@@ -192,8 +220,7 @@ impl Layout {
             if !sound {
                 return Err(LayoutError::Placement(f.file.clone()));
             }
-            let scale = f.balance.as_ref().map_or(1.0, |b| b.scale.value);
-            if !(scale.is_finite() && scale > 0.0) {
+            if f.balance.as_ref().is_some_and(|b| !b.is_sound()) {
                 return Err(LayoutError::Balance(f.file.clone()));
             }
         }
@@ -209,6 +236,15 @@ impl Layout {
     pub fn is_balanced(&self) -> bool {
         let mut used = self.frames.iter().filter(|f| f.verdict == Verdict::Used);
         used.all(|f| f.balance.is_some())
+    }
+
+    /// The frame whose scale and sky all others are brought to: that of the values, or else the reference.
+    pub fn level_index(&self) -> Option<usize> {
+        let first = self.levels.as_ref().and_then(|l| l.references.first());
+        match first {
+            Some(r) if r.frame < self.frames.len() => Some(r.frame),
+            _ => self.reference_index(),
+        }
     }
 
     /// The place of the reference among the frames.

@@ -148,10 +148,9 @@ fn frame((i, n): (usize, Night)) -> DemoFrame {
             },
             camera,
             glow: SkyGlow {
-                level,
                 across,
                 along,
-                bowl: 0.0,
+                ..SkyGlow::even(level)
             },
             transparency: n.transparency,
             spoilt: Spoilt::default(),

@@ -1,4 +1,4 @@
-//! The sky's own light in a frame: a level with a gradient.
+//! The sky's own light in a frame: a level with a gradient, bent by haze, and brightest under a moon.
 
 use serde::Serialize;
 
@@ -13,6 +13,10 @@ pub struct SkyGlow {
     pub along: f64,
     /// Curvature: what the corners have more than the plane says.
     pub bowl: f64,
+    /// Change of third order: what haze and low altitude add, from corner to corner.
+    pub twist: f64,
+    /// Light around a moon beyond the frame's first corner.
+    pub moon: f64,
 }
 
 impl SkyGlow {
@@ -23,11 +27,20 @@ impl SkyGlow {
             across: 0.0,
             along: 0.0,
             bowl: 0.0,
+            twist: 0.0,
+            moon: 0.0,
         }
     }
 
     /// The light at a place, given as parts of width and height from the centre (-0.5..=0.5).
     pub fn at(&self, u: f64, v: f64) -> f64 {
-        self.level + self.across * u + self.along * v + self.bowl * 2.0 * (u * u + v * v)
+        // The moon stands a quarter of the frame outside, and its light falls off over half of one.
+        let from_moon = (u + 0.7).powi(2) + (v + 0.6).powi(2);
+        self.level
+            + self.across * u
+            + self.along * v
+            + self.bowl * 2.0 * (u * u + v * v)
+            + self.twist * (4.0 * u * u * u - 2.0 * u * v * v - 3.0 * u * u * v)
+            + self.moon / (1.0 + from_moon / 0.25)
     }
 }

@@ -16,6 +16,7 @@ pub mod camera;
 pub mod clouds;
 pub mod demo;
 pub mod glow;
+pub mod levels;
 pub mod night;
 pub mod optics;
 pub mod pointing;

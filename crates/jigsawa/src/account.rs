@@ -15,6 +15,9 @@ pub struct Account {
     pub seconds: f64,
     pub reference: Reference,
     pub canvas: CanvasRow,
+    /// The frames that the others of their filters are matched to.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub levels: Vec<LevelRow>,
     pub frames: Vec<FrameRow>,
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub channels: Vec<Channel>,
@@ -25,6 +28,15 @@ pub struct Account {
 
 #[derive(Debug, Serialize)]
 pub struct Reference {
+    pub file: String,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub plane: Option<usize>,
+    pub why: String,
+}
+
+#[derive(Debug, Serialize)]
+pub struct LevelRow {
+    pub filter: String,
     pub file: String,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub plane: Option<usize>,
@@ -98,6 +110,15 @@ pub struct BalanceRow {
     /// What is added after scaling, at the canvas's centre.
     pub offset: f64,
     pub residual_sigma: f64,
+    /// What the surface leaves of patches that it has not seen.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub unseen_sigma: Option<f64>,
+    /// Stars, or patches of nebula, behind the scale.
+    pub stars: usize,
+    pub patches: usize,
+    /// The surface's kind, in words.
+    pub surface: String,
+    pub weight: f64,
 }
 
 /// What went into a channel.
@@ -190,7 +211,7 @@ impl FrameRow {
                 "left out"
             },
             reason: f.verdict.reason().map(str::to_owned),
-            notes: f.notes.clone(),
+            notes: notes_of(f),
             stars: f.measured.stars,
             fwhm_px: f.measured.fwhm_px.map(|v| round(v, 3)),
             elongation: f.measured.elongation.map(|v| round(v, 3)),
@@ -216,6 +237,11 @@ impl FrameRow {
                 scale_by: b.scale_by,
                 offset: round(b.surface.at(canvas.size.centre()), 3),
                 residual_sigma: round(b.residual_sigma, 4),
+                unseen_sigma: b.unseen_sigma.map(|v| round(v, 4)),
+                stars: b.stars,
+                patches: b.patches,
+                surface: surface_words(b),
+                weight: round(b.weight, 5),
             }),
         }
     }
@@ -244,7 +270,7 @@ impl Account {
             .iter()
             .flat_map(|f| {
                 let left_out = f.verdict.reason().map(|r| format!("is left out: {r}"));
-                let said = left_out.into_iter().chain(f.notes.iter().cloned());
+                let said = left_out.into_iter().chain(notes_of(f));
                 said.map(|s| format!("'{}': {s}", f.file))
                     .collect::<Vec<_>>()
             })
@@ -267,6 +293,7 @@ impl Account {
                 scale: canvas.scale,
                 turn_deg: round(canvas.turn_deg, 4),
             },
+            levels: level_rows(layout),
             frames: layout
                 .frames
                 .iter()
@@ -277,6 +304,41 @@ impl Account {
             stages,
             warnings,
         }
+    }
+}
+
+/// What should be known of a frame: of its place, and of its values.
+fn notes_of(f: &LayoutFrame) -> Vec<String> {
+    let of_values = f.balance.iter().flat_map(|b| b.notes.iter());
+    f.notes.iter().chain(of_values).cloned().collect()
+}
+
+/// The frames that the others of their filters are matched to.
+fn level_rows(layout: &Layout) -> Vec<LevelRow> {
+    let references = layout.levels.iter().flat_map(|l| &l.references);
+    references
+        .filter_map(|r| {
+            let f = layout.frames.get(r.frame)?;
+            Some(LevelRow {
+                filter: r.filter.name().to_owned(),
+                file: f.file.clone(),
+                plane: f.plane,
+                why: r.why.clone(),
+            })
+        })
+        .collect()
+}
+
+/// What is added, in words; and that all is divided, where it is.
+fn surface_words(b: &jigsawa_core::balance::Balance) -> String {
+    let words = if b.surface.is_zero() {
+        "none".to_owned()
+    } else {
+        b.surface.words()
+    };
+    match &b.gain {
+        Some(g) => format!("{words}, divided by {}", g.words()),
+        None => words,
     }
 }
 

@@ -53,6 +53,7 @@ fn run(cli: &Cli) -> Result<Ending, tell::Trouble> {
     match &cli.command {
         Command::Survey(args) => commands::survey(args, &cli.common),
         Command::Register(args) => commands::register(args, &cli.common),
+        Command::Normalize(args) => commands::normalize(args, &cli.common),
         Command::Show(args) => commands::show(args, &cli.common),
         Command::Compose(args) => commands::compose(args, &cli.common),
         Command::Demo(args) => commands::demo(args, &cli.common),

@@ -1,23 +1,35 @@
 //! Balance: how a frame's values are matched to the reference's.
 //!
-//! A balanced value is `scale x value + surface(canvas x, y)`. The scale comes from stars that both
-//! frames show (`scale`), or from the noise where filters differ so much that stars say nothing; the
-//! surface from the dark patches of both (`patches`). The reference is left as it is.
+//! A balanced value is `(scale x value + surface(canvas x, y)) / gain(canvas x, y)`. Frames of one
+//! filter are brought to that filter's own reference: the scale comes from stars that both show
+//! ([`scale`](mod@scale)), the [`surface`](Surface) from star-free patches of both. The filters'
+//! references are brought to one sky, and to one scale if that is asked for. A reference's own
+//! gradient can be taken out ([`flatten`](mod@flatten)). References are else left as they are.
 
+mod dark;
+pub mod flatten;
+mod lattice;
+mod level;
 mod patches;
-mod scale;
+mod propose;
+pub mod scale;
 mod surface;
+mod weight;
 
 use serde::{Deserialize, Serialize};
 
-use crate::filter::Band;
+use crate::filter::Filter;
 use crate::measured::Measured;
 use crate::placement::Placement;
-use crate::space::Size;
+use crate::space::{CanvasPx, Point, Size};
 use crate::stars::Catalogue;
 
-pub use scale::{noise_scale, star_scale};
-pub use surface::Surface;
+pub use lattice::{Lattice, Samples};
+pub use level::{BothPatch, Evidence, Matched, Sky, Wish, colours, match_sky, match_to};
+pub use patches::{BothSkies, both_skies};
+pub use propose::{Proposal, propose};
+pub use surface::{Domain, Polynomial, Shape, ShapeError, Spline, Surface};
+pub use weight::{Weigh, weight};
 
 /// How a frame's scale was found.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -29,6 +41,26 @@ pub enum ScaleBy {
     Stars,
     /// By the noise of the sky.
     Noise,
+    /// By exposures and gains.
+    Exposure,
+    /// By the brightness of the nebula.
+    Signal,
+    /// Left at 1.
+    None,
+}
+
+impl ScaleBy {
+    /// In a word or two.
+    pub const fn words(self) -> &'static str {
+        match self {
+            Self::Reference => "reference",
+            Self::Stars => "stars",
+            Self::Noise => "noise",
+            Self::Exposure => "exposure",
+            Self::Signal => "nebula",
+            Self::None => "left as it is",
+        }
+    }
 }
 
 /// How a frame's values are matched to the reference's.
@@ -42,14 +74,36 @@ pub struct Balance {
     pub stars: usize,
     /// What is added after scaling, over the canvas.
     pub surface: Surface,
+    /// What all is divided by then, over the canvas; absent for nothing.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub gain: Option<Surface>,
     /// The frame's own sky level, before balancing.
     pub sky_adu: f64,
     /// The frame's own noise, before balancing.
     pub noise_adu: f64,
-    /// Scatter of the dark patches around the surface, in the reference's pixel noise.
+    /// Scatter of the patches around the surface, in the reference's pixel noise.
     pub residual_sigma: f64,
-    /// Dark patches behind the surface.
+    /// What the surface leaves of patches that it has not seen, in the same unit; absent where a shape was given.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub unseen_sigma: Option<f64>,
+    /// Patches behind the surface.
     pub patches: usize,
+    /// How much the frame counts when frames of its filter are averaged; the filter's reference counts 1.
+    #[serde(default = "one", skip_serializing_if = "is_one")]
+    pub weight: f64,
+    /// What should be known of it.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub notes: Vec<String>,
+}
+
+const fn one() -> f64 {
+    1.0
+}
+
+// Serde hands fields over by reference.
+#[allow(clippy::trivially_copy_pass_by_ref)]
+fn is_one(v: &f64) -> bool {
+    *v == 1.0
 }
 
 impl Balance {
@@ -68,11 +122,73 @@ impl Balance {
             scale_by: ScaleBy::Reference,
             stars: 0,
             surface: Surface::zero(),
+            gain: None,
             sky_adu,
             noise_adu,
             residual_sigma: 0.0,
+            unseen_sigma: None,
             patches: 0,
+            weight: 1.0,
+            notes: Vec::new(),
         }
+    }
+
+    /// A value of the frame at a place of the canvas, balanced.
+    pub fn apply(&self, value: f64, at: Point<CanvasPx>) -> f64 {
+        let gain = self.gain.as_ref().map_or(1.0, |g| g.at(at));
+        (self.scale.value * value + self.surface.at(at)) / gain
+    }
+
+    /// Balances a row of the canvas, from column `x` on; `spare` is memory for the gain.
+    pub fn apply_to_row(&self, x: i64, y: i64, row: &mut [f32], spare: &mut Vec<f32>) {
+        let scale = self.scale.value as f32;
+        if scale != 1.0 {
+            for v in row.iter_mut() {
+                *v *= scale;
+            }
+        }
+        if !self.surface.is_zero() {
+            self.surface.add_to_row(x, y, row);
+        }
+        if let Some(gain) = &self.gain {
+            spare.clear();
+            spare.resize(row.len(), 0.0);
+            gain.add_to_row(x, y, spare);
+            for (v, g) in row.iter_mut().zip(spare.iter()) {
+                *v /= g;
+            }
+        }
+    }
+
+    /// This balance and then another, that of the frame which this one was matched to. A gain of the
+    /// first is kept only where the second adds no more than a level, as it does after flattening.
+    #[must_use]
+    pub fn then(self, next: &Self) -> Self {
+        let k = next.scale.value;
+        let mut notes = self.notes;
+        notes.extend(next.notes.iter().cloned());
+        let added = match &self.gain {
+            None => next.surface.clone(),
+            // (a / g) k + b = (k a + b g) / g
+            Some(gain) => gain.clone().scaled(next.surface.at(Point::new(0.0, 0.0))),
+        };
+        Self {
+            scale: self.scale.times(next.scale),
+            surface: self.surface.scaled(k).plus(added),
+            gain: self.gain.or_else(|| next.gain.clone()),
+            notes,
+            ..self
+        }
+    }
+
+    /// Are its numbers possible? Files edited by hand may say anything.
+    pub fn is_sound(&self) -> bool {
+        self.scale.value.is_finite()
+            && self.scale.value > 0.0
+            && self.weight.is_finite()
+            && self.weight >= 0.0
+            && self.surface.is_sound()
+            && self.gain.as_ref().is_none_or(Surface::is_sound)
     }
 }
 
@@ -83,10 +199,20 @@ pub struct Member<'a> {
     pub catalogue: &'a Catalogue,
     /// Where it lies.
     pub placement: &'a Placement,
-    /// Pairs of (star of the reference, star of this frame).
-    pub pairs: &'a [(usize, usize)],
-    /// One line or many colours.
-    pub band: Band,
+    /// Its pixels.
+    pub size: Size,
+    /// Its filter.
+    pub filter: &'a Filter,
+    /// Exposure of a sub-frame, if known.
+    pub exposure_s: Option<f64>,
+    /// Electrons for one unit, if known.
+    pub gain_e_adu: Option<f64>,
+}
+
+impl Member<'_> {
+    pub(crate) fn noise(&self) -> f64 {
+        f64::from(self.catalogue.sky.typical_sigma())
+    }
 }
 
 /// Why a frame cannot be balanced.
@@ -98,71 +224,16 @@ pub enum BalanceError {
     /// Its noise or that of the reference is zero.
     #[error("its sky has no noise to compare")]
     NoNoise,
-}
-
-/// Balances all frames against `members[reference]`, on a canvas of this size.
-///
-/// Frames of the reference's band are scaled to it: broad ones by stars, narrow ones by noise. Of the
-/// other band, broad frames are scaled by stars to the one of them with the most clean stars, and
-/// that one by noise: so colours stay true to the stars within the band.
-pub fn balance_all(
-    members: &[Member<'_>],
-    reference: usize,
-    canvas: Size,
-) -> Vec<Result<Balance, BalanceError>> {
-    let anchor = anchor(members, reference);
-    // The anchor's own way to the reference comes first; others chain to it.
-    let link = if anchor == reference {
-        Ok((Measured::exact(1.0), ScaleBy::Reference, 0))
-    } else {
-        scale::noise_scale(members[reference].catalogue, members[anchor].catalogue)
-            .map(|s| (s, ScaleBy::Noise, 0))
-            .ok_or(BalanceError::NoNoise)
-    };
-    (0..members.len())
-        .map(|i| {
-            if i == reference {
-                return Ok(Balance::identity(members[i].catalogue));
-            }
-            let by_noise = || {
-                scale::noise_scale(members[reference].catalogue, members[i].catalogue)
-                    .map(|s| (s, ScaleBy::Noise, 0))
-                    .ok_or(BalanceError::NoNoise)
-            };
-            let (scale, by, stars) = if members[i].band == Band::Narrow {
-                by_noise()?
-            } else if i == anchor {
-                link?
-            } else {
-                // Too few common stars: the noise is the next best.
-                match scale::star_scale(&members[anchor], &members[i]) {
-                    Some((ratio, used)) => (link?.0.times(ratio), ScaleBy::Stars, used),
-                    None => by_noise()?,
-                }
-            };
-            let fitted = patches::surface(&members[reference], &members[i], scale.value, canvas)
-                .ok_or(BalanceError::NoCommonSky)?;
-            Ok(Balance {
-                scale,
-                scale_by: by,
-                stars,
-                surface: fitted.surface,
-                sky_adu: f64::from(members[i].catalogue.sky.typical_level()),
-                noise_adu: f64::from(members[i].catalogue.sky.typical_sigma()),
-                residual_sigma: fitted.residual_sigma,
-                patches: fitted.patches,
-            })
-        })
-        .collect()
-}
-
-/// The broad frame that the other broad frames are scaled to.
-fn anchor(members: &[Member<'_>], reference: usize) -> usize {
-    if members[reference].band == Band::Broad {
-        return reference;
-    }
-    (0..members.len())
-        .filter(|i| members[*i].band == Band::Broad)
-        .max_by_key(|i| (members[*i].catalogue.clean().count(), usize::MAX - i))
-        .unwrap_or(reference)
+    /// Too few common stars.
+    #[error("it has only {0} bright stars in common with the reference")]
+    FewStars(usize),
+    /// There is no nebula in both.
+    #[error("there is too little nebula that both it and the reference show")]
+    NoSignal,
+    /// Its sky is near zero.
+    #[error("its sky is too near zero to be divided by: it seems to have been taken off already")]
+    NoLevel,
+    /// A header does not tell the exposure.
+    #[error("its exposure or the reference's is not known")]
+    NoExposure,
 }

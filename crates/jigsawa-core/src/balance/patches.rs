@@ -1,157 +1,105 @@
-//! The surface between two skies, from patches that are dark in both frames.
+//! Patches of sky in two frames: what each shows in the mean over the same points.
 //!
-//! Nebula that both frames show alike would cancel in their difference; between filters it does not,
-//! so it must be kept out. Each frame's own sky is a tilted plane below nearly all its patches: the
-//! plane of the 10 % quantile (Koenker & Bassett 1978, Econometrica 46, 33), which no nebula can lift
-//! however bright, then refined on the patches close to it. Least squares with unequal weights for
-//! both sides was tried first: a nebula of a hundred sigma lifts it by several. Patches close to the
-//! plane are dark. The difference of both frames over patches dark in both is fitted by a plane,
-//! outlying patches held down.
+//! Over the points that both frames have, those that stand out in either are left away (faint stars,
+//! cosmic rays), and both are averaged. Means keep what medians do not: for any scale, the difference
+//! of the means is the mean of the differences, so a nebula cancels whatever its shape within a patch.
 
-use crate::robust::{BIWEIGHT_REACH, MAD_TO_SIGMA, biweight, mad, median};
-use crate::space::{CanvasPx, Point, Size};
+use rayon::prelude::*;
 
-use super::Member;
-use super::surface::{Patch, Surface};
+use super::lattice::Samples;
+use crate::robust::clipped;
+use crate::space::{CanvasPx, Point};
 
-/// The part of a frame's patches that may lie below its sky's plane by their errors.
-const QUANTILE: f64 = 0.1;
-
-/// Distances count as at least this, in pixel noise: the error of a patch's level.
-const FLOOR_SIGMA: f64 = 0.03;
-
-/// A patch this near above its frame's plane, in pixel noise, is dark.
-const DARK_SIGMA: f64 = 0.35;
-
-/// With fewer dark patches than this, the darkest third of all serves.
-const LEAST_DARK: usize = 12;
-
-pub(super) struct Fitted {
-    pub(super) surface: Surface,
-    pub(super) residual_sigma: f64,
-    pub(super) patches: usize,
+/// A patch of the canvas as two frames show it.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct BothSkies {
+    /// Its middle.
+    pub at: Point<CanvasPx>,
+    /// Mean of the reference's values.
+    pub reference: f64,
+    /// Mean of the frame's values, at the same points.
+    pub frame: f64,
+    /// Points behind both, in parts of the patch.
+    pub filled: f64,
 }
 
-/// One patch of the canvas in both frames.
-struct Both {
-    at: Point<CanvasPx>,
-    reference: f64,
-    frame: f64,
+/// A patch with less than this part of its points says too little.
+const LEAST_FILLED: f64 = 0.2;
+
+/// Values beyond these widths of their patch are no sky: below and above.
+const CLIP: (f32, f32) = (3.0, 2.5);
+
+/// All patches that both have, row by row. With one and the same frame twice: its own sky.
+pub fn both_skies(reference: &Samples, frame: &Samples) -> Vec<BothSkies> {
+    let lattice = reference.lattice();
+    let (columns, rows) = lattice.patches();
+    let of_row = |r: usize| {
+        let mut bench = Bench::default();
+        (0..columns)
+            .filter_map(|c| bench.patch(reference, frame, (c, r)))
+            .collect::<Vec<_>>()
+    };
+    (0..rows).into_par_iter().flat_map_iter(of_row).collect()
 }
 
-/// What must be added to `scale x frame` to meet the reference's sky. `None` without common patches.
-pub(super) fn surface(
-    reference: &Member<'_>,
-    frame: &Member<'_>,
-    scale: f64,
-    canvas: Size,
-) -> Option<Fitted> {
-    let to_canvas = reference.placement.invert();
-    let all: Vec<Both> = reference
-        .catalogue
-        .sky
-        .cells()
-        .filter_map(|cell| {
-            let at = to_canvas.apply(cell.at);
-            let there = frame.placement.apply(at);
-            // Level between cells, but only where the frame has data at all.
-            frame.catalogue.sky.cell_at(there)?;
-            Some(Both {
-                at,
-                reference: f64::from(cell.level),
-                frame: scale * f64::from(frame.catalogue.sky.level_at(there)),
-            })
+/// Memory of a patch's work.
+#[derive(Default)]
+struct Bench {
+    pairs: Vec<(f32, f32)>,
+    values: Vec<f32>,
+    scratch: Vec<f32>,
+}
+
+impl Bench {
+    fn patch(
+        &mut self,
+        reference: &Samples,
+        frame: &Samples,
+        patch: (usize, usize),
+    ) -> Option<BothSkies> {
+        let lattice = reference.lattice();
+        let (columns, rows) = lattice.inside(patch);
+        let all = columns.len() * rows.len();
+        self.pairs.clear();
+        for r in rows {
+            let both = reference
+                .row(columns.clone(), r)
+                .iter()
+                .zip(frame.row(columns.clone(), r));
+            self.pairs.extend(
+                both.filter(|(a, b)| a.is_finite() && b.is_finite())
+                    .map(|(a, b)| (*a, *b)),
+            );
+        }
+        if (self.pairs.len() as f64) < LEAST_FILLED * all as f64 || self.pairs.is_empty() {
+            return None;
+        }
+        let (low_a, high_a) = self.bounds(|p| p.0)?;
+        let (low_b, high_b) = self.bounds(|p| p.1)?;
+        let (mut sum_a, mut sum_b, mut n) = (0.0, 0.0, 0usize);
+        for (a, b) in &self.pairs {
+            if *a >= low_a && *a <= high_a && *b >= low_b && *b <= high_b {
+                sum_a += f64::from(*a);
+                sum_b += f64::from(*b);
+                n += 1;
+            }
+        }
+        (n > 0).then(|| BothSkies {
+            at: lattice.middle(patch),
+            reference: sum_a / n as f64,
+            frame: sum_b / n as f64,
+            filled: n as f64 / all as f64,
         })
-        .collect();
-    if all.is_empty() {
-        return None;
     }
-    let noise = f64::from(reference.catalogue.sky.typical_sigma()).max(1e-30);
-    let heights = |of: fn(&Both) -> f64, sigma| heights_above_sky(&all, of, sigma, canvas);
-    let frame_noise = scale * f64::from(frame.catalogue.sky.typical_sigma()).max(1e-30);
-    let in_reference = heights(|b| b.reference, noise);
-    let in_frame = heights(|b| b.frame, frame_noise);
-    let height: Vec<f64> = in_reference
-        .iter()
-        .zip(&in_frame)
-        .map(|(a, b)| a.max(*b))
-        .collect();
-    let mut bar = DARK_SIGMA;
-    let dark = height.iter().filter(|h| **h < bar).count();
-    if dark < LEAST_DARK {
-        let mut sorted: Vec<f32> = height.iter().map(|h| *h as f32).collect();
-        bar = f64::from(crate::robust::quantile(&mut sorted, 1.0 / 3.0)) + 1e-9;
-    }
-    let mut patches: Vec<Patch> = all
-        .iter()
-        .zip(&height)
-        .filter(|(_, h)| **h <= bar)
-        .map(|(b, _)| Patch {
-            at: b.at,
-            value: b.reference - b.frame,
-            weight: 1.0,
-        })
-        .collect();
-    let mut surface = Surface::fit_plane(&patches, canvas)?;
-    let mut spread = 0.0;
-    for _ in 0..20 {
-        let residual: Vec<f64> = patches.iter().map(|p| p.value - surface.at(p.at)).collect();
-        let mut r: Vec<f32> = residual.iter().map(|v| *v as f32).collect();
-        let middle = median(&mut r);
-        spread = f64::from(mad(&mut r, middle)) * MAD_TO_SIGMA;
-        if spread <= 0.0 {
-            break;
-        }
-        for (p, r) in patches.iter_mut().zip(&residual) {
-            p.weight = biweight(*r, BIWEIGHT_REACH * spread);
-        }
-        surface = Surface::fit_plane(&patches, canvas)?;
-    }
-    Some(Fitted {
-        surface,
-        residual_sigma: spread / noise,
-        patches: patches.iter().filter(|p| p.weight > 0.25).count(),
-    })
-}
 
-/// Height of each patch above its frame's own sky, in that frame's pixel noise `sigma`.
-fn heights_above_sky(all: &[Both], of: fn(&Both) -> f64, sigma: f64, canvas: Size) -> Vec<f64> {
-    let mut patches: Vec<Patch> = all
-        .iter()
-        .map(|b| Patch {
-            at: b.at,
-            value: of(b) / sigma,
-            weight: 1.0,
-        })
-        .collect();
-    let mut heights = vec![0.0; patches.len()];
-    // The quantile's plane: least squares with weights renewed until it is the sum of distances,
-    // those above counting less.
-    for _ in 0..60 {
-        measure_heights(&patches, canvas, &mut heights);
-        for (p, h) in patches.iter_mut().zip(&heights) {
-            let side = if *h > 0.0 { QUANTILE } else { 1.0 - QUANTILE };
-            p.weight = side / h.abs().max(FLOOR_SIGMA);
-        }
-    }
-    // Its tilt rests on few patches; all that lie close to it know better.
-    for _ in 0..5 {
-        if heights.iter().filter(|h| h.abs() < DARK_SIGMA).count() < LEAST_DARK {
-            break;
-        }
-        for (p, h) in patches.iter_mut().zip(&heights) {
-            p.weight = biweight(*h, 2.0 * DARK_SIGMA);
-        }
-        measure_heights(&patches, canvas, &mut heights);
-    }
-    heights
-}
-
-/// Heights of the patches above the plane of their weights.
-fn measure_heights(patches: &[Patch], canvas: Size, heights: &mut [f64]) {
-    if let Some(plane) = Surface::fit_plane(patches, canvas) {
-        for (p, h) in patches.iter().zip(heights) {
-            *h = p.value - plane.at(p.at);
-        }
+    /// Between what values the patch's sky lies.
+    fn bounds(&mut self, of: fn(&(f32, f32)) -> f32) -> Option<(f32, f32)> {
+        self.values.clear();
+        self.values.extend(self.pairs.iter().map(of));
+        let sky = clipped(&mut self.values, CLIP.0, CLIP.1, &mut self.scratch)?;
+        Some((
+            sky.level - CLIP.0 * sky.sigma,
+            sky.level + CLIP.1 * sky.sigma,
+        ))
     }
 }

@@ -101,6 +101,8 @@ struct Bench {
     /// The part of a window inside of the frame, where the window reaches outside.
     inside: Vec<f32>,
     placed: Vec<Vec<f32>>,
+    /// A row of a balance's gain.
+    gain: Vec<f32>,
     scratch: Scratch,
 }
 
@@ -248,10 +250,8 @@ fn compute(
             keep_flux(&input.placement, rect, placed);
         }
         for (r, row) in placed.chunks_exact_mut(rect.width).enumerate() {
-            let balance = &input.balance;
-            balance
-                .surface
-                .balance_row(balance.scale.value, rect.x, rect.y + r as i64, row);
+            let y = rect.y + r as i64;
+            input.balance.apply_to_row(rect.x, y, row, &mut bench.gain);
         }
     }
     bench.placed = all;

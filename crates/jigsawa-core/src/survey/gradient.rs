@@ -6,7 +6,7 @@ use crate::stars::SkyMesh;
 
 /// The plane through the sky's cells: its change over the frame; and what the cells have beyond it, in
 /// noise widths.
-pub(super) fn gradient(sky: &SkyMesh) -> (f64, f64) {
+pub(crate) fn gradient(sky: &SkyMesh) -> (f64, f64) {
     let cells: Vec<_> = sky.cells().collect();
     let noise = f64::from(sky.typical_sigma());
     let (columns, rows) = sky.shape();

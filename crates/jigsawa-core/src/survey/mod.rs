@@ -11,7 +11,7 @@ mod area;
 mod beside;
 pub mod compare;
 pub mod condition;
-mod gradient;
+pub(crate) mod gradient;
 pub mod group;
 mod halo;
 pub mod judge;

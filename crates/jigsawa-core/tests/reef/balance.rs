@@ -30,45 +30,6 @@ fn star_fluxes_agree_to_1_percent_after_normalizing() {
     }
 }
 
-#[test]
-fn the_scale_of_two_frames_of_one_filter_is_that_of_their_transparency() {
-    // Green against itself under another sky: the truth is a plain ratio.
-    let green = crate::setup::master(&jigsawa_core::filter::Filter::G);
-    let mut hazy = green.frame.clone();
-    hazy.shot.transparency *= 0.7;
-    hazy.shot.glow.level *= 1.4;
-    hazy.shot.optics.fwhm_px = 3.9;
-    hazy.shot.seed += 1;
-    let mut taken = None;
-    jigsawa_sky::demo::take(&[hazy.clone()], |_, t| taken = Some(t));
-    let taken = taken.unwrap();
-    let stars = detect(&taken.plane, Some(62_000.0), &Settings::default()).unwrap();
-    let pairs: Vec<(usize, usize)> = green
-        .stars
-        .stars
-        .iter()
-        .enumerate()
-        .filter_map(|(r, s)| {
-            let f = stars.stars.iter().position(|t| t.at.distance(s.at) < 0.5)?;
-            Some((r, f))
-        })
-        .collect();
-    let own: Vec<(usize, usize)> = (0..green.stars.stars.len()).map(|i| (i, i)).collect();
-    let here = jigsawa_core::placement::Map::shift(0.0, 0.0);
-    let member = |catalogue, pairs| jigsawa_core::balance::Member {
-        catalogue,
-        placement: &here,
-        pairs,
-        band: jigsawa_core::filter::Band::Broad,
-    };
-    let (scale, used) =
-        jigsawa_core::balance::star_scale(&member(&green.stars, &own), &member(&stars, &pairs))
-            .unwrap();
-    println!("{scale:?} from {used} stars, truth {}", 1.0 / 0.7);
-    assert!((scale.value * 0.7 - 1.0).abs() < 0.005, "{scale:?}");
-    assert!(scale.sigma / scale.value < 0.003);
-}
-
 /// The true sky of a master at a place of the canvas, in its own units.
 fn true_sky(group: &Group, i: usize, p: Point<CanvasPx>) -> Option<f64> {
     let m: &Master = group.members[i];
@@ -96,7 +57,7 @@ fn the_background_meets_the_references_to_0_3_sigma_everywhere() {
                     else {
                         continue;
                     };
-                    let got = balance.scale.value * sky + balance.surface.at(p);
+                    let got = balance.apply(sky, p);
                     worst = worst.max((got - want).abs() / sigma);
                 }
             }

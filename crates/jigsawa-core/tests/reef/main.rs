@@ -3,6 +3,7 @@
 
 mod balance;
 mod detect;
+mod levels;
 mod matching;
 mod merge;
 mod pattern;

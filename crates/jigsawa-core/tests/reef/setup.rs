@@ -2,7 +2,7 @@
 
 use std::sync::OnceLock;
 
-use jigsawa_core::balance::{Balance, Member, balance_all};
+use jigsawa_core::balance::{Balance, Lattice, Member, Samples, Sky, colours, match_sky};
 use jigsawa_core::doors::FrameSource;
 use jigsawa_core::filter::{Band, Filter};
 use jigsawa_core::matching::{Matched, Wish, match_frames, spots};
@@ -97,20 +97,44 @@ impl Group {
             .iter()
             .map(|m| m.as_ref().map_or(Map::shift(0.0, 0.0), |m| m.map.retyped()))
             .collect();
-        let own: Vec<(usize, usize)> = (0..reference.stars.stars.len()).map(|i| (i, i)).collect();
         let list: Vec<Member<'_>> = members
             .iter()
-            .enumerate()
-            .map(|(i, m)| Member {
+            .zip(&placements)
+            .map(|(m, placement)| Member {
                 catalogue: &m.stars,
-                placement: &placements[i],
-                pairs: matched[i].as_ref().map_or(&own, |m| &m.pairs),
-                band: m.filter().band(),
+                placement,
+                size: m.size(),
+                filter: m.filter(),
+                exposure_s: Some(m.frame.exposure_s),
+                gain_e_adu: Some(m.frame.shot.camera.gain_e_adu),
             })
             .collect();
-        let balances = balance_all(&list, 0, reference.size())
+        let lattice = Lattice::over(reference.size());
+        let skies: Vec<Sky<'_>> = list
+            .iter()
+            .zip(&members)
+            .map(|(member, m)| Sky {
+                member: *member,
+                samples: Samples::take(
+                    &m.taken.plane,
+                    member.placement,
+                    &m.stars,
+                    Some(m.frame.shot.camera.full_adu as f32),
+                    lattice,
+                ),
+            })
+            .collect();
+        let balances = colours(&list, 0)
             .into_iter()
-            .map(Result::unwrap)
+            .enumerate()
+            .map(|(i, scale)| {
+                if i == 0 {
+                    return Balance::identity(&members[0].stars);
+                }
+                match_sky(&skies[0], &skies[i], scale.unwrap(), None)
+                    .unwrap()
+                    .balance
+            })
             .collect();
         Self {
             members,

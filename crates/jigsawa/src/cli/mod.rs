@@ -1,5 +1,6 @@
 //! What is typed: commands and options, as close to the keyboard as possible.
 
+mod normalize;
 mod register;
 mod show;
 mod survey;
@@ -11,6 +12,7 @@ use jigsawa_core::resample::Shape;
 use clap::builder::styling::{AnsiColor, Styles};
 use clap::{Args, Parser, Subcommand, ValueEnum};
 
+pub use normalize::NormalizeArgs;
 pub use register::RegisterArgs;
 pub use show::ShowArgs;
 pub use survey::SurveyArgs;
@@ -76,6 +78,8 @@ pub enum Command {
     Survey(Box<SurveyArgs>),
     /// Find where frames of one field lie on a common canvas
     Register(Box<RegisterArgs>),
+    /// Match the values of registered frames: scale, sky and gradients; adds balances to the layout
+    Normalize(Box<NormalizeArgs>),
     /// Make a quick-look picture of frames, or one that flips through them
     Show(Box<ShowArgs>),
     /// Merge masters of several filters into a colour picture
@@ -176,6 +180,16 @@ pub struct GridArgs {
     /// Turn the canvas so that north is up, by the WCS of the frames
     #[arg(help_heading = "Canvas", long)]
     pub north_up: bool,
+}
+
+impl Default for GridArgs {
+    fn default() -> Self {
+        Self {
+            canvas: CanvasArg::default(),
+            scale: 1.0,
+            north_up: false,
+        }
+    }
 }
 
 impl GridArgs {

@@ -2,6 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
+use jigsawa_core::balance::{ScaleBy, Weigh};
 use jigsawa_core::colour::White;
 use jigsawa_core::finish::Link;
 use jigsawa_core::layout::{Layout, LayoutFrame};
@@ -18,7 +19,7 @@ use crate::cli::{Common, ComposeArgs, StretchArg};
 use crate::compose::{Bound, bind, cards, palette};
 use crate::frames::{Filters, Frame};
 use crate::layout_file;
-use crate::normalize::balance_placed;
+use crate::normalize::{Across, Settled as Normalizing, normalize};
 use crate::outputs::{self, Names};
 use crate::picture::{self, Tone};
 use crate::register::{Looking, Settled, register};
@@ -66,7 +67,7 @@ pub fn make(args: &ComposeArgs, common: &Common) -> Result<Account, Trouble> {
     }
     let bound = bind(&palette, &start.frames)?;
     let names = Names::new(&args.output, &start.frames, &palette.name)?;
-    let fresh = start.placed.as_ref().is_none_or(|l| !l.is_balanced());
+    let fresh = start.placed.as_ref().is_none_or(|l| !has_colours(l));
     names.check(args.output.overwrite, fresh)?;
     let (frames, layout) = lay_out(start, &bound.inputs, args, common, &mut clock)?;
     let linear = merge_into(&names, &layout, &frames, &bound, &palette, args, common)?;
@@ -143,10 +144,10 @@ fn lay_out(
     } = start;
     let store = Store::open(&args.output.out, !common.no_cache)?;
     if let Some(layout) = placed {
-        let layout = if layout.is_balanced() {
+        let layout = if has_colours(&layout) {
             layout
         } else {
-            balance_placed(&frames, layout, needed, &store, common, clock)?
+            in_colour(&frames, layout, needed, &store, common, clock)?
         };
         return Ok((frames, layout));
     }
@@ -155,10 +156,10 @@ fn lay_out(
         reference: args.reference.as_deref().or(proposed),
         grid: &args.grid,
         needed,
-        balance: true,
         looking: Looking::default(),
     };
     let mut layout = register(&frames, &settled, &store, common, clock)?.layout;
+    layout = in_colour(&frames, layout, needed, &store, common, clock)?;
     layout.frames.extend(left_out);
     if let Some((file, why)) = reference
         && layout.reference.file == file
@@ -166,6 +167,46 @@ fn lay_out(
         layout.reference.why = why;
     }
     Ok((frames, layout))
+}
+
+/// Are values matched, between filters too? What `normalize` leaves as it is between filters, a picture wants
+/// brought together, unless the user has said to leave it.
+fn has_colours(layout: &Layout) -> bool {
+    let asked = layout
+        .levels
+        .as_ref()
+        .is_some_and(|l| l.wish.scale_by.is_some());
+    let left = |f: &LayoutFrame| {
+        let by = f.balance.as_ref().map(|b| b.scale_by);
+        f.verdict == Verdict::Used && by == Some(ScaleBy::None)
+    };
+    layout.is_balanced() && (asked || !layout.frames.iter().any(left))
+}
+
+/// Values matched as a picture wants them, and else as the layout's own normalizing was asked to.
+fn in_colour(
+    frames: &[Frame],
+    layout: Layout,
+    needed: &[usize],
+    store: &Store,
+    common: &Common,
+    clock: &mut Clock,
+) -> Result<Layout, Trouble> {
+    let before = layout.levels.clone().unwrap_or_default();
+    let references: Vec<String> = before
+        .references
+        .iter()
+        .filter_map(|r| frames.get(r.frame).map(Frame::name))
+        .collect();
+    let settled = Normalizing {
+        references: &references,
+        wish: before.wish,
+        across: Across::Colours,
+        flatten: before.flatten,
+        weigh: Weigh::default(),
+        needed,
+    };
+    normalize(frames, layout, &settled, store, common, clock).map(|n| n.layout)
 }
 
 /// Reads, places, balances and mixes the frames into the linear result, still under a temporary name.
@@ -185,7 +226,7 @@ fn merge_into(
         .zip(&sources)
         .map(|(i, source)| input(&layout.frames[*i], source, args.kernel.shape()))
         .collect::<Result<_, _>>()?;
-    let reference = layout.reference_index().unwrap_or(0);
+    let reference = layout.level_index().unwrap_or(0);
     let composite = bound
         .composite(white(&layout.frames[reference]))
         .ok_or(Trouble::Nothing)?;

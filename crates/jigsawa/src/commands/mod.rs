@@ -2,12 +2,14 @@
 
 mod compose;
 mod demo;
+mod normalize;
 mod register;
 mod show;
 mod survey;
 
 pub use compose::{compose, folder_name};
 pub use demo::demo;
+pub use normalize::normalize;
 pub use register::register;
 pub use show::show;
 pub use survey::survey;

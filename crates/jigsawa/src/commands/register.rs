@@ -7,13 +7,15 @@ use jigsawa_core::stars::Settings;
 
 use crate::account::{Account, Clock, Ending, Output};
 use crate::cache::Store;
-use crate::cli::{Common, RegisterArgs};
+use crate::cli::{Common, OutputArgs, RegisterArgs};
 use crate::commands::folder_name;
 use crate::frames::{Filters, Frame};
 use crate::layout_file;
 use crate::outputs::{begin, make_folder, plain_name, slug};
 use crate::placed_frames;
-use crate::register::{Looking, Registered, Settled, hints, register as place, register_into};
+use crate::register::{
+    Looking, Registered, Settled, hints, register as place, register_into, stars_wanted,
+};
 use crate::report::{Places, write_places};
 use crate::start::{Start, start};
 use crate::tell::Trouble;
@@ -33,7 +35,10 @@ pub fn register(args: &RegisterArgs, common: &Common) -> Result<Ending, Trouble>
     }
     let (path, overwrite) = match &args.into {
         Some(path) => (path.clone(), true),
-        None => (target(args, &start.frames)?, args.output.overwrite),
+        None => (
+            new_layout(&args.output, &start.frames)?,
+            args.output.overwrite,
+        ),
     };
     let folder = path.parent().unwrap_or(Path::new(""));
     let store = Store::open(folder, !common.no_cache)?;
@@ -65,7 +70,7 @@ pub fn register(args: &RegisterArgs, common: &Common) -> Result<Ending, Trouble>
     let mut files = vec![(layout_file::write(&path, &layout, overwrite)?, "layout")];
     if !args.no_report {
         let places = Places {
-            title: &title(&path),
+            title: &layout_title(&path),
             layout: &layout,
             frames: &frames,
             residuals: &residuals,
@@ -97,7 +102,7 @@ pub fn register(args: &RegisterArgs, common: &Common) -> Result<Ending, Trouble>
 }
 
 /// The start of the layout's name.
-fn title(layout: &Path) -> String {
+pub fn layout_title(layout: &Path) -> String {
     let name = layout.file_name().map(|n| n.to_string_lossy().into_owned());
     let name = name.unwrap_or_default();
     name.strip_suffix(".layout.json")
@@ -106,7 +111,7 @@ fn title(layout: &Path) -> String {
 
 /// Where the report goes: beside the layout.
 fn report_path(layout: &Path) -> PathBuf {
-    layout.with_file_name(format!("{}-register.html", title(layout)))
+    layout.with_file_name(format!("{}-register.html", layout_title(layout)))
 }
 
 /// Frames of the layout that is given; of `--into`, it is that layout's frames that may have moved.
@@ -118,18 +123,14 @@ fn relocated_start(args: &RegisterArgs) -> &[(String, String)] {
     }
 }
 
-/// Stars of a frame, spread over it, that fix its map to a thousandth of a pixel; more cost time only.
-const ENOUGH_STARS: usize = 1000;
-
 /// How stars and maps are to be looked for.
 fn looking(args: &RegisterArgs, frames: &[Frame]) -> Result<Looking, Trouble> {
-    let settings = Settings::default();
+    let settings = stars_wanted();
     Ok(Looking {
         model: args.model.model(),
         hints: hints(&args.hint, &args.pair, frames)?,
         settings: Settings {
             threshold_sigma: args.detect_sigma,
-            most: ENOUGH_STARS,
             lowest_sigma: settings.lowest_sigma.min(args.detect_sigma),
             ..settings
         },
@@ -137,9 +138,9 @@ fn looking(args: &RegisterArgs, frames: &[Frame]) -> Result<Looking, Trouble> {
 }
 
 /// Where the layout goes, checked before any work.
-fn target(args: &RegisterArgs, frames: &[Frame]) -> Result<PathBuf, Trouble> {
+pub fn new_layout(out: &OutputArgs, frames: &[Frame]) -> Result<PathBuf, Trouble> {
     let object = frames.iter().find_map(|f| f.facts.object.clone());
-    let start = match &args.output.name {
+    let start = match &out.name {
         Some(name) => plain_name(name)?,
         None => object
             .or_else(|| folder_name(frames))
@@ -147,12 +148,12 @@ fn target(args: &RegisterArgs, frames: &[Frame]) -> Result<PathBuf, Trouble> {
             .filter(|n| !n.is_empty())
             .unwrap_or_else(|| "frames".to_owned()),
     };
-    let path = args.output.out.join(format!("{start}.layout.json"));
-    if path.exists() && !args.output.overwrite {
+    let path = out.out.join(format!("{start}.layout.json"));
+    if path.exists() && !out.overwrite {
         return Err(Trouble::Exist(vec![path]));
     }
-    make_folder(&args.output.out)?;
-    begin(&path, args.output.overwrite)?;
+    make_folder(&out.out)?;
+    begin(&path, out.overwrite)?;
     Ok(path)
 }
 
@@ -173,7 +174,6 @@ fn alone(
         reference: args.reference.as_deref().or(proposed),
         grid: &args.grid,
         needed: &[],
-        balance: false,
         looking: looking(args, &start.frames)?,
     };
     let mut registered = place(&start.frames, &settled, store, common, clock)?;

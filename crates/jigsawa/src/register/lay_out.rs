@@ -1,6 +1,5 @@
 //! Canvas, sky and rows of a layout, from the places of its frames.
 
-use jigsawa_core::balance::Balance;
 use jigsawa_core::canvas::{Canvas, Extent, Grid};
 use jigsawa_core::layout::{LayoutFrame, Measurements, PlacementRecord};
 use jigsawa_core::placement::{Placement, Registration};
@@ -107,7 +106,6 @@ pub struct Row<'a> {
     pub placed: Option<&'a Placed>,
     /// Canvas to frame.
     pub placement: Option<&'a Placement>,
-    pub balance: Option<Balance>,
     pub hint: Option<jigsawa_core::matching::Hint>,
     pub notes: Vec<String>,
 }
@@ -134,7 +132,7 @@ impl Row<'_> {
             notes: if used { self.notes } else { Vec::new() },
             verdict: self.verdict,
             measured: measurements(self.catalogue),
-            balance: self.balance.filter(|_| used),
+            balance: None,
         }
     }
 }

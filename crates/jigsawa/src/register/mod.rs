@@ -1,4 +1,4 @@
-//! From frames to a layout: stars, reference, places, canvas, balances.
+//! From frames to a layout: stars, reference, places, canvas.
 
 mod hints;
 mod lay_out;
@@ -6,7 +6,6 @@ mod measure;
 mod place;
 mod reference;
 
-use jigsawa_core::balance::Member;
 use jigsawa_core::layout::{FORMAT, Layout, Reference};
 use jigsawa_core::matching::Hint;
 use jigsawa_core::placement::{Model, Placement};
@@ -22,7 +21,6 @@ use crate::account::Clock;
 use crate::cache::Store;
 use crate::cli::{Common, GridArgs};
 use crate::frames::Frame;
-use crate::normalize::balances;
 use crate::tell::{Trouble, why_left_out};
 use crate::terminal::Progress;
 use lay_out::{Row, canvas, sky_of_canvas, sky_of_reference};
@@ -37,14 +35,11 @@ pub struct Settled<'a> {
     pub grid: &'a GridArgs,
     /// Frames that must not be left out.
     pub needed: &'a [usize],
-    /// Are values to be matched, too?
-    pub balance: bool,
     /// How stars and maps are looked for.
     pub looking: Looking,
 }
 
 /// How stars and maps are looked for.
-#[derive(Default)]
 pub struct Looking {
     /// The model of all maps.
     pub model: Option<Model>,
@@ -52,6 +47,29 @@ pub struct Looking {
     pub hints: Vec<Option<Hint>>,
     /// How stars are found.
     pub settings: Settings,
+}
+
+/// Stars of a frame, spread over it, that fix its map to a thousandth of a pixel and its scale to a tenth
+/// of a percent; more cost time only.
+const ENOUGH_STARS: usize = 1000;
+
+/// How stars are looked for where nobody says otherwise; the same for all commands, so that stars kept from one
+/// serve the next.
+pub fn stars_wanted() -> Settings {
+    Settings {
+        most: ENOUGH_STARS,
+        ..Settings::default()
+    }
+}
+
+impl Default for Looking {
+    fn default() -> Self {
+        Self {
+            model: None,
+            hints: Vec::new(),
+            settings: stars_wanted(),
+        }
+    }
 }
 
 /// All frames with what was found in them.
@@ -143,7 +161,7 @@ impl Field<'_> {
     }
 }
 
-/// Measures, registers and balances all frames. A frame that is needed and fails is an error; another
+/// Measures and registers all frames. A frame that is needed and fails is an error; another
 /// is left out with its reason.
 pub fn register(
     frames: &[Frame],
@@ -192,9 +210,6 @@ pub fn register(
     clock.lap("register");
     let residuals = field.residuals(on.reference, &on.placed);
     let layout = lay_out(&field, on, settled)?;
-    if settled.balance {
-        clock.lap("normalize");
-    }
     Ok(Registered { layout, residuals })
 }
 
@@ -238,7 +253,6 @@ pub fn register_into(
             verdict: verdict(placed),
             placed: placed.as_ref().ok(),
             placement: placement.as_ref(),
-            balance: None,
             hint: field.hint(*i).cloned(),
             notes: placed
                 .as_ref()
@@ -347,7 +361,7 @@ fn place_all(
     Ok(on)
 }
 
-/// Canvas, placements on it, and balances.
+/// Canvas, and placements on it.
 fn lay_out(field: &Field<'_>, on: OnReference, settled: &Settled<'_>) -> Result<Layout, Trouble> {
     let Field {
         frames, catalogues, ..
@@ -364,35 +378,8 @@ fn lay_out(field: &Field<'_>, on: OnReference, settled: &Settled<'_>) -> Result<
         .iter()
         .map(|p| to_reference.as_ref()?.then(&p.as_ref().ok()?.map))
         .collect();
-    let members: Vec<Option<Member<'_>>> = (0..frames.len())
-        .map(|i| {
-            Some(Member {
-                catalogue: catalogues[i].as_ref().ok()?,
-                placement: placements[i].as_ref()?,
-                pairs: &placed[i].as_ref().ok()?.pairs,
-                band: frames[i].filter.band(),
-            })
-        })
-        .collect();
-    let mut balanced = if settled.balance {
-        balances(&members, reference, canvas.size)
-    } else {
-        vec![None; frames.len()]
-    };
     let mut rows = Vec::with_capacity(frames.len());
     for (i, f) in frames.iter().enumerate() {
-        let balance = balanced[i].take();
-        let verdict = match (&placed[i], &balance) {
-            (Ok(_), Some(Err(e))) if settled.needed.contains(&i) => {
-                return Err(Trouble::Balance {
-                    file: f.name(),
-                    reference: frames[reference].name(),
-                    error: *e,
-                });
-            }
-            (Ok(_), Some(Err(e))) => Verdict::LeftOut(e.to_string()),
-            (placed, _) => verdict(placed),
-        };
         let mut notes = placed[i]
             .as_ref()
             .map_or_else(|_| Vec::new(), |p| p.notes.clone());
@@ -404,10 +391,9 @@ fn lay_out(field: &Field<'_>, on: OnReference, settled: &Settled<'_>) -> Result<
         let row = Row {
             frame: f,
             catalogue: catalogues[i].as_ref().ok(),
-            verdict,
+            verdict: verdict(&placed[i]),
             placed: placed[i].as_ref().ok(),
             placement: placements[i].as_ref(),
-            balance: balance.and_then(Result::ok),
             hint: field.hint(i).cloned(),
             notes,
         };
@@ -421,6 +407,7 @@ fn lay_out(field: &Field<'_>, on: OnReference, settled: &Settled<'_>) -> Result<
             why,
         },
         wcs: sky_of_canvas(&canvas, sky.as_ref(), &frames[reference]),
+        levels: None,
         canvas,
         frames: rows,
     })

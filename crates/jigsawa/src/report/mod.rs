@@ -4,10 +4,12 @@
 //! a night of hundreds of frames never lies in memory at once.
 
 mod data;
+mod levels;
 mod page;
 mod places;
 mod plot;
 mod svg;
 
+pub use levels::{LevelPage, write as write_levels};
 pub use page::{duration, write};
 pub use places::{Places, write as write_places};

@@ -67,6 +67,7 @@ pub fn layout(night: &Night) -> Result<Layout, Trouble> {
         },
         canvas,
         wcs: None,
+        levels: None,
         frames,
     })
 }

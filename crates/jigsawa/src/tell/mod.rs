@@ -81,6 +81,10 @@ pub enum Trouble {
         reference: String,
         error: BalanceError,
     },
+    /// Options that fight, in words.
+    Options(&'static str),
+    /// Two frames of one filter, each of which is to be the one that the others are matched to.
+    TwoLevels { filter: String, files: Vec<String> },
     /// No canvas.
     Canvas(CanvasError),
     /// The layout cannot be read.
@@ -244,6 +248,8 @@ impl Trouble {
             | Self::LayoutAlone
             | Self::AlreadyPlaced(_)
             | Self::NotPlaced(_)
+            | Self::Options(_)
+            | Self::TwoLevels { .. }
             | Self::InTheLayout { .. }
             | Self::Pattern { .. }
             | Self::Keep { .. }

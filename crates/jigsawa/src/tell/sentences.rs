@@ -3,6 +3,7 @@
 use std::fmt::Write as _;
 use std::path::PathBuf;
 
+use jigsawa_core::balance::BalanceError;
 use jigsawa_core::colour::Palette;
 use jigsawa_core::colour::mix::MixError;
 use jigsawa_core::filter::Filter;
@@ -163,7 +164,14 @@ pub(super) fn tell(trouble: &Trouble) -> Told {
             "'{file}' cannot be balanced against '{reference}': {error}"
         ))
         .on(file.clone())
-        .mend("Give another reference: --reference FRAME"),
+        .mend(balance_hint(*error)),
+        Trouble::Options(why) => plain((*why).to_owned()),
+        Trouble::TwoLevels { filter, files } => plain(format!(
+            "--reference names {} frames of filter {filter}: {}",
+            files.len(),
+            list(files)
+        ))
+        .mend("Frames of one filter are matched to one of them: name one for each filter."),
         Trouble::Canvas(error) => plain(format!("there is no canvas: {error}"))
             .mend("Use --canvas reference, or leave out the frame that lies apart."),
         Trouble::LayoutText { file, error } => plain(format!(
@@ -545,4 +553,20 @@ fn match_told(file: &str, reference: &str, error: &MatchError) -> Told {
     plain(format!("cannot place '{file}' on '{reference}': {error}"))
         .on(file)
         .mend(hint)
+}
+
+/// What helps when values cannot be matched.
+fn balance_hint(error: BalanceError) -> &'static str {
+    match error {
+        BalanceError::NoCommonSky => {
+            "Give a reference that lies on the same sky: --reference FRAME"
+        }
+        BalanceError::FewStars(_) | BalanceError::NoSignal | BalanceError::NoExposure => {
+            "Find the scale in another way: --match stars, exposure, noise, signal or none"
+        }
+        BalanceError::NoNoise => "Leave scales as they are: --match none",
+        BalanceError::NoLevel => {
+            "Take the gradient off instead of dividing by it: --flatten subtract"
+        }
+    }
 }

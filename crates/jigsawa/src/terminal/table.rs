@@ -24,7 +24,19 @@ pub fn account_text(a: &Account) -> String {
         a.canvas.height,
         canvas_told(a)
     );
-    let _ = writeln!(out, "\n{}", placements(a));
+    for l in &a.levels {
+        let _ = writeln!(
+            out,
+            "level      {} is matched to {} ({})",
+            l.filter,
+            label(&l.file, l.plane),
+            l.why
+        );
+    }
+    // What was placed before is told by the command that placed it.
+    if a.command != "normalize" || a.frames.iter().all(|f| f.balance.is_none()) {
+        let _ = writeln!(out, "\n{}", placements(a));
+    }
     if a.frames.iter().any(|f| f.balance.is_some()) {
         let _ = writeln!(out, "\n{}", balances(a));
     }
@@ -158,7 +170,17 @@ fn degrees(turn: f64) -> String {
 
 fn balances(a: &Account) -> Table {
     let mut t = table(&[
-        "frame", "filter", "FWHM px", "sky", "noise", "factor", "by", "added",
+        "frame",
+        "filter",
+        "FWHM px",
+        "sky",
+        "noise",
+        "factor",
+        "by",
+        "added",
+        "surface",
+        "left sigma",
+        "weight",
     ]);
     for f in &a.frames {
         t.add_row(balance_row(f));
@@ -181,12 +203,23 @@ fn balance_row(f: &FrameRow) -> Vec<String> {
         } else {
             format!("{:.4}", b.scale)
         };
-        let by = match b.scale_by {
-            ScaleBy::Reference => "reference",
-            ScaleBy::Stars => "stars",
-            ScaleBy::Noise => "noise",
+        let by = match b.stars {
+            0 => b.scale_by.words().to_owned(),
+            n => format!("{n} {}", b.scale_by.words()),
         };
-        row.extend([factor, by.to_owned(), format!("{:+.1}", b.offset)]);
+        let left = if b.scale_by == ScaleBy::Reference && b.patches == 0 {
+            "-".to_owned()
+        } else {
+            format!("{:.3}", b.residual_sigma)
+        };
+        row.extend([
+            factor,
+            by,
+            format!("{:+.1}", b.offset),
+            b.surface.clone(),
+            left,
+            format!("{:.3}", b.weight),
+        ]);
     }
     row
 }

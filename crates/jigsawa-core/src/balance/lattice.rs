@@ -1,0 +1,211 @@
+//! A frame's sky at the points of a lattice over the canvas, clear of stars and of missing pixels.
+//!
+//! Two frames are compared point by point: the same places of the sky, so that a nebula which both show
+//! cancels, down to its finest filaments. Every second to tenth pixel is enough, which keeps a frame's
+//! samples to some megabytes however large it is; each is the frame's own nearest pixel, since
+//! interpolation would change its noise.
+
+use rayon::prelude::*;
+
+use super::Balance;
+use crate::placement::Placement;
+use crate::plane::Plane;
+use crate::space::{CanvasPx, Point, Size};
+use crate::stars::{Catalogue, Flag};
+
+/// Points of a lattice at the most: every second pixel of a 9-megapixel canvas.
+const MOST_POINTS: usize = 2_400_000;
+
+/// Points along a patch's side: the mean of some 500 pixels is known to 4 % of their noise.
+pub(crate) const PATCH: usize = 24;
+
+/// Fewest patches along the canvas's shorter side, where the canvas has pixels enough.
+const LEAST_PATCHES: usize = 16;
+
+/// The points at which frames are compared.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Lattice {
+    canvas: Size,
+    step: usize,
+    /// Points along a patch's side.
+    patch: usize,
+    columns: usize,
+    rows: usize,
+}
+
+impl Lattice {
+    /// Over a canvas.
+    pub fn over(canvas: Size) -> Self {
+        let step = ((canvas.area() as f64 / MOST_POINTS as f64).sqrt().ceil() as usize).max(1);
+        let short = canvas.width().min(canvas.height()) / step;
+        Self {
+            canvas,
+            step,
+            patch: (short / LEAST_PATCHES).clamp(4, PATCH),
+            columns: canvas.width().div_ceil(step),
+            rows: canvas.height().div_ceil(step),
+        }
+    }
+
+    /// The canvas.
+    pub const fn canvas(&self) -> Size {
+        self.canvas
+    }
+
+    /// A patch's side in canvas pixels.
+    pub const fn patch_px(&self) -> usize {
+        self.patch * self.step
+    }
+
+    fn x(&self, column: usize) -> f64 {
+        ((column * self.step + self.step / 2).min(self.canvas.width() - 1)) as f64
+    }
+
+    fn y(&self, row: usize) -> f64 {
+        ((row * self.step + self.step / 2).min(self.canvas.height() - 1)) as f64
+    }
+
+    /// Columns and rows of patches.
+    pub(crate) const fn patches(&self) -> (usize, usize) {
+        (
+            self.columns.div_ceil(self.patch),
+            self.rows.div_ceil(self.patch),
+        )
+    }
+
+    /// The points of a patch: columns and rows.
+    pub(crate) fn inside(
+        &self,
+        (c, r): (usize, usize),
+    ) -> (std::ops::Range<usize>, std::ops::Range<usize>) {
+        let n = self.patch;
+        (
+            c * n..((c + 1) * n).min(self.columns),
+            r * n..((r + 1) * n).min(self.rows),
+        )
+    }
+
+    /// The middle of a patch.
+    pub(crate) fn middle(&self, patch: (usize, usize)) -> Point<CanvasPx> {
+        let (columns, rows) = self.inside(patch);
+        Point::new(
+            0.5 * (self.x(columns.start) + self.x(columns.end - 1)),
+            0.5 * (self.y(rows.start) + self.y(rows.end - 1)),
+        )
+    }
+}
+
+/// What a frame shows at the points of a lattice; NaN where it has no sky: a star, or no data.
+#[derive(Debug, Clone)]
+pub struct Samples {
+    lattice: Lattice,
+    values: Vec<f32>,
+}
+
+/// A star's light is left out as far as it reaches above this part of the pixel noise.
+const LEAST_LIGHT: f64 = 0.05;
+
+/// Profiles that fall off faster than this have wings all the same.
+const MOST_BETA: f64 = 3.5;
+
+/// A star reaches from so many widths to so many.
+const REACH: (f64, f64) = (1.5, 25.0);
+
+/// A saturated star's height is only guessed, and it is the one with a halo.
+const SATURATED_REACH: f64 = 1.7;
+
+/// Points between the places where a placement is worked out; between them it is a straight line to
+/// a hundredth of a pixel, whatever lens made it.
+const STRAIGHT: usize = 32;
+
+impl Samples {
+    /// Of a frame. Values from `saturation` up are not taken.
+    pub fn take(
+        plane: &Plane,
+        placement: &Placement,
+        stars: &Catalogue,
+        saturation: Option<f32>,
+        lattice: Lattice,
+    ) -> Self {
+        let mut values = vec![f32::NAN; lattice.columns * lattice.rows];
+        let ceiling = saturation.unwrap_or(f32::INFINITY);
+        values
+            .par_chunks_mut(lattice.columns)
+            .enumerate()
+            .for_each(|(r, row)| {
+                for (k, run) in row.chunks_mut(STRAIGHT).enumerate() {
+                    let first = k * STRAIGHT;
+                    let at = |c: usize| placement.apply(Point::new(lattice.x(c), lattice.y(r)));
+                    let (a, b) = (at(first), at(first + run.len() - 1));
+                    let n = (run.len() - 1).max(1) as f64;
+                    let (dx, dy) = ((b.x - a.x) / n, (b.y - a.y) / n);
+                    for (i, v) in run.iter_mut().enumerate() {
+                        let (x, y) = (a.x + i as f64 * dx, a.y + i as f64 * dy);
+                        let there = plane.at(x.round() as i64, y.round() as i64);
+                        if there < ceiling {
+                            *v = there;
+                        }
+                    }
+                }
+            });
+        let mut samples = Self { lattice, values };
+        samples.without_stars(placement, stars);
+        samples
+    }
+
+    /// The lattice.
+    pub const fn lattice(&self) -> Lattice {
+        self.lattice
+    }
+
+    /// The samples, balanced.
+    #[must_use]
+    pub fn balanced(mut self, balance: &Balance) -> Self {
+        let l = self.lattice;
+        let rows = self.values.par_chunks_mut(l.columns).enumerate();
+        rows.for_each(|(r, row)| {
+            for (c, v) in row.iter_mut().enumerate().filter(|(_, v)| v.is_finite()) {
+                *v = balance.apply(f64::from(*v), Point::new(l.x(c), l.y(r))) as f32;
+            }
+        });
+        self
+    }
+
+    /// A row of a patch.
+    pub(crate) fn row(&self, columns: std::ops::Range<usize>, row: usize) -> &[f32] {
+        let at = row * self.lattice.columns;
+        &self.values[at + columns.start..at + columns.end]
+    }
+
+    fn without_stars(&mut self, placement: &Placement, stars: &Catalogue) {
+        let back = placement.invert();
+        let l = self.lattice;
+        let noise = f64::from(stars.sky.typical_sigma());
+        let beta = stars.beta.min(MOST_BETA);
+        let alpha = stars.fwhm_px / (2.0 * (2f64.powf(1.0 / beta) - 1.0).sqrt());
+        for s in &stars.stars {
+            let height = (s.amplitude / (LEAST_LIGHT * noise).max(1e-30)).max(1.0);
+            let mut reach = alpha * (height.powf(1.0 / beta) - 1.0).max(0.0).sqrt();
+            if s.flags.has(Flag::Saturated) {
+                reach *= SATURATED_REACH;
+            }
+            let reach = reach.clamp(REACH.0 * stars.fwhm_px, REACH.1 * stars.fwhm_px);
+            let at = back.apply(s.at);
+            let reach = reach / placement.area_ratio(at).sqrt();
+            if !(at.x.is_finite() && at.y.is_finite() && reach.is_finite()) {
+                continue;
+            }
+            let points = |from: f64, to: f64, n: usize| {
+                let point = |v: f64| (v / l.step as f64).max(0.0) as usize;
+                point(from)..(point(to) + 1).min(n)
+            };
+            for r in points(at.y - reach, at.y + reach, l.rows) {
+                for c in points(at.x - reach, at.x + reach, l.columns) {
+                    if (l.x(c) - at.x).hypot(l.y(r) - at.y) <= reach {
+                        self.values[r * l.columns + c] = f32::NAN;
+                    }
+                }
+            }
+        }
+    }
+}

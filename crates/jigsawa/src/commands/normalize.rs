@@ -1,0 +1,145 @@
+//! `jigsawa normalize`: the values of placed frames matched to each other.
+
+use std::path::{Path, PathBuf};
+
+use jigsawa_core::layout::Layout;
+use jigsawa_core::merge::Sampling;
+
+use super::register::{layout_title, new_layout};
+use crate::account::{Account, Clock, Ending, Output};
+use crate::cache::Store;
+use crate::cli::{Common, GridArgs, NormalizeArgs};
+use crate::frames::{Filters, Frame};
+use crate::layout_file;
+use crate::normalize::{Across, Normalized, Settled, normalize as level, write_surfaces};
+use crate::placed_frames;
+use crate::register::{Looking, Settled as Registering, register};
+use crate::report::{LevelPage, write_levels};
+use crate::start::{Start, start};
+use crate::tell::Trouble;
+use crate::terminal::{account_text, say};
+
+/// Runs the command and prints its account.
+pub fn normalize(args: &NormalizeArgs, common: &Common) -> Result<Ending, Trouble> {
+    let mut clock = Clock::start();
+    let wish = args.wish().map_err(Trouble::Options)?;
+    let start = start(&args.frames, &args.filters, &args.relocate, Filters::Any)?;
+    let path = target(args, &start)?;
+    // A layout that stands is brought up to date; a new one replaces nothing unasked.
+    let overwrite = start.placed.is_some() || args.output.overwrite;
+    let page = path.with_file_name(format!("{}-normalize.html", layout_title(&path)));
+    if page.exists() && !overwrite && !args.no_report {
+        return Err(Trouble::Exist(vec![page]));
+    }
+    if let Some(folder) = &args.write_frames {
+        placed_frames::targets(folder, &start.frames, args.output.overwrite)?;
+    }
+    let folder = path.parent().unwrap_or(Path::new(""));
+    let store = Store::open(folder, !common.no_cache)?;
+    let (frames, layout) = placed(start, &store, common, &mut clock)?;
+    let settled = Settled {
+        references: &args.reference,
+        wish,
+        across: Across::AsItIs,
+        flatten: args.flatten(),
+        weigh: args.weigh(),
+        needed: &[],
+    };
+    let normalized = level(&frames, layout, &settled, &store, common, &mut clock)?;
+    let mut outputs = extras(args, &normalized.layout, &frames, common, &mut clock)?;
+    let mut files = vec![(
+        layout_file::write(&path, &normalized.layout, overwrite)?,
+        "layout",
+    )];
+    if !args.no_report {
+        let levels = LevelPage {
+            title: &layout_title(&path),
+            normalized: &normalized,
+            frames: &frames,
+        };
+        files.push((write_levels(&page, &levels, true)?, "report"));
+        clock.lap("report");
+    }
+    let Normalized { layout, .. } = normalized;
+    for (file, kind) in files.into_iter().rev() {
+        let target = file.target().to_owned();
+        let done = file.finish().map_err(|error| Trouble::Write {
+            file: target,
+            error,
+        })?;
+        outputs.insert(
+            0,
+            Output {
+                file: done.display().to_string(),
+                kind,
+            },
+        );
+    }
+    let account = Account::new("normalize", &layout, Vec::new(), outputs, clock);
+    if common.json {
+        say(&serde_json::to_string_pretty(&account).unwrap_or_default());
+    } else if !common.quiet {
+        say(account_text(&account).trim_end());
+    }
+    Ok(account.ending())
+}
+
+/// The layout that is brought up to date, or where the new one goes.
+fn target(args: &NormalizeArgs, start: &Start) -> Result<PathBuf, Trouble> {
+    if start.placed.is_none() {
+        return new_layout(&args.output, &start.frames);
+    }
+    if args.output.name.is_some() {
+        return Err(Trouble::NotWithLayout("--name"));
+    }
+    if args.output.out != Path::new(".") {
+        return Err(Trouble::NotWithLayout("--out"));
+    }
+    Ok(args.frames[0].clone())
+}
+
+/// The frames with their places: as the layout has them, or found now.
+fn placed(
+    start: Start,
+    store: &Store,
+    common: &Common,
+    clock: &mut Clock,
+) -> Result<(Vec<Frame>, Layout), Trouble> {
+    if let Some(layout) = start.placed {
+        return Ok((start.frames, layout));
+    }
+    let settled = Registering {
+        reference: start.reference.as_ref().map(|(file, _)| file.as_str()),
+        grid: &GridArgs::default(),
+        needed: &[],
+        looking: Looking::default(),
+    };
+    let layout = register(&start.frames, &settled, store, common, clock)?.layout;
+    Ok((start.frames, layout))
+}
+
+/// Frames and surfaces that are asked for.
+fn extras(
+    args: &NormalizeArgs,
+    layout: &Layout,
+    frames: &[Frame],
+    common: &Common,
+    clock: &mut Clock,
+) -> Result<Vec<Output>, Trouble> {
+    let mut outputs = Vec::new();
+    let overwrite = args.output.overwrite;
+    if let Some(folder) = &args.write_frames {
+        let targets = placed_frames::targets(folder, frames, overwrite)?;
+        let sampling = Sampling {
+            shape: args.kernel.shape(),
+            ..Sampling::default()
+        };
+        outputs = placed_frames::write(&targets, layout, frames, (sampling, overwrite), common)?;
+        clock.lap("frames");
+    }
+    if let Some(folder) = &args.write_surfaces {
+        outputs.extend(write_surfaces(folder, layout, frames, overwrite)?);
+        clock.lap("surfaces");
+    }
+    Ok(outputs)
+}

@@ -1,0 +1,12 @@
+//! The report of normalizing: are scales and skies right?
+//!
+//! For each frame: its stars against the reference's, the patches of sky that both show before and after, the
+//! surface between them, cuts through it, and pictures of the frame before and after with one stretch.
+
+mod cuts;
+mod maps;
+mod page;
+mod pictures;
+mod plots;
+
+pub use page::{LevelPage, write};

@@ -1,0 +1,384 @@
+//! The page's markup.
+
+use std::fs;
+use std::path::Path;
+
+use jigsawa_core::balance::flatten::Gradient;
+use jigsawa_core::balance::{Balance, BothPatch, Lattice, ScaleBy};
+use jigsawa_core::finish::Shade;
+use jigsawa_core::frame::RowOrder;
+use jigsawa_core::layout::{Layout, LayoutFrame};
+use jigsawa_core::space::Point;
+use jigsawa_core::verdict::Verdict;
+use jigsawa_formats::error::FileError;
+use jigsawa_formats::whole::Unfinished;
+use maud::{DOCTYPE, Markup, PreEscaped, html};
+
+use super::cuts::{Along, POSITIONS, cuts};
+use super::maps::{Map, WIDTH, figure, image};
+use super::pictures::{Small, small};
+use super::plots;
+use crate::compose::file_name;
+use crate::frames::Frame;
+use crate::normalize::{Normalized, Seen};
+use crate::outputs::begin;
+use crate::tell::Trouble;
+
+const STYLE: &str = include_str!("../page.css");
+const OWN_STYLE: &str = include_str!("levels.css");
+
+/// Moves all cuts of a page together.
+const SCRIPT: &str = "document.getElementById('cut')?.addEventListener('input', e => \
+  document.querySelectorAll('[data-cut]').forEach(d => d.hidden = d.dataset.cut !== e.target.value));";
+
+/// Frames that are shown in full; of more, those whose sky is matched worst.
+const MOST_SHOWN: usize = 16;
+
+/// Below this scatter of the patches, in pixel noise, nobody sees anything.
+const GOOD_SIGMA: f64 = 0.3;
+
+/// What the page is about.
+pub struct LevelPage<'a> {
+    pub title: &'a str,
+    pub normalized: &'a Normalized,
+    pub frames: &'a [Frame],
+}
+
+/// Writes the page, under a temporary name still.
+pub fn write(path: &Path, page: &LevelPage<'_>, overwrite: bool) -> Result<Unfinished, Trouble> {
+    let file = begin(path, overwrite)?;
+    let text = page.page()?.into_string();
+    fs::write(file.path(), text).map_err(|error| Trouble::Write {
+        file: path.to_owned(),
+        error: FileError::Io {
+            doing: "cannot write the page",
+            error,
+        },
+    })?;
+    Ok(file)
+}
+
+impl LevelPage<'_> {
+    fn layout(&self) -> &Layout {
+        &self.normalized.layout
+    }
+
+    /// Is this frame the one that those of its filter are matched to?
+    fn is_level(&self, i: usize) -> bool {
+        let levels = self.layout().levels.iter().flat_map(|l| &l.references);
+        levels.into_iter().any(|r| r.frame == i)
+    }
+
+    fn page(&self) -> Result<Markup, Trouble> {
+        let rows = &self.layout().frames;
+        let left = |i: usize| rows[i].balance.as_ref().map_or(0.0, |b| b.residual_sigma);
+        let mut shown: Vec<usize> = (0..rows.len())
+            .filter(|i| rows[*i].balance.is_some() && self.normalized.seen[*i].is_some())
+            .filter(|i| !self.is_untouched(*i))
+            .collect();
+        let many = shown.len() > MOST_SHOWN;
+        if many {
+            shown.sort_by(|a, b| left(*b).total_cmp(&left(*a)));
+            shown.truncate(MOST_SHOWN);
+            shown.sort_unstable();
+        }
+        let sections: Vec<Markup> = shown
+            .iter()
+            .map(|i| self.section(*i))
+            .collect::<Result<_, _>>()?;
+        Ok(html! {
+            (DOCTYPE)
+            html lang="en" {
+                head {
+                    meta charset="utf-8";
+                    meta name="viewport" content="width=device-width, initial-scale=1";
+                    title { (self.title) " – normalizing" }
+                    style { (PreEscaped(STYLE)) (PreEscaped(OWN_STYLE)) }
+                }
+                body {
+                    (self.heading())
+                    (self.table(&shown))
+                    @if !sections.is_empty() {
+                        p.tools { label for="cut" { "Cuts through the canvas at" }
+                            input id="cut" type="range" min="0" max=(POSITIONS.len() - 1) value=(POSITIONS.len() / 2) aria-label="position of all cuts"; }
+                    }
+                    @for s in sections { (s) }
+                    @if many { p.quiet { "The " (MOST_SHOWN) " frames whose sky is matched worst are shown; all are in the table." } }
+                    footer { "Made by Jigsawa " (env!("CARGO_PKG_VERSION")) ". The page holds all it needs and sends nothing." }
+                }
+                script { (PreEscaped(SCRIPT)) }
+            }
+        })
+    }
+
+    /// A reference that was left as it is has nothing to show.
+    fn is_untouched(&self, i: usize) -> bool {
+        let seen = self.normalized.seen[i].as_ref();
+        seen.is_none_or(|s| s.gradient.is_none() && s.evidence.patches.is_empty())
+    }
+
+    fn heading(&self) -> Markup {
+        let rows = &self.layout().frames;
+        let out = rows.iter().filter(|r| r.verdict != Verdict::Used).count();
+        let worst = rows
+            .iter()
+            .filter_map(|r| r.balance.as_ref())
+            .map(|b| b.residual_sigma)
+            .fold(0.0, f64::max);
+        let matched = rows.iter().filter(|r| r.balance.is_some()).count();
+        html! {
+            header {
+                h1 { (self.title) ": normalizing" }
+                p.big { span.chip.good { (matched) " matched" } " " @if out > 0 { span.chip.bad { (out) " left out" } } }
+                @for r in self.layout().levels.iter().flat_map(|l| &l.references) {
+                    p { (r.filter) " is matched to " b { (file_name(&rows[r.frame].file)) } ": " (r.why) "." }
+                }
+                p { "No sky is off the one that it is matched to by more than " b { (format!("{worst:.2}")) " of a pixel's noise" } " from patch to patch." }
+            }
+        }
+    }
+
+    fn table(&self, shown: &[usize]) -> Markup {
+        html! {
+            section aria-labelledby="frames-h" {
+                h2 id="frames-h" { "Frames" }
+                div.wide {
+                    table {
+                        thead { tr {
+                            th { "frame" } th { "filter" } th { "verdict" } th.n { "scale" } th.n { "± " } th { "by" } th { "surface" }
+                            th.n { "left σ" } th.n { "unseen σ" } th.n { "patches" } th.n { "weight" }
+                        } }
+                        tbody {
+                            @for (i, row) in self.layout().frames.iter().enumerate() { (self.table_row(i, row, shown)) }
+                        }
+                    }
+                }
+                p.quiet { "Left: scatter of the patches around the surface; unseen: what it leaves of patches that were left out when it was fitted; both in the pixel noise of the frame that it is matched to. Weight: how much the frame counts in an average, its filter's reference being 1." }
+            }
+        }
+    }
+
+    fn table_row(&self, i: usize, row: &LayoutFrame, shown: &[usize]) -> Markup {
+        let name = file_name(&row.file);
+        html! {
+            tr class=(if row.verdict == Verdict::Used { "" } else { "out" }) {
+                td { @if shown.contains(&i) { a href={ "#f" (i) } { (name) } } @else { (name) } @if let Some(k) = row.plane { " plane " (k + 1) } }
+                td { (row.filter) }
+                td { (self.chip(i, row)) }
+                @match (&row.balance, row.verdict.reason()) {
+                    (_, Some(reason)) => { td.verdict colspan="8" { (reason) } }
+                    (Some(b), _) => { (figures(b)) }
+                    _ => { td colspan="8" {} }
+                }
+            }
+            @for note in row.balance.iter().flat_map(|b| &b.notes) { tr.note { td {} td.verdict colspan="10" { (note) } } }
+        }
+    }
+
+    fn chip(&self, i: usize, row: &LayoutFrame) -> Markup {
+        match &row.balance {
+            _ if row.verdict != Verdict::Used => html! { span.chip.bad { "left out" } },
+            Some(b) if b.residual_sigma > GOOD_SIGMA || !b.notes.is_empty() => {
+                html! { span.chip.maybe { "look at it" } }
+            }
+            Some(_) if self.is_level(i) => html! { span.chip { "reference" } },
+            Some(_) => html! { span.chip.good { "good" } },
+            None => html! {},
+        }
+    }
+
+    fn section(&self, i: usize) -> Result<Markup, Trouble> {
+        let layout = self.layout();
+        let row = &layout.frames[i];
+        let (Some(balance), Some(seen)) = (&row.balance, &self.normalized.seen[i]) else {
+            return Ok(html! {});
+        };
+        let read = |k: usize| {
+            small(layout, self.frames, k).map_err(|error| Trouble::Merge {
+                file: Some(layout.frames[k].file.clone()),
+                message: format!("'{}' cannot be read: {error}", layout.frames[k].file),
+            })
+        };
+        let (reference, frame) = (read(seen.against)?, read(i)?);
+        let of_reference = layout.frames[seen.against].balance.as_ref();
+        let shade = reference
+            .as_ref()
+            .zip(of_reference)
+            .and_then(|(r, b)| r.shade(b));
+        let map = Map {
+            canvas: layout.canvas.size,
+            order: layout.canvas.row_order,
+            full: 1.0,
+            patch_px: Lattice::over(layout.canvas.size).patch_px(),
+            patches: &seen.evidence.patches,
+        };
+        Ok(html! {
+            section id={ "f" (i) } aria-labelledby={ "h" (i) } {
+                h2 id={ "h" (i) } { (file_name(&row.file)) " (" (row.filter) ") " (self.chip(i, row)) }
+                p { (told(balance, seen, &layout.frames[seen.against])) }
+                @for note in &balance.notes { p.doubt { (note) } }
+                div.charts {
+                    @if let (Some(r), Some(f), Some(b), Some(shade)) = (&reference, &frame, of_reference, &shade) {
+                        @let view = View { shade, order: layout.canvas.row_order, height: map.height() };
+                        (view.pictures((r, b, seen.against), (f, balance, i)))
+                    }
+                    @if !seen.evidence.patches.is_empty() { (between(&map, seen, self.noise(seen.against))) }
+                    @if let (Some(g), Some(f)) = (&seen.gradient, &frame) { (own_gradient(&map, g, f)) }
+                }
+            }
+        })
+    }
+
+    /// Pixel noise of a frame that others are matched to.
+    fn noise(&self, i: usize) -> f64 {
+        self.layout().frames[i].measured.noise_adu.max(1e-30)
+    }
+}
+
+fn figures(b: &Balance) -> Markup {
+    let by = match b.stars {
+        0 => b.scale_by.words().to_owned(),
+        n => format!("{n} {}", b.scale_by.words()),
+    };
+    html! {
+        td.n { (format!("{:.4}", b.scale.value)) }
+        td.n { @if b.scale.sigma > 0.0 { (format!("{:.4}", b.scale.sigma)) } }
+        td { (by) }
+        td { @if b.surface.is_zero() { "none" } @else { (b.surface.words()) } }
+        td.n { @if b.patches > 0 { (format!("{:.3}", b.residual_sigma)) } }
+        td.n { @if let Some(u) = b.unseen_sigma { (format!("{u:.3}")) } }
+        td.n { @if b.patches > 0 { (b.patches) } }
+        td.n { (format!("{:.3}", b.weight)) }
+    }
+}
+
+/// The balance in words.
+fn told(b: &Balance, seen: &Seen, against: &LayoutFrame) -> String {
+    let scale = match b.scale_by {
+        ScaleBy::Reference => "Its scale is its own.".to_owned(),
+        ScaleBy::None => "Its scale is left as it is.".to_owned(),
+        by => format!(
+            "It is multiplied by {:.4} ± {:.4}, by {}.",
+            b.scale.value,
+            b.scale.sigma,
+            match by {
+                ScaleBy::Stars => format!("{} stars", b.stars),
+                ScaleBy::Signal => format!("{} patches of nebula", b.stars),
+                ScaleBy::Exposure => "exposure, gain and transparency".to_owned(),
+                _ => "its noise".to_owned(),
+            }
+        ),
+    };
+    if seen.evidence.patches.is_empty() {
+        return scale;
+    }
+    let tried: Vec<String> = seen
+        .evidence
+        .tried
+        .iter()
+        .map(|(s, sigma)| format!("{s} {sigma:.2}"))
+        .collect();
+    format!(
+        "{scale} {} patches of sky are matched to {}; what each shape leaves of patches that it has not seen, in the pixel's \
+         noise: {}.",
+        b.patches,
+        file_name(&against.file),
+        tried.join(", ")
+    )
+}
+
+/// How pictures are shown.
+struct View<'a> {
+    shade: &'a Shade,
+    order: RowOrder,
+    height: f64,
+}
+
+impl View<'_> {
+    fn pictures(
+        &self,
+        (r, of_reference, against): (&Small, &Balance, usize),
+        (f, balance, own): (&Small, &Balance, usize),
+    ) -> Markup {
+        let show =
+            |caption: &str, p| figure(caption, &image(&p, caption, false), self.height, &html! {});
+        html! {
+            @if against != own { (show("the frame that it is matched to", r.after(of_reference, self.shade, self.order))) }
+            (show("before: scaled and brought to its level", f.before(balance, self.shade, self.order)))
+            (show("after, with the same stretch", f.after(balance, self.shade, self.order)))
+        }
+    }
+}
+
+/// What lies between a frame and the one that it is matched to.
+fn between(map: &Map<'_>, seen: &Seen, noise: f64) -> Markup {
+    let patches = map.patches;
+    let surface = &seen.own.surface;
+    let mut sorted: Vec<f64> = patches.iter().map(|(p, _)| p.difference).collect();
+    sorted.sort_by(f64::total_cmp);
+    let part = |q: f64| sorted[((sorted.len() - 1) as f64 * q) as usize];
+    let middle = part(0.5);
+    let full = (part(0.98) - middle)
+        .max(middle - part(0.02))
+        .max(0.5 * noise);
+    let before = Map { full, ..*map };
+    let after = Map { full: 0.5, ..*map };
+    html! {
+        (before.of_patches(&format!("patches before, against their middle: ±{:.1} noise widths", full / noise), |p| p.difference - middle))
+        (map.of_surface("the surface", surface, "units"))
+        (after.of_patches("patches after: ±0.5 noise widths", |p| (p.difference - surface.at(Point::new(p.x, p.y))) / noise))
+        (cuts(Along::X, map.canvas, map.patch_px, patches, surface))
+        (cuts(Along::Y, map.canvas, map.patch_px, patches, surface))
+        @if !seen.evidence.stars.is_empty() {
+            figure { figcaption { "Stars that both show, and the line of the scale" } (PreEscaped(plots::fluxes(&seen.evidence.stars, seen.own.scale.value))) }
+            figure { figcaption { "What the scale leaves of each star's ratio" } (PreEscaped(plots::left(&seen.evidence.stars, seen.own.scale.value))) }
+        }
+    }
+}
+
+/// A reference's own gradient and where its sky was found.
+fn own_gradient(map: &Map<'_>, g: &Gradient, frame: &Small) -> Markup {
+    let k = WIDTH / map.canvas.width() as f64;
+    let samples: Vec<(f64, f64)> = g
+        .samples
+        .iter()
+        .map(|(p, _)| {
+            let y = k * (p.y + 0.5);
+            let y = match map.order {
+                RowOrder::BottomUp => map.height() - y,
+                RowOrder::TopDown => y,
+            };
+            (k * (p.x + 0.5), y)
+        })
+        .collect();
+    let told: Vec<(BothPatch, f64)> = g
+        .samples
+        .iter()
+        .map(|(p, v)| {
+            let patch = BothPatch {
+                x: p.x,
+                y: p.y,
+                difference: *v,
+            };
+            (patch, 1.0)
+        })
+        .collect();
+    let same = Balance::unchanged(0.0, 0.0);
+    let picture = frame
+        .shade(&same)
+        .map(|s| frame.after(&same, &s, map.order));
+    let half = 0.5 * k * map.patch_px as f64;
+    html! {
+        @if let Some(p) = picture {
+            (figure(
+                &format!("the frame as it is: {} patches are sky", samples.len()),
+                &image(&p, "the frame as it is", false),
+                map.height(),
+                &html! { @for (x, y) in samples { rect.sample x=(format!("{:.1}", x - half)) y=(format!("{:.1}", y - half)) width=(format!("{:.1}", 2.0 * half)) height=(format!("{:.1}", 2.0 * half)) {} } },
+            ))
+        }
+        (map.of_surface("its own gradient", &g.surface, "units"))
+        (cuts(Along::X, map.canvas, map.patch_px, &told, &g.surface))
+        (cuts(Along::Y, map.canvas, map.patch_px, &told, &g.surface))
+    }
+}
