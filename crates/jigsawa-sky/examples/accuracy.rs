@@ -4,6 +4,8 @@
 //!
 //!     cargo run --release -p jigsawa-sky --example accuracy [docs/accuracy.md]
 
+mod page;
+
 use std::fmt::Write as _;
 use std::time::Instant;
 
@@ -237,24 +239,7 @@ fn main() {
     if !reasons.is_empty() {
         let _ = write!(text, "\nNot registered, and what was said:\n\n{reasons}");
     }
-    match std::env::args().nth(1) {
-        None => println!("{text}"),
-        Some(path) => write(&path, &text),
-    }
-}
-
-/// Puts the text between the markers of a file.
-fn write(path: &str, text: &str) {
-    const MARKERS: (&str, &str) = ("<!-- accuracy: begin -->", "<!-- accuracy: end -->");
-    let page = std::fs::read_to_string(path).expect("the file can be read");
-    let (before, rest) = page
-        .split_once(MARKERS.0)
-        .expect("the file has the first marker");
-    let (_, after) = rest
-        .split_once(MARKERS.1)
-        .expect("the file has the second marker");
-    let page = format!("{before}{}\n{text}\n{}{after}", MARKERS.0, MARKERS.1);
-    std::fs::write(path, page).expect("the file can be written");
+    page::put(std::env::args().nth(1), "accuracy", &text);
 }
 
 /// A row of the table, and what it adds to the sums.

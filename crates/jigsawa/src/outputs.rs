@@ -8,6 +8,7 @@ use jigsawa_formats::facts::{wcs_cards, wcs_records};
 use jigsawa_formats::fits::Cards;
 use jigsawa_formats::whole::Unfinished;
 
+use crate::account::Output;
 use crate::cli::OutputArgs;
 use crate::commands::folder_name;
 use crate::frames::Frame;
@@ -102,6 +103,28 @@ pub fn begin(path: &Path, overwrite: bool) -> Result<Unfinished, Trouble> {
             error,
         },
     })
+}
+
+/// Gives finished files their names; they stand before the outputs that are there already.
+pub fn finish_first(
+    files: Vec<(Unfinished, &'static str)>,
+    outputs: &mut Vec<Output>,
+) -> Result<(), Trouble> {
+    for (file, kind) in files.into_iter().rev() {
+        let target = file.target().to_owned();
+        let done = file.finish().map_err(|error| Trouble::Write {
+            file: target,
+            error,
+        })?;
+        outputs.insert(
+            0,
+            Output {
+                file: done.display().to_string(),
+                kind,
+            },
+        );
+    }
+    Ok(())
 }
 
 /// A target's name as part of a file's name: letters and digits stay, anything else becomes a hyphen.

@@ -25,7 +25,7 @@ use crate::picture::{self, Tone};
 use crate::register::{Looking, Settled, register};
 use crate::start::{Start, start};
 use crate::tell::Trouble;
-use crate::terminal::{Progress, account_text, say};
+use crate::terminal::{Progress, tell_account};
 
 /// What the account calls the picture to look at.
 pub const PNG: &str = "stretched, 8 bits";
@@ -33,11 +33,7 @@ pub const PNG: &str = "stretched, 8 bits";
 /// Runs the command and prints its account.
 pub fn compose(args: &ComposeArgs, common: &Common) -> Result<Ending, Trouble> {
     let account = make(args, common)?;
-    if common.json {
-        say(&serde_json::to_string_pretty(&account).unwrap_or_default());
-    } else if !common.quiet {
-        say(account_text(&account).trim_end());
-    }
+    tell_account(&account, common);
     Ok(account.ending())
 }
 

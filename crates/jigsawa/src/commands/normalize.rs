@@ -12,15 +12,26 @@ use crate::cli::{Common, GridArgs, NormalizeArgs};
 use crate::frames::{Filters, Frame};
 use crate::layout_file;
 use crate::normalize::{Across, Normalized, Settled, normalize as level, write_surfaces};
+use crate::outputs::finish_first;
 use crate::placed_frames;
 use crate::register::{Looking, Settled as Registering, register};
 use crate::report::{LevelPage, write_levels};
 use crate::start::{Start, start};
 use crate::tell::Trouble;
-use crate::terminal::{account_text, say};
+use crate::terminal::tell_account;
 
 /// Runs the command and prints its account.
 pub fn normalize(args: &NormalizeArgs, common: &Common) -> Result<Ending, Trouble> {
+    let account = make(args, common)?;
+    tell_account(&account, common);
+    Ok(account.ending())
+}
+
+/// What the account calls the page to look at.
+pub const REPORT: &str = "report";
+
+/// Matches the frames and writes what is asked for.
+pub fn make(args: &NormalizeArgs, common: &Common) -> Result<Account, Trouble> {
     let mut clock = Clock::start();
     let wish = args.wish().map_err(Trouble::Options)?;
     let start = start(&args.frames, &args.filters, &args.relocate, Filters::Any)?;
@@ -57,31 +68,18 @@ pub fn normalize(args: &NormalizeArgs, common: &Common) -> Result<Ending, Troubl
             normalized: &normalized,
             frames: &frames,
         };
-        files.push((write_levels(&page, &levels, true)?, "report"));
+        files.push((write_levels(&page, &levels, true)?, REPORT));
         clock.lap("report");
     }
     let Normalized { layout, .. } = normalized;
-    for (file, kind) in files.into_iter().rev() {
-        let target = file.target().to_owned();
-        let done = file.finish().map_err(|error| Trouble::Write {
-            file: target,
-            error,
-        })?;
-        outputs.insert(
-            0,
-            Output {
-                file: done.display().to_string(),
-                kind,
-            },
-        );
-    }
-    let account = Account::new("normalize", &layout, Vec::new(), outputs, clock);
-    if common.json {
-        say(&serde_json::to_string_pretty(&account).unwrap_or_default());
-    } else if !common.quiet {
-        say(account_text(&account).trim_end());
-    }
-    Ok(account.ending())
+    finish_first(files, &mut outputs)?;
+    Ok(Account::new(
+        "normalize",
+        &layout,
+        Vec::new(),
+        outputs,
+        clock,
+    ))
 }
 
 /// The layout that is brought up to date, or where the new one goes.

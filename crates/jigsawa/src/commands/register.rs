@@ -5,13 +5,13 @@ use std::path::{Path, PathBuf};
 use jigsawa_core::merge::{Keep, Sampling};
 use jigsawa_core::stars::Settings;
 
-use crate::account::{Account, Clock, Ending, Output};
+use crate::account::{Account, Clock, Ending};
 use crate::cache::Store;
 use crate::cli::{Common, OutputArgs, RegisterArgs};
 use crate::commands::folder_name;
 use crate::frames::{Filters, Frame};
 use crate::layout_file;
-use crate::outputs::{begin, make_folder, plain_name, slug};
+use crate::outputs::{begin, finish_first, make_folder, plain_name, slug};
 use crate::placed_frames;
 use crate::register::{
     Looking, Registered, Settled, hints, register as place, register_into, stars_wanted,
@@ -19,7 +19,7 @@ use crate::register::{
 use crate::report::{Places, write_places};
 use crate::start::{Start, start};
 use crate::tell::Trouble;
-use crate::terminal::{account_text, say};
+use crate::terminal::tell_account;
 
 /// Runs the command and prints its account.
 pub fn register(args: &RegisterArgs, common: &Common) -> Result<Ending, Trouble> {
@@ -78,26 +78,9 @@ pub fn register(args: &RegisterArgs, common: &Common) -> Result<Ending, Trouble>
         files.push((write_places(&page, &places, true)?, "report"));
         clock.lap("report");
     }
-    for (file, kind) in files.into_iter().rev() {
-        let target = file.target().to_owned();
-        let done = file.finish().map_err(|error| Trouble::Write {
-            file: target,
-            error,
-        })?;
-        outputs.insert(
-            0,
-            Output {
-                file: done.display().to_string(),
-                kind,
-            },
-        );
-    }
+    finish_first(files, &mut outputs)?;
     let account = Account::new("register", &layout, Vec::new(), outputs, clock);
-    if common.json {
-        say(&serde_json::to_string_pretty(&account).unwrap_or_default());
-    } else if !common.quiet {
-        say(account_text(&account).trim_end());
-    }
+    tell_account(&account, common);
     Ok(account.ending())
 }
 

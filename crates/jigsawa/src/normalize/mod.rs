@@ -20,6 +20,7 @@ use jigsawa_core::measured::Measured as Value;
 use jigsawa_core::placement::Placement;
 use jigsawa_core::stars::Catalogue;
 use jigsawa_core::verdict::Verdict;
+use rayon::prelude::*;
 
 pub use surfaces::write_surfaces;
 
@@ -377,7 +378,7 @@ fn bring_together<'a>(
     let members: Vec<Member<'_>> = standards.iter().map(|s| s.sky.member).collect();
     let of_picture = colours(&members, 0);
     let flat: Vec<(Sky<'a>, Balance, Option<Gradient>)> = standards
-        .iter()
+        .par_iter()
         .map(|s| flattened(&s.sky, settled).map_err(|e| wrong(s.frame, s.frame, e)))
         .collect::<Result<_, _>>()?;
     let first = standards.first().map_or(0, |s| s.frame);

@@ -8,6 +8,8 @@ mod levels;
 mod page;
 mod places;
 mod plot;
+mod save;
+mod scatter;
 mod svg;
 
 pub use levels::{LevelPage, write as write_levels};

@@ -12,6 +12,7 @@ use std::io::{IsTerminal, Write};
 
 use tracing::level_filters::LevelFilter;
 
+use crate::account::Account;
 use crate::cli::Common;
 
 /// Prints on standard output. A reader that has gone away (`| head`) is no error, and nobody is left
@@ -20,6 +21,15 @@ pub fn say(text: &str) {
     let mut out = std::io::stdout().lock();
     if let Err(e) = writeln!(out, "{text}").and_then(|()| out.flush()) {
         tracing::debug!("standard output takes no more: {e}");
+    }
+}
+
+/// Prints the account of a command as it is wanted: as JSON, as text, or not at all.
+pub fn tell_account(account: &Account, common: &Common) {
+    if common.json {
+        say(&serde_json::to_string_pretty(account).unwrap_or_default());
+    } else if !common.quiet {
+        say(account_text(account).trim_end());
     }
 }
 

@@ -76,6 +76,17 @@ impl Frame {
         self
     }
 
+    /// Under another sky: brighter, tilted the other way, with a moon.
+    pub fn moonlit(mut self) -> Self {
+        self.shot.glow = SkyGlow {
+            across: -20.0,
+            along: 12.0,
+            moon: 60.0,
+            ..SkyGlow::even(190.0)
+        };
+        self
+    }
+
     pub fn mirrored(mut self) -> Self {
         self.shot.pointing.mirrored = true;
         self

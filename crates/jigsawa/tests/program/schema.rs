@@ -28,6 +28,8 @@ fn every_layout_that_is_written_passes_its_schema_and_an_edited_one_does_not() {
         "register ha.fits oiii.fits --out b --name x --model smooth".to_owned(),
         "compose ha.fits oiii.fits sii.fits --palette SHO --out c --name x".to_owned(),
         "survey ha.fits oiii.fits sii.fits --out d --name x --layout --no-report".to_owned(),
+        "normalize ha.fits oiii.fits --out e --name x --flatten=divide --protect 90,90,40 --weigh sharpness".to_owned(),
+        "normalize ha.fits oiii.fits --out f --name x --surface poly:3 --match noise".to_owned(),
     ] {
         night.run(&line).success();
     }
@@ -37,6 +39,8 @@ fn every_layout_that_is_written_passes_its_schema_and_an_edited_one_does_not() {
         "b/x.layout.json",
         "c/x-SHO.layout.json",
         "d/x-survey.layout.json",
+        "e/x.layout.json",
+        "f/x.layout.json",
     ];
     for path in layouts {
         let layout = read(&night.path(path));

@@ -140,6 +140,11 @@ impl Surface {
         if self.is_zero() {
             return other;
         }
+        match (self.as_level(), other.as_level()) {
+            (_, Some(level)) => return self.raised(level),
+            (Some(level), _) => return other.raised(level),
+            _ => {}
+        }
         let mut parts = Vec::new();
         for s in [self, other] {
             match s {
@@ -148,6 +153,34 @@ impl Surface {
             }
         }
         Self::Sum { parts }
+    }
+
+    /// Its value, when it is the same everywhere.
+    pub fn as_level(&self) -> Option<f64> {
+        match self {
+            Self::Plane {
+                level,
+                slope_x,
+                slope_y,
+                ..
+            } if *slope_x == 0.0 && *slope_y == 0.0 => Some(*level),
+            _ => None,
+        }
+    }
+
+    /// Higher by a level everywhere.
+    fn raised(mut self, by: f64) -> Self {
+        match &mut self {
+            Self::Plane { level, .. } => *level += by,
+            Self::Polynomial(s) => s.raise(by),
+            Self::Spline(s) => s.raise(by),
+            Self::Sum { parts } => {
+                if let Some(first) = parts.pop() {
+                    parts.push(first.raised(by));
+                }
+            }
+        }
+        self
     }
 
     /// Adds the surface to a row of the canvas, from column `x` on.
@@ -277,6 +310,10 @@ mod tests {
             let off = (s.at(Point::new(x, y)) - truth(x, y)).abs();
             assert!(off < within, "{shape:?} at ({x}, {y}): {off}");
         }
+        let at = Point::new(37.0, 51.0);
+        let higher = s.clone().plus(Surface::constant(3.25));
+        assert!((higher.at(at) - s.at(at) - 3.25).abs() < 1e-9);
+        assert_eq!(higher.words(), s.words());
         let whole = s.clone().plus(s.clone().scaled(-0.5));
         for (x0, y) in [(0, 0), (13, 77), (-20, 139)] {
             let mut row = vec![1.0f32; 230];

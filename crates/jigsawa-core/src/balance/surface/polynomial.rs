@@ -69,6 +69,13 @@ impl Polynomial {
         }
     }
 
+    pub(super) fn raise(&mut self, by: f64) {
+        // The first term is the constant.
+        if let Some(t) = self.terms.first_mut() {
+            *t += by;
+        }
+    }
+
     pub(super) fn add_to_row(&self, x: i64, y: i64, row: &mut [f32]) {
         // Along a row v is fixed: what is left is a polynomial of u alone.
         let (u, v) = self.domain.to(Point::new(x as f64, y as f64));

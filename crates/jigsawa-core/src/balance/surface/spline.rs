@@ -136,6 +136,13 @@ impl Spline {
         }
     }
 
+    pub(super) fn raise(&mut self, by: f64) {
+        // The weights of a place sum to 1.
+        for c in &mut self.coefficients {
+            *c += by;
+        }
+    }
+
     pub(super) fn add_to_row(&self, x: i64, y: i64, row: &mut [f32]) {
         let g = &self.grid;
         let columns = g.shape().0;

@@ -11,7 +11,7 @@ use jigsawa_sky::demo::OBJECT;
 use serde_json::{Value, json};
 
 use super::compose::{PNG, make};
-use super::survey;
+use super::{normalize, survey};
 use crate::account::{Clock, Ending, Output};
 use crate::cli::{Cli, Command, Common, DemoArgs};
 use crate::tell::Trouble;
@@ -85,6 +85,7 @@ fn examples(folder: &Path, to: &Path, overwrite: bool) -> Vec<Vec<String>> {
             .to_string()
     };
     let night = folder.join("night").display().to_string();
+    let kept = to.join("reef-survey.layout.json").display().to_string();
     let words = |command: &str, frames: Vec<String>, more: &[&str]| {
         let mut w = vec![command.to_owned()];
         w.extend(frames);
@@ -98,6 +99,7 @@ fn examples(folder: &Path, to: &Path, overwrite: bool) -> Vec<Vec<String>> {
     };
     vec![
         words("survey", vec![night], &["--layout"]),
+        words("normalize", vec![kept], &["--flatten"]),
         words(
             "compose",
             ["Ha", "OIII", "SII"].map(frame).to_vec(),
@@ -143,6 +145,14 @@ fn run(words: &[String], common: &Common) -> Result<Done, Trouble> {
                 pictures: of_kind(&account.outputs, PNG),
             })
         }
+        Ok(Command::Normalize(args)) => {
+            let account = normalize::make(&args, common)?;
+            Ok(Done {
+                text: account_text(&account),
+                pictures: of_kind(&account.outputs, normalize::REPORT),
+                account: json!(account),
+            })
+        }
         Ok(Command::Survey(args)) => {
             let told = survey::make(&args, common)?;
             Ok(Done {
@@ -151,7 +161,9 @@ fn run(words: &[String], common: &Common) -> Result<Done, Trouble> {
                 account: json!(told.account),
             })
         }
-        _ => unreachable!("the demo's own command lines are those of survey and compose"),
+        _ => {
+            unreachable!("the demo's own command lines are those of survey, normalize and compose")
+        }
     }
 }
 

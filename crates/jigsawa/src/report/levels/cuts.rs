@@ -1,8 +1,10 @@
 //! Cuts through the canvas: what patches say along a line, and the surface there.
 
-use jigsawa_core::balance::{BothPatch, Surface};
-use jigsawa_core::space::{Point, Size};
+use jigsawa_core::balance::Surface;
+use jigsawa_core::space::Point;
 use maud::{Markup, html};
+
+use super::maps::Map;
 
 /// Positions of a cut, in parts of the canvas.
 pub const POSITIONS: [f64; 5] = [0.1, 0.3, 0.5, 0.7, 0.9];
@@ -25,13 +27,8 @@ pub enum Along {
 }
 
 /// All positions of one cut, of which the page shows one.
-pub fn cuts(
-    along: Along,
-    canvas: Size,
-    patch_px: usize,
-    patches: &[(BothPatch, f64)],
-    surface: &Surface,
-) -> Markup {
+pub fn cuts(caption: &str, along: Along, map: &Map<'_>, surface: &Surface, noise: f64) -> Markup {
+    let canvas = map.canvas;
     let (length, across) = match along {
         Along::X => (canvas.width() as f64, canvas.height() as f64),
         Along::Y => (canvas.height() as f64, canvas.width() as f64),
@@ -42,12 +39,12 @@ pub fn cuts(
     };
     html! {
         figure.cut {
-            figcaption { "Reference less scaled frame along a " @if along == Along::X { "row" } @else { "column" } ", patches and surface" }
+            figcaption { (caption) " along a " @if along == Along::X { "row" } @else { "column" } ", patches and surface" }
             @for (k, part) in POSITIONS.iter().enumerate() {
                 @let at = part * across;
                 div data-cut=(k) hidden[k != POSITIONS.len() / 2] {
                     p.quiet { (words.1) " " (format!("{at:.0}")) }
-                    (one(along, (length, at), patch_px as f64, patches, surface, words.0))
+                    (one(along, (length, at), map, surface, noise, words.0))
                 }
             }
         }
@@ -57,9 +54,9 @@ pub fn cuts(
 fn one(
     along: Along,
     (length, at): (f64, f64),
-    patch_px: f64,
-    patches: &[(BothPatch, f64)],
+    map: &Map<'_>,
     surface: &Surface,
+    noise: f64,
     words: &str,
 ) -> Markup {
     let place = |t: f64| match along {
@@ -67,7 +64,8 @@ fn one(
         Along::Y => Point::new(at, t),
     };
     // The patch's own place is half a patch off the line: its value is moved to it along the surface.
-    let near: Vec<(f64, f64, bool)> = patches
+    let near: Vec<(f64, f64, bool)> = map
+        .patches
         .iter()
         .filter_map(|(p, kept)| {
             let (t, off) = match along {
@@ -75,7 +73,11 @@ fn one(
                 Along::Y => (p.y, p.x - at),
             };
             let moved = surface.at(place(t)) - surface.at(Point::new(p.x, p.y));
-            (off.abs() <= 0.5 * patch_px).then_some((t, p.difference + moved, *kept > 0.25))
+            (off.abs() <= 0.5 * map.patch_px as f64).then_some((
+                t,
+                p.difference + moved,
+                *kept > 0.25,
+            ))
         })
         .collect();
     let line: Vec<(f64, f64)> = (0..=STEPS)
@@ -92,7 +94,8 @@ fn one(
     let (low, high) = values.fold((f64::INFINITY, f64::NEG_INFINITY), |(a, b), v| {
         (a.min(v), b.max(v))
     });
-    let aside = 0.08 * (high - low).max(1e-9);
+    // Nothing finer than half of the noise is worth a look.
+    let aside = (0.08 * (high - low)).max(0.5 * (0.5 * noise - (high - low)));
     let (low, high) = (low - aside, high + aside);
     let x = |t: f64| LEFT + (PLOT.0 - LEFT - 6.0) * t / length;
     let y = |v: f64| 6.0 + (PLOT.1 - LOW - 6.0) * (high - v) / (high - low);

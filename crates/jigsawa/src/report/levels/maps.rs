@@ -11,6 +11,9 @@ use crate::report::page::base64;
 /// Width of a map on the page.
 pub const WIDTH: f64 = 420.0;
 
+/// Of pictures of frames: at this quality no block is seen on a stretched sky.
+const QUALITY: u8 = 88;
+
 /// Where there is nothing to show.
 const NOTHING: [u8; 3] = [128, 128, 128];
 
@@ -148,6 +151,17 @@ pub fn image(p: &Picture, what: &str, sharp: bool) -> String {
     format!(
         "<image width=\"{WIDTH}\" height=\"HEIGHT\" preserveAspectRatio=\"none\" style=\"{style}\" href=\"data:image/png;base64,{}\"><title>{what}</title></image>",
         base64(&png)
+    )
+}
+
+/// A grey picture, packed: what it shows is for the eye alone.
+pub fn photograph(p: &Picture, what: &str) -> String {
+    let grey: Vec<u8> = p.rgb().chunks_exact(3).map(|c| c[0]).collect();
+    let jpeg =
+        jigsawa_formats::jpeg::grey(&grey, p.width(), p.height(), QUALITY).unwrap_or_default();
+    format!(
+        "<image width=\"{WIDTH}\" height=\"HEIGHT\" preserveAspectRatio=\"none\" href=\"data:image/jpeg;base64,{}\"><title>{what}</title></image>",
+        base64(&jpeg)
     )
 }
 

@@ -1,6 +1,6 @@
 //! The page's markup.
 
-use std::fs;
+use std::collections::HashMap;
 use std::path::Path;
 
 use jigsawa_core::balance::flatten::Gradient;
@@ -10,21 +10,20 @@ use jigsawa_core::frame::RowOrder;
 use jigsawa_core::layout::{Layout, LayoutFrame};
 use jigsawa_core::space::Point;
 use jigsawa_core::verdict::Verdict;
-use jigsawa_formats::error::FileError;
 use jigsawa_formats::whole::Unfinished;
-use maud::{DOCTYPE, Markup, PreEscaped, html};
+use maud::{Markup, PreEscaped, html};
+use rayon::prelude::*;
 
 use super::cuts::{Along, POSITIONS, cuts};
-use super::maps::{Map, WIDTH, figure, image};
+use super::maps::{Map, WIDTH, figure, photograph};
 use super::pictures::{Small, small};
 use super::plots;
 use crate::compose::file_name;
 use crate::frames::Frame;
 use crate::normalize::{Normalized, Seen};
-use crate::outputs::begin;
+use crate::report::save::{save, whole};
 use crate::tell::Trouble;
 
-const STYLE: &str = include_str!("../page.css");
 const OWN_STYLE: &str = include_str!("levels.css");
 
 /// Moves all cuts of a page together.
@@ -46,16 +45,7 @@ pub struct LevelPage<'a> {
 
 /// Writes the page, under a temporary name still.
 pub fn write(path: &Path, page: &LevelPage<'_>, overwrite: bool) -> Result<Unfinished, Trouble> {
-    let file = begin(path, overwrite)?;
-    let text = page.page()?.into_string();
-    fs::write(file.path(), text).map_err(|error| Trouble::Write {
-        file: path.to_owned(),
-        error: FileError::Io {
-            doing: "cannot write the page",
-            error,
-        },
-    })?;
-    Ok(file)
+    save(path, page.page()?, overwrite)
 }
 
 impl LevelPage<'_> {
@@ -78,37 +68,54 @@ impl LevelPage<'_> {
             .collect();
         let many = shown.len() > MOST_SHOWN;
         if many {
-            shown.sort_by(|a, b| left(*b).total_cmp(&left(*a)));
+            // References first: what is left in them is left in all.
+            let later = |i: usize| !self.is_level(i);
+            shown.sort_by(|a, b| {
+                later(*a)
+                    .cmp(&later(*b))
+                    .then(left(*b).total_cmp(&left(*a)))
+            });
             shown.truncate(MOST_SHOWN);
             shown.sort_unstable();
         }
+        let pictures = self.pictures(&shown)?;
         let sections: Vec<Markup> = shown
-            .iter()
-            .map(|i| self.section(*i))
-            .collect::<Result<_, _>>()?;
-        Ok(html! {
-            (DOCTYPE)
-            html lang="en" {
-                head {
-                    meta charset="utf-8";
-                    meta name="viewport" content="width=device-width, initial-scale=1";
-                    title { (self.title) " – normalizing" }
-                    style { (PreEscaped(STYLE)) (PreEscaped(OWN_STYLE)) }
-                }
-                body {
-                    (self.heading())
-                    (self.table(&shown))
-                    @if !sections.is_empty() {
-                        p.tools { label for="cut" { "Cuts through the canvas at" }
-                            input id="cut" type="range" min="0" max=(POSITIONS.len() - 1) value=(POSITIONS.len() / 2) aria-label="position of all cuts"; }
-                    }
-                    @for s in sections { (s) }
-                    @if many { p.quiet { "The " (MOST_SHOWN) " frames whose sky is matched worst are shown; all are in the table." } }
-                    footer { "Made by Jigsawa " (env!("CARGO_PKG_VERSION")) ". The page holds all it needs and sends nothing." }
-                }
-                script { (PreEscaped(SCRIPT)) }
+            .par_iter()
+            .map(|i| self.section(*i, &pictures))
+            .collect();
+        let body = html! {
+            (self.heading())
+            (self.table(&shown))
+            @if !sections.is_empty() {
+                p.tools { label for="cut" { "Cuts through the canvas at" }
+                    input id="cut" type="range" min="0" max=(POSITIONS.len() - 1) value=(POSITIONS.len() / 2) aria-label="position of all cuts"; }
             }
-        })
+            @for s in sections { (s) }
+            @if many { p.quiet { "The " (MOST_SHOWN) " frames whose sky is matched worst are shown; all are in the table." } }
+            script { (PreEscaped(SCRIPT)) }
+        };
+        let title = format!("{} – normalizing", self.title);
+        Ok(whole(&title, OWN_STYLE, &body))
+    }
+
+    /// The frames that are shown, and those that they are matched to, made small; each is read once.
+    fn pictures(&self, shown: &[usize]) -> Result<HashMap<usize, Small>, Trouble> {
+        let layout = self.layout();
+        let against = |i: &usize| self.normalized.seen[*i].as_ref().map(|s| s.against);
+        let mut all: Vec<usize> = shown.to_vec();
+        all.extend(shown.iter().filter_map(against));
+        all.sort_unstable();
+        all.dedup();
+        let read = |i: &usize| match small(layout, self.frames, *i) {
+            Ok(picture) => Ok(picture.map(|p| (*i, p))),
+            Err(error) => Err(Trouble::Merge {
+                file: Some(layout.frames[*i].file.clone()),
+                message: format!("'{}' cannot be read: {error}", layout.frames[*i].file),
+            }),
+        };
+        let found: Vec<Option<(usize, Small)>> =
+            all.par_iter().map(read).collect::<Result<_, _>>()?;
+        Ok(found.into_iter().flatten().collect())
     }
 
     /// A reference that was left as it is has nothing to show.
@@ -187,24 +194,15 @@ impl LevelPage<'_> {
         }
     }
 
-    fn section(&self, i: usize) -> Result<Markup, Trouble> {
+    fn section(&self, i: usize, pictures: &HashMap<usize, Small>) -> Markup {
         let layout = self.layout();
         let row = &layout.frames[i];
         let (Some(balance), Some(seen)) = (&row.balance, &self.normalized.seen[i]) else {
-            return Ok(html! {});
+            return html! {};
         };
-        let read = |k: usize| {
-            small(layout, self.frames, k).map_err(|error| Trouble::Merge {
-                file: Some(layout.frames[k].file.clone()),
-                message: format!("'{}' cannot be read: {error}", layout.frames[k].file),
-            })
-        };
-        let (reference, frame) = (read(seen.against)?, read(i)?);
+        let (reference, frame) = (pictures.get(&seen.against), pictures.get(&i));
         let of_reference = layout.frames[seen.against].balance.as_ref();
-        let shade = reference
-            .as_ref()
-            .zip(of_reference)
-            .and_then(|(r, b)| r.shade(b));
+        let shade = reference.zip(of_reference).and_then(|(r, b)| r.shade(b));
         let map = Map {
             canvas: layout.canvas.size,
             order: layout.canvas.row_order,
@@ -212,21 +210,27 @@ impl LevelPage<'_> {
             patch_px: Lattice::over(layout.canvas.size).patch_px(),
             patches: &seen.evidence.patches,
         };
-        Ok(html! {
+        html! {
             section id={ "f" (i) } aria-labelledby={ "h" (i) } {
                 h2 id={ "h" (i) } { (file_name(&row.file)) " (" (row.filter) ") " (self.chip(i, row)) }
                 p { (told(balance, seen, &layout.frames[seen.against])) }
                 @for note in &balance.notes { p.doubt { (note) } }
+                @if seen.evidence.tried.len() > 1 {
+                    details {
+                        summary { "Why this surface: what each shape leaves of patches that it has not seen" }
+                        p.quiet { (tried(seen)) }
+                    }
+                }
                 div.charts {
-                    @if let (Some(r), Some(f), Some(b), Some(shade)) = (&reference, &frame, of_reference, &shade) {
+                    @if let (Some(r), Some(f), Some(b), Some(shade)) = (reference, frame, of_reference, &shade) {
                         @let view = View { shade, order: layout.canvas.row_order, height: map.height() };
                         (view.pictures((r, b, seen.against), (f, balance, i)))
                     }
                     @if !seen.evidence.patches.is_empty() { (between(&map, seen, self.noise(seen.against))) }
-                    @if let (Some(g), Some(f)) = (&seen.gradient, &frame) { (own_gradient(&map, g, f)) }
+                    @if let (Some(g), Some(f)) = (&seen.gradient, frame) { (own_gradient(&map, g, f, self.noise(i))) }
                 }
             }
-        })
+        }
     }
 
     /// Pixel noise of a frame that others are matched to.
@@ -272,18 +276,24 @@ fn told(b: &Balance, seen: &Seen, against: &LayoutFrame) -> String {
     if seen.evidence.patches.is_empty() {
         return scale;
     }
-    let tried: Vec<String> = seen
+    format!(
+        "{scale} {} patches of sky are matched to {}.",
+        b.patches,
+        file_name(&against.file)
+    )
+}
+
+/// What each shape leaves of patches that it has not seen.
+fn tried(seen: &Seen) -> String {
+    let all: Vec<String> = seen
         .evidence
         .tried
         .iter()
-        .map(|(s, sigma)| format!("{s} {sigma:.2}"))
+        .map(|(s, sigma)| format!("{s}: {sigma:.3}"))
         .collect();
     format!(
-        "{scale} {} patches of sky are matched to {}; what each shape leaves of patches that it has not seen, in the pixel's \
-         noise: {}.",
-        b.patches,
-        file_name(&against.file),
-        tried.join(", ")
+        "{}; in the pixel noise. The stiffest that foretells them about as well as the best is taken.",
+        all.join(", ")
     )
 }
 
@@ -301,7 +311,7 @@ impl View<'_> {
         (f, balance, own): (&Small, &Balance, usize),
     ) -> Markup {
         let show =
-            |caption: &str, p| figure(caption, &image(&p, caption, false), self.height, &html! {});
+            |caption: &str, p| figure(caption, &photograph(&p, caption), self.height, &html! {});
         html! {
             @if against != own { (show("the frame that it is matched to", r.after(of_reference, self.shade, self.order))) }
             (show("before: scaled and brought to its level", f.before(balance, self.shade, self.order)))
@@ -325,10 +335,9 @@ fn between(map: &Map<'_>, seen: &Seen, noise: f64) -> Markup {
     let after = Map { full: 0.5, ..*map };
     html! {
         (before.of_patches(&format!("patches before, against their middle: ±{:.1} noise widths", full / noise), |p| p.difference - middle))
-        (map.of_surface("the surface", surface, "units"))
+        @if surface.as_level().is_none() { (map.of_surface("the surface", surface, "units")) }
         (after.of_patches("patches after: ±0.5 noise widths", |p| (p.difference - surface.at(Point::new(p.x, p.y))) / noise))
-        (cuts(Along::X, map.canvas, map.patch_px, patches, surface))
-        (cuts(Along::Y, map.canvas, map.patch_px, patches, surface))
+        @for along in [Along::X, Along::Y] { (cuts("Reference less scaled frame", along, map, surface, noise)) }
         @if !seen.evidence.stars.is_empty() {
             figure { figcaption { "Stars that both show, and the line of the scale" } (PreEscaped(plots::fluxes(&seen.evidence.stars, seen.own.scale.value))) }
             figure { figcaption { "What the scale leaves of each star's ratio" } (PreEscaped(plots::left(&seen.evidence.stars, seen.own.scale.value))) }
@@ -337,7 +346,7 @@ fn between(map: &Map<'_>, seen: &Seen, noise: f64) -> Markup {
 }
 
 /// A reference's own gradient and where its sky was found.
-fn own_gradient(map: &Map<'_>, g: &Gradient, frame: &Small) -> Markup {
+fn own_gradient(map: &Map<'_>, g: &Gradient, frame: &Small, noise: f64) -> Markup {
     let k = WIDTH / map.canvas.width() as f64;
     let samples: Vec<(f64, f64)> = g
         .samples
@@ -372,13 +381,12 @@ fn own_gradient(map: &Map<'_>, g: &Gradient, frame: &Small) -> Markup {
         @if let Some(p) = picture {
             (figure(
                 &format!("the frame as it is: {} patches are sky", samples.len()),
-                &image(&p, "the frame as it is", false),
+                &photograph(&p, "the frame as it is"),
                 map.height(),
                 &html! { @for (x, y) in samples { rect.sample x=(format!("{:.1}", x - half)) y=(format!("{:.1}", y - half)) width=(format!("{:.1}", 2.0 * half)) height=(format!("{:.1}", 2.0 * half)) {} } },
             ))
         }
         (map.of_surface("its own gradient", &g.surface, "units"))
-        (cuts(Along::X, map.canvas, map.patch_px, &told, &g.surface))
-        (cuts(Along::Y, map.canvas, map.patch_px, &told, &g.surface))
+        @for along in [Along::X, Along::Y] { (cuts("The frame's own sky, less its middle", along, &Map { patches: &told, ..*map }, &g.surface, noise)) }
     }
 }

@@ -1,18 +1,15 @@
 //! The figures of one frame: vectors and stars over the canvas, and residuals against what may cause them.
 
+use super::super::scatter::{Label, Scatter};
+use crate::register::Residual;
 use jigsawa_core::frame::RowOrder;
 use jigsawa_core::layout::Layout;
 use jigsawa_core::placement::Map;
 use jigsawa_core::space::{CanvasPx, Point, ReferencePx, Size};
 use maud::{Markup, html};
-use plotters::prelude::*;
 
-use super::super::svg::{AXIS, GRID, SERIES, classed, opened};
-use crate::register::Residual;
-
-/// Width of a map, and size of a plot, in their own units.
+/// Width of a map, in its own units.
 const MAP_WIDTH: f64 = 420.0;
-const PLOT: (u32, u32) = (430, 230);
 
 /// Vectors that are drawn: the brightest stars tell most, and more would hide each other.
 const MOST_VECTORS: usize = 300;
@@ -201,59 +198,17 @@ fn round_to_one_digit(v: f64) -> f64 {
     ((v / power).round() * power).max(1.0)
 }
 
-/// Points over an axis, as SVG; empty for none.
-fn scatter(points: &[(f64, f64)], x_words: &str, x_label: &dyn Fn(&f64) -> String) -> String {
-    let fold = |of: fn(&(f64, f64)) -> f64| {
-        points
-            .iter()
-            .map(of)
-            .fold((f64::INFINITY, f64::NEG_INFINITY), |(a, b), v| {
-                (a.min(v), b.max(v))
-            })
-    };
-    let (x0, x1) = fold(|p| p.0);
-    let (_, y1) = fold(|p| p.1);
-    if !(x0.is_finite() && y1.is_finite()) {
-        return String::new();
+/// How far stars are off against something else, as SVG; empty for none.
+fn scatter(points: &[(f64, f64)], x_words: &str, x_label: Label<'_>) -> String {
+    let most = points.iter().map(|p| p.1).fold(f64::NEG_INFINITY, f64::max);
+    Scatter {
+        about: &format!("residuals against the {x_words}"),
+        x_words,
+        x_label,
+        y_words: "",
+        y_label: &|y| format!("{y:.2} px"),
+        y_range: (0.0, (1.08 * most).max(0.02)),
+        line: None,
     }
-    let aside = 0.03 * (x1 - x0).max(0.1);
-    let mut svg = String::new();
-    let draw = |svg: &mut String| -> Result<(), Box<dyn std::error::Error>> {
-        let area = SVGBackend::with_string(svg, PLOT).into_drawing_area();
-        let mut chart = ChartBuilder::on(&area)
-            .margin(6)
-            .x_label_area_size(42)
-            .y_label_area_size(56)
-            .build_cartesian_2d(x0 - aside..x1 + aside, 0.0..(1.08 * y1).max(0.02))?;
-        chart
-            .configure_mesh()
-            .disable_x_mesh()
-            .light_line_style(TRANSPARENT)
-            .bold_line_style(GRID)
-            .axis_style(AXIS)
-            .x_labels(6)
-            .y_labels(5)
-            .label_style(("sans-serif", 15))
-            .x_desc(x_words)
-            .x_label_formatter(x_label)
-            .y_label_formatter(&|y| format!("{y:.2} px"))
-            .draw()?;
-        chart.draw_series(points.iter().map(|p| Circle::new(*p, 2, SERIES.filled())))?;
-        area.present()?;
-        Ok(())
-    };
-    if let Err(e) = draw(&mut svg) {
-        tracing::warn!("a plot cannot be drawn: {e}");
-        return String::new();
-    }
-    let label = format!("residuals against the {x_words}");
-    let lines = svg.lines().map(|line| {
-        let line = classed(line);
-        if line.starts_with("<svg") {
-            opened(&line, &label, PLOT)
-        } else {
-            line
-        }
-    });
-    lines.collect::<Vec<_>>().join("\n")
+    .draw(points)
 }

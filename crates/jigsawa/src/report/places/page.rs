@@ -1,25 +1,22 @@
 //! The page's markup.
 
-use std::fs;
 use std::path::Path;
 
 use jigsawa_core::layout::{Layout, LayoutFrame, PlacementRecord};
 use jigsawa_core::matching::FoundBy;
 use jigsawa_core::verdict::Verdict;
-use jigsawa_formats::error::FileError;
 use jigsawa_formats::whole::Unfinished;
-use maud::{DOCTYPE, Markup, PreEscaped, html};
+use maud::{Markup, PreEscaped, html};
 
 use super::chart::Field;
 use super::star::{PLACES, SIDE, Stamped, stamped};
 use crate::compose::file_name;
 use crate::frames::Frame;
-use crate::outputs::begin;
 use crate::register::Residual;
 use crate::report::page::base64;
+use crate::report::save::{save, whole};
 use crate::tell::Trouble;
 
-const STYLE: &str = include_str!("../page.css");
 const OWN_STYLE: &str = include_str!("places.css");
 
 /// Frames that are shown in full; of more, those that are worst.
@@ -83,16 +80,7 @@ impl Outcome {
 
 /// Writes the page, under a temporary name still.
 pub fn write(path: &Path, places: &Places<'_>, overwrite: bool) -> Result<Unfinished, Trouble> {
-    let file = begin(path, overwrite)?;
-    let page = page(places)?.into_string();
-    fs::write(file.path(), page).map_err(|error| Trouble::Write {
-        file: path.to_owned(),
-        error: FileError::Io {
-            doing: "cannot write the page",
-            error,
-        },
-    })?;
-    Ok(file)
+    save(path, page(places)?, overwrite)
 }
 
 fn page(p: &Places<'_>) -> Result<Markup, Trouble> {
@@ -126,24 +114,14 @@ fn page(p: &Places<'_>) -> Result<Markup, Trouble> {
         .iter()
         .map(|i| section(p, *i, outcomes[*i]))
         .collect::<Result<_, _>>()?;
-    Ok(html! {
-        (DOCTYPE)
-        html lang="en" {
-            head {
-                meta charset="utf-8";
-                meta name="viewport" content="width=device-width, initial-scale=1";
-                title { (p.title) " – registration" }
-                style { (PreEscaped(STYLE)) (PreEscaped(OWN_STYLE)) }
-            }
-            body {
-                (heading(p, &outcomes))
-                (table(p, &outcomes))
-                @for s in sections { (s) }
-                @if many { p.quiet { "The " (MOST_SHOWN) " frames that are least sure are shown; all are in the table." } }
-                footer { "Made by Jigsawa " (env!("CARGO_PKG_VERSION")) ". The page holds all it needs and sends nothing." }
-            }
-        }
-    })
+    let body = html! {
+        (heading(p, &outcomes))
+        (table(p, &outcomes))
+        @for s in sections { (s) }
+        @if many { p.quiet { "The " (MOST_SHOWN) " frames that are least sure are shown; all are in the table." } }
+    };
+    let title = format!("{} – registration", p.title);
+    Ok(whole(&title, OWN_STYLE, &body))
 }
 
 fn heading(p: &Places<'_>, outcomes: &[Outcome]) -> Markup {
