@@ -9,7 +9,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::surface::{Patch, Shape, Surface, choose};
+use super::surface::{Judge, Patch, Shape, Surface, choose};
 use super::{Balance, BalanceError, BothSkies, Sky, both_skies, dark};
 use crate::robust::{MAD_TO_SIGMA, median};
 use crate::space::{CanvasPx, Point};
@@ -54,8 +54,12 @@ pub struct Gradient {
     pub shape: Shape,
 }
 
-/// Blocks along the longer side that are left out together when the shape is judged.
-const BLOCKS: usize = 4;
+/// Quarters of the frame are left out together; and a softer shape must be better by a tenth, since the nebula's
+/// faint edges look like a curved sky.
+const JUDGE: Judge = Judge {
+    blocks: 4,
+    slack: 0.21,
+};
 
 /// Rounds in which sky and surface settle.
 const ROUNDS: usize = 6;
@@ -117,7 +121,7 @@ pub fn gradient(
                 weight: p.filled * if *hand { BY_HAND } else { 1.0 },
             })
             .collect();
-        let Some(choice) = choose(&shapes, &dark, BLOCKS, canvas) else {
+        let Some(choice) = choose(&shapes, &dark, JUDGE, canvas) else {
             break;
         };
         for (p, h) in patches.iter().zip(&mut heights) {

@@ -7,7 +7,7 @@ use super::patches::{BothSkies, both_skies};
 use super::scale::{
     CommonStar, common_stars, exposure_scale, noise_scale, nonlinearity, signal_scale, star_scale,
 };
-use super::surface::{Choice, Fit, Patch, Shape, Surface, choose};
+use super::surface::{Choice, Fit, Judge, Patch, Shape, Surface, choose};
 use super::{Balance, BalanceError, Member, ScaleBy, dark};
 use crate::filter::Band;
 use crate::measured::Measured;
@@ -263,8 +263,11 @@ pub fn colours(
         .collect()
 }
 
-/// Blocks along the canvas's longer side that are left out together.
-const BLOCKS: usize = 8;
+/// Neighbouring patches are left out together, an eighth of the canvas at a time.
+const JUDGE: Judge = Judge {
+    blocks: 8,
+    slack: 0.0,
+};
 
 /// Patches over less than this part of the frame say nothing sure of the rest: a plane at the most.
 const LEAST_COVERED: f64 = 0.5;
@@ -337,8 +340,8 @@ impl Between<'_> {
         let patches = self.patches();
         let covered = covered_part(&patches, self.frame, lattice.patch_px());
         let shapes = self.shapes(covered, &mut notes);
-        let choice = choose(&shapes, &patches, BLOCKS, canvas)
-            .or_else(|| choose(&[Shape::Level], &patches, BLOCKS, canvas))
+        let choice = choose(&shapes, &patches, JUDGE, canvas)
+            .or_else(|| choose(&[Shape::Level], &patches, JUDGE, canvas))
             .ok_or(BalanceError::NoCommonSky)?;
         let Choice { fit, shape, tried } = choice;
         if let Some(asked) = self.shape

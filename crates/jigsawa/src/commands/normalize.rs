@@ -2,7 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
-use jigsawa_core::layout::Layout;
+use jigsawa_core::layout::{Layout, LayoutFrame};
 use jigsawa_core::merge::Sampling;
 
 use super::register::{layout_title, new_layout};
@@ -47,7 +47,7 @@ pub fn make(args: &NormalizeArgs, common: &Common) -> Result<Account, Trouble> {
     }
     let folder = path.parent().unwrap_or(Path::new(""));
     let store = Store::open(folder, !common.no_cache)?;
-    let (frames, layout) = placed(start, &store, common, &mut clock)?;
+    let (frames, layout, left_out) = placed(start, &store, common, &mut clock)?;
     let settled = Settled {
         references: &args.reference,
         wish,
@@ -56,7 +56,8 @@ pub fn make(args: &NormalizeArgs, common: &Common) -> Result<Account, Trouble> {
         weigh: args.weigh(),
         needed: &[],
     };
-    let normalized = level(&frames, layout, &settled, &store, common, &mut clock)?;
+    let mut normalized = level(&frames, layout, &settled, &store, common, &mut clock)?;
+    normalized.leave_out(left_out);
     let mut outputs = extras(args, &normalized.layout, &frames, common, &mut clock)?;
     let mut files = vec![(
         layout_file::write(&path, &normalized.layout, overwrite)?,
@@ -96,15 +97,15 @@ fn target(args: &NormalizeArgs, start: &Start) -> Result<PathBuf, Trouble> {
     Ok(args.frames[0].clone())
 }
 
-/// The frames with their places: as the layout has them, or found now.
+/// The frames with their places, as the layout has them or found now; and what a survey has left out.
 fn placed(
     start: Start,
     store: &Store,
     common: &Common,
     clock: &mut Clock,
-) -> Result<(Vec<Frame>, Layout), Trouble> {
+) -> Result<(Vec<Frame>, Layout, Vec<LayoutFrame>), Trouble> {
     if let Some(layout) = start.placed {
-        return Ok((start.frames, layout));
+        return Ok((start.frames, layout, Vec::new()));
     }
     let settled = Registering {
         reference: start.reference.as_ref().map(|(file, _)| file.as_str()),
@@ -112,8 +113,13 @@ fn placed(
         needed: &[],
         looking: Looking::default(),
     };
-    let layout = register(&start.frames, &settled, store, common, clock)?.layout;
-    Ok((start.frames, layout))
+    let mut layout = register(&start.frames, &settled, store, common, clock)?.layout;
+    if let Some((file, why)) = start.reference
+        && layout.reference.file == file
+    {
+        layout.reference.why = why;
+    }
+    Ok((start.frames, layout, start.left_out))
 }
 
 /// Frames and surfaces that are asked for.

@@ -15,7 +15,7 @@ use jigsawa_core::balance::{
     Wish, both_skies, colours, match_sky, match_to, propose, scale, weight,
 };
 use jigsawa_core::filter::Filter;
-use jigsawa_core::layout::{Layout, LevelReference, Levels, PlacementRecord};
+use jigsawa_core::layout::{Layout, LayoutFrame, LevelReference, Levels, PlacementRecord};
 use jigsawa_core::measured::Measured as Value;
 use jigsawa_core::placement::Placement;
 use jigsawa_core::stars::Catalogue;
@@ -64,6 +64,14 @@ pub struct Normalized {
     pub layout: Layout,
     /// For each frame of the layout.
     pub seen: Vec<Option<Seen>>,
+}
+
+impl Normalized {
+    /// Adds frames that were left out before; they come last.
+    pub fn leave_out(&mut self, frames: Vec<LayoutFrame>) {
+        self.layout.frames.extend(frames);
+        self.seen.resize_with(self.layout.frames.len(), || None);
+    }
 }
 
 /// What a frame's balance rests on.

@@ -24,7 +24,12 @@ pub fn account_text(a: &Account) -> String {
         a.canvas.height,
         canvas_told(a)
     );
-    for l in &a.levels {
+    // A filter's only frame is matched to nothing.
+    let many = |filter: &str| {
+        let of = |f: &&FrameRow| f.filter == filter && f.reason.is_none();
+        a.frames.iter().filter(of).count() > 1
+    };
+    for l in a.levels.iter().filter(|l| many(&l.filter)) {
         let _ = writeln!(
             out,
             "level      {} is matched to {} ({})",

@@ -315,7 +315,17 @@ pub(crate) fn fit_plainly(shape: Shape, patches: &[Patch], canvas: Size) -> Opti
 /// Folds of the cross-validation.
 const FOLDS: usize = 5;
 
-/// Of how many errors the stiffer shape may foretell worse than the best before it is given up.
+/// How shapes are judged.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Judge {
+    /// Blocks along the canvas's longer side that are left out together: few where a surface must be right far
+    /// from its patches.
+    pub(crate) blocks: usize,
+    /// The part by which a stiffer shape's squares may exceed the best one's, however surely.
+    pub(crate) slack: f64,
+}
+
+/// By how many errors the stiffer shape may foretell worse than the best before it is given up.
 const LEEWAY: f64 = 1.0;
 
 /// How a surface was chosen.
@@ -420,12 +430,11 @@ impl<'a> Blocks<'a> {
 }
 
 /// The stiffest of the shapes, which come from stiff to soft, that foretells left-out blocks of patches
-/// about as well as the best. `blocks` is how many blocks the canvas's longer side is cut into: few
-/// where a surface must be right far from its patches.
+/// about as well as the best.
 pub(crate) fn choose(
     shapes: &[Shape],
     patches: &[Patch],
-    blocks: usize,
+    how: Judge,
     canvas: Size,
 ) -> Option<Choice> {
     if let [only] = shapes {
@@ -446,7 +455,7 @@ pub(crate) fn choose(
     ]
     .into_iter()
     .find_map(|s| Fit::new(s, patches, canvas))?;
-    let judge = Blocks::new(patches, &pilot.kept, blocks, canvas);
+    let judge = Blocks::new(patches, &pilot.kept, how.blocks, canvas);
     let mut scores: Vec<(Shape, Vec<f64>)> = Vec::new();
     let mut of_splines: Option<Folds> = None;
     for shape in shapes {
@@ -470,7 +479,7 @@ pub(crate) fn choose(
             let worse: Vec<f64> = squares.iter().zip(&best).map(|(a, b)| a - b).collect();
             let mean = sum(&worse) / worse.len() as f64;
             let scatter = worse.iter().map(|w| (w - mean).powi(2)).sum::<f64>();
-            sum(&worse) <= LEEWAY * scatter.sqrt()
+            sum(&worse) <= (LEEWAY * scatter.sqrt()).max(how.slack * sum(&best))
         })
         .map(|(s, _)| *s)?;
     let total: f64 = patches
@@ -554,7 +563,11 @@ mod tests {
 
     fn chosen(of: impl Fn(f64, f64) -> f64) -> Shape {
         let canvas = Size::new(SIZE.0, SIZE.1).unwrap();
-        let c = choose(&Shape::candidates(), &patches(of), 8, canvas).unwrap();
+        let how = Judge {
+            blocks: 8,
+            slack: 0.0,
+        };
+        let c = choose(&Shape::candidates(), &patches(of), how, canvas).unwrap();
         println!("{:?} of {:?}", c.shape, c.tried);
         c.shape
     }

@@ -11,7 +11,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::space::{CanvasPx, Point, Size};
 
-pub(crate) use fit::{Choice, Fit, Patch, choose, fit_plainly, fit_plane};
+pub(crate) use fit::{Choice, Fit, Judge, Patch, choose, fit_plainly, fit_plane};
 pub use fit::{Shape, ShapeError};
 pub use polynomial::Polynomial;
 pub use spline::Spline;

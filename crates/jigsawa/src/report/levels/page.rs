@@ -5,6 +5,7 @@ use std::path::Path;
 
 use jigsawa_core::balance::flatten::Gradient;
 use jigsawa_core::balance::{Balance, BothPatch, Lattice, ScaleBy};
+use jigsawa_core::filter::Filter;
 use jigsawa_core::finish::Shade;
 use jigsawa_core::frame::RowOrder;
 use jigsawa_core::layout::{Layout, LayoutFrame};
@@ -133,11 +134,17 @@ impl LevelPage<'_> {
             .map(|b| b.residual_sigma)
             .fold(0.0, f64::max);
         let matched = rows.iter().filter(|r| r.balance.is_some()).count();
+        let many = |filter: &Filter| {
+            rows.iter()
+                .filter(|r| r.balance.is_some() && r.filter == *filter)
+                .count()
+                > 1
+        };
         html! {
             header {
                 h1 { (self.title) ": normalizing" }
                 p.big { span.chip.good { (matched) " matched" } " " @if out > 0 { span.chip.bad { (out) " left out" } } }
-                @for r in self.layout().levels.iter().flat_map(|l| &l.references) {
+                @for r in self.layout().levels.iter().flat_map(|l| &l.references).filter(|r| many(&r.filter)) {
                     p { (r.filter) " is matched to " b { (file_name(&rows[r.frame].file)) } ": " (r.why) "." }
                 }
                 p { "No sky is off the one that it is matched to by more than " b { (format!("{worst:.2}")) " of a pixel's noise" } " from patch to patch." }
