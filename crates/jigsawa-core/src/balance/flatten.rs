@@ -54,12 +54,12 @@ pub struct Gradient {
     pub shape: Shape,
 }
 
-/// Quarters of the frame are left out together; and a softer shape must be better by a tenth, since the nebula's
-/// faint edges look like a curved sky.
-const JUDGE: Judge = Judge {
-    blocks: 4,
-    slack: 0.21,
-};
+/// Quarters of the frame are left out together.
+const BLOCKS: usize = 4;
+
+/// A softer shape must foretell sky better by this part of the pixel noise: less is what a nebula's faint edges
+/// feign, and a curve runs on under the rest of it unchecked.
+const SLACK_SIGMA: f64 = 0.15;
 
 /// Rounds in which sky and surface settle.
 const ROUNDS: usize = 6;
@@ -108,6 +108,10 @@ pub fn gradient(
     let mut bar = dark::bar(&heights);
     let mut low = f64::NEG_INFINITY;
     let shapes = shape.map_or_else(shapes, |s| vec![s]);
+    let judge = Judge {
+        blocks: BLOCKS,
+        slack: SLACK_SIGMA * noise,
+    };
     let mut chosen = None;
     for _ in 0..ROUNDS {
         let dark: Vec<Patch> = patches
@@ -121,7 +125,7 @@ pub fn gradient(
                 weight: p.filled * if *hand { BY_HAND } else { 1.0 },
             })
             .collect();
-        let Some(choice) = choose(&shapes, &dark, JUDGE, canvas) else {
+        let Some(choice) = choose(&shapes, &dark, judge, canvas) else {
             break;
         };
         for (p, h) in patches.iter().zip(&mut heights) {

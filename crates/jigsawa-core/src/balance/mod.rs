@@ -160,13 +160,12 @@ impl Balance {
         }
     }
 
-    /// This balance and then another, that of the frame which this one was matched to. A gain of the
+    /// This balance and then another, that of the frame which this one was matched to; what should be
+    /// known of the other stays with it. A gain of the
     /// first is kept only where the second adds no more than a level, as it does after flattening.
     #[must_use]
     pub fn then(self, next: &Self) -> Self {
         let k = next.scale.value;
-        let mut notes = self.notes;
-        notes.extend(next.notes.iter().cloned());
         let added = match &self.gain {
             None => next.surface.clone(),
             // (a / g) k + b = (k a + b g) / g
@@ -176,7 +175,6 @@ impl Balance {
             scale: self.scale.times(next.scale),
             surface: self.surface.scaled(k).plus(added),
             gain: self.gain.or_else(|| next.gain.clone()),
-            notes,
             ..self
         }
     }

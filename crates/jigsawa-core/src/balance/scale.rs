@@ -155,7 +155,7 @@ pub fn star_scale(stars: &[CommonStar]) -> Option<(Measured, usize)> {
 
 /// How far apertures of two seeings hold the same part of a star: a width known to 1 % moves it by as
 /// much (measured on made-up frames of 3 and 3.5 pixels).
-const APERTURE_ERROR: f64 = 0.0015;
+const APERTURE_ERROR: f64 = 0.0013;
 
 /// Fewer stars do not tell whether a ratio changes with brightness.
 const LEAST_FOR_COURSE: usize = 30;

@@ -321,7 +321,7 @@ pub(crate) struct Judge {
     /// Blocks along the canvas's longer side that are left out together: few where a surface must be right far
     /// from its patches.
     pub(crate) blocks: usize,
-    /// The part by which a stiffer shape's squares may exceed the best one's, however surely.
+    /// What a stiffer shape may leave more than the best, root mean square, however surely.
     pub(crate) slack: f64,
 }
 
@@ -473,20 +473,21 @@ pub(crate) fn choose(
         .min_by(|a, b| sum(&a.1).total_cmp(&sum(&b.1)))?
         .1
         .clone();
+    let total: f64 = patches
+        .iter()
+        .zip(&pilot.kept)
+        .map(|(p, k)| p.weight * k)
+        .sum();
+    let allowed = how.slack * how.slack * total;
     let chosen = scores
         .iter()
         .find(|(_, squares)| {
             let worse: Vec<f64> = squares.iter().zip(&best).map(|(a, b)| a - b).collect();
             let mean = sum(&worse) / worse.len() as f64;
             let scatter = worse.iter().map(|w| (w - mean).powi(2)).sum::<f64>();
-            sum(&worse) <= (LEEWAY * scatter.sqrt()).max(how.slack * sum(&best))
+            sum(&worse) <= (LEEWAY * scatter.sqrt()).max(allowed)
         })
         .map(|(s, _)| *s)?;
-    let total: f64 = patches
-        .iter()
-        .zip(&pilot.kept)
-        .map(|(p, k)| p.weight * k)
-        .sum();
     let tried = scores
         .iter()
         .map(|(s, squares)| (*s, (sum(squares) / total.max(1e-300)).sqrt()))

@@ -204,15 +204,15 @@ impl Surface {
         }
     }
 
-    /// What kind it is, in words.
+    /// What kind it is, as short as one would ask for it.
     pub fn words(&self) -> String {
         match self {
             Self::Plane {
                 slope_x, slope_y, ..
             } if *slope_x == 0.0 && *slope_y == 0.0 => "level".to_owned(),
             Self::Plane { .. } => "plane".to_owned(),
-            Self::Polynomial(s) => format!("polynomial of degree {}", s.degree()),
-            Self::Spline(s) => format!("spline, stiffness {:.2}", s.stiffness()),
+            Self::Polynomial(s) => format!("poly:{}", s.degree()),
+            Self::Spline(s) => format!("spline {}", s.stiffness()),
             Self::Sum { parts } => {
                 let words: Vec<String> = parts.iter().map(Self::words).collect();
                 words.join(" + ")
