@@ -264,10 +264,10 @@ pub fn colours(
 }
 
 /// Neighbouring patches are left out together, an eighth of the canvas at a time.
-const JUDGE: Judge = Judge {
-    blocks: 8,
-    slack: 0.0,
-};
+const BLOCKS: usize = 8;
+
+/// A softer shape that foretells patches better by less than this part of the pixel noise is not worth it.
+const SLACK_SIGMA: f64 = 0.01;
 
 /// Patches over less than this part of the frame say nothing sure of the rest: a plane at the most.
 const LEAST_COVERED: f64 = 0.5;
@@ -340,8 +340,12 @@ impl Between<'_> {
         let patches = self.patches();
         let covered = covered_part(&patches, self.frame, lattice.patch_px());
         let shapes = self.shapes(covered, &mut notes);
-        let choice = choose(&shapes, &patches, JUDGE, canvas)
-            .or_else(|| choose(&[Shape::Level], &patches, JUDGE, canvas))
+        let judge = Judge {
+            blocks: BLOCKS,
+            slack: SLACK_SIGMA * noise,
+        };
+        let choice = choose(&shapes, &patches, judge, canvas)
+            .or_else(|| choose(&[Shape::Level], &patches, judge, canvas))
             .ok_or(BalanceError::NoCommonSky)?;
         let Choice { fit, shape, tried } = choice;
         if let Some(asked) = self.shape

@@ -384,3 +384,20 @@ fn the_nebula_of_a_matched_frame_is_the_references_to_1_percent() {
     );
     assert!(change.abs() < 0.01, "{change}");
 }
+
+#[test]
+fn a_frame_that_differs_by_a_pedestal_gets_a_level_and_no_more() {
+    let mut pair = Pair::new(&Other::usual(61));
+    let raised = pair.planes[0].data().iter().map(|v| v + 50.0).collect();
+    pair.planes[1] = Plane::new(pair.planes[0].size(), raised).unwrap();
+    pair.stars[1] = detect(&pair.planes[1], Some(62_000.0), &Settings::default()).unwrap();
+    pair.shots[1] = pair.shots[0].clone();
+    pair.placements[1] = Placement::shift(0.0, 0.0);
+    let b = pair.matched().unwrap().balance;
+    assert!((b.scale.value - 1.0).abs() < 1e-4, "{:?}", b.scale);
+    let level = b.surface.as_level();
+    let sky = b.sky_adu;
+    // What the scale's last digits do to the sky's level is made good.
+    let back = level.unwrap() + b.scale.value * sky - (sky - 50.0);
+    assert!(back.abs() < 0.05, "{level:?}");
+}

@@ -160,9 +160,11 @@ pub(super) fn tell(trouble: &Trouble) -> Told {
             file,
             reference,
             error,
-        } => plain(format!(
-            "'{file}' cannot be balanced against '{reference}': {error}"
-        ))
+        } => plain(if file == reference {
+            format!("the gradient of '{file}' cannot be taken out: {error}")
+        } else {
+            format!("'{file}' cannot be matched to '{reference}': {error}")
+        })
         .on(file.clone())
         .mend(balance_hint(*error)),
         Trouble::Options(why) => plain((*why).to_owned()),
@@ -566,7 +568,7 @@ fn balance_hint(error: BalanceError) -> &'static str {
         }
         BalanceError::NoNoise => "Leave scales as they are: --match none",
         BalanceError::NoLevel => {
-            "Take the gradient off instead of dividing by it: --flatten subtract"
+            "Take the gradient off instead of dividing by it: --flatten=subtract"
         }
     }
 }

@@ -38,6 +38,9 @@ pub fn account_text(a: &Account) -> String {
             l.why
         );
     }
+    if a.command == "normalize" && a.levels.len() > 1 {
+        let _ = writeln!(out, "filters    {}", across(a));
+    }
     // What was placed before is told by the command that placed it.
     if a.command != "normalize" || a.frames.iter().all(|f| f.balance.is_none()) {
         let _ = writeln!(out, "\n{}", placements(a));
@@ -83,6 +86,21 @@ pub fn account_text(a: &Account) -> String {
         .collect();
     let _ = writeln!(out, "took       {:.2} s: {}", a.seconds, stages.join(", "));
     out
+}
+
+/// What was done between filters.
+fn across(a: &Account) -> &'static str {
+    use jigsawa_core::balance::ScaleBy;
+    let left = |f: &FrameRow| {
+        f.balance
+            .as_ref()
+            .is_some_and(|b| b.scale_by == ScaleBy::None)
+    };
+    if a.frames.iter().any(left) {
+        "their skies are matched through patches that are dark in both; their scales are left as they are (--match)"
+    } else {
+        "their skies are matched through patches that are dark in both"
+    }
 }
 
 /// What is unusual about the canvas.
