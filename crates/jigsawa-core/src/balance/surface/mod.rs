@@ -3,17 +3,21 @@
 //! All are linear in their numbers, so that they can be scaled and added, and all are evaluated along a
 //! row of the canvas, which is how a merge needs them.
 
+mod choose;
 mod fit;
+mod normal;
 mod polynomial;
+mod shape;
 mod spline;
 
 use serde::{Deserialize, Serialize};
 
 use crate::space::{CanvasPx, Point, Size};
 
-pub(crate) use fit::{Choice, Fit, Judge, Patch, choose, fit_plainly, fit_plane};
-pub use fit::{Shape, ShapeError};
+pub(crate) use choose::{Choice, Judge, choose};
+pub(crate) use fit::{Fit, Patch, fit_plainly, fit_plane};
 pub use polynomial::Polynomial;
+pub use shape::{Shape, ShapeError};
 pub use spline::Spline;
 
 /// A smooth surface in the reference's units.

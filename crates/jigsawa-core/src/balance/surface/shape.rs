@@ -1,0 +1,139 @@
+//! The kinds of surface, each linear in its numbers.
+
+use nalgebra::DVector;
+use serde::{Deserialize, Serialize};
+
+use super::polynomial::{MOST_DEGREE, Polynomial};
+use super::spline::{Grid, Spline};
+use super::{Domain, Surface};
+use crate::space::{CanvasPx, Point, Size};
+
+/// The kinds of surface.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Shape {
+    /// Nothing is added.
+    Nothing,
+    /// The same everywhere.
+    Level,
+    /// Tilted.
+    Plane,
+    /// A polynomial of this total degree.
+    Polynomial {
+        /// 1 to 8.
+        degree: usize,
+    },
+    /// A cubic spline.
+    Spline {
+        /// The shortest waves that it follows, in parts of the canvas's shorter side.
+        stiffness: f64,
+    },
+}
+
+/// A shape that makes no sense.
+#[derive(Debug, Clone, Copy, PartialEq, thiserror::Error)]
+pub enum ShapeError {
+    /// The degree is out of range.
+    #[error("a polynomial's degree is 1 to {MOST_DEGREE}, not {0}")]
+    Degree(usize),
+    /// The stiffness is out of range.
+    #[error("a spline's stiffness is 0.1 to 4, not {0}")]
+    Stiffness(f64),
+}
+
+impl Shape {
+    /// Checks its numbers.
+    ///
+    /// # Errors
+    /// When they are out of range.
+    pub fn check(self) -> Result<Self, ShapeError> {
+        match self {
+            Self::Polynomial { degree } if !(1..=MOST_DEGREE).contains(&degree) => {
+                Err(ShapeError::Degree(degree))
+            }
+            Self::Spline { stiffness } if !(0.1..=4.0).contains(&stiffness) => {
+                Err(ShapeError::Stiffness(stiffness))
+            }
+            sound => Ok(sound),
+        }
+    }
+
+    /// From the stiffest to the softest, what is tried where nobody asks for a shape.
+    pub fn candidates() -> Vec<Self> {
+        let mut all = vec![
+            Self::Nothing,
+            Self::Level,
+            Self::Plane,
+            Self::Polynomial { degree: 2 },
+        ];
+        all.extend(
+            [2.0, 1.4, 1.0, 0.7, 0.5, 0.35, 0.25, 0.18].map(|stiffness| Self::Spline { stiffness }),
+        );
+        all
+    }
+
+    /// Its name.
+    pub fn words(self) -> String {
+        match self {
+            Self::Nothing => "nothing".to_owned(),
+            Self::Level => "a level".to_owned(),
+            Self::Plane => "a plane".to_owned(),
+            Self::Polynomial { degree } => format!("a polynomial of degree {degree}"),
+            Self::Spline { stiffness } => format!("a spline of stiffness {stiffness}"),
+        }
+    }
+
+    pub(super) fn count(self, canvas: Size) -> usize {
+        match self {
+            Self::Nothing => 0,
+            Self::Level => 1,
+            Self::Plane => 3,
+            Self::Polynomial { degree } => Polynomial::count(degree),
+            Self::Spline { .. } => {
+                let (columns, rows) = Grid::of(canvas).shape();
+                columns * rows
+            }
+        }
+    }
+
+    /// The parts that a place has in each of the shape's numbers, those that are not zero.
+    pub(super) fn row(self, p: Point<CanvasPx>, canvas: Size) -> Vec<(usize, f64)> {
+        match self {
+            Self::Nothing => Vec::new(),
+            Self::Level => vec![(0, 1.0)],
+            Self::Plane => Self::Polynomial { degree: 1 }.row(p, canvas),
+            Self::Polynomial { degree } => {
+                let row = Polynomial::row(Domain::of(canvas), degree, p);
+                row.into_iter().enumerate().collect()
+            }
+            Self::Spline { .. } => Grid::of(canvas).weights(p).to_vec(),
+        }
+    }
+
+    pub(super) fn surface(self, numbers: &DVector<f64>, canvas: Size) -> Surface {
+        match self {
+            Self::Nothing => Surface::zero(),
+            Self::Level => Surface::constant(numbers[0]),
+            Self::Plane => {
+                let d = Domain::of(canvas);
+                Surface::Plane {
+                    x0: d.centre[0],
+                    y0: d.centre[1],
+                    level: numbers[0],
+                    slope_x: numbers[1] / d.half,
+                    slope_y: numbers[2] / d.half,
+                }
+            }
+            Self::Polynomial { degree } => Surface::Polynomial(Polynomial::new(
+                Domain::of(canvas),
+                degree,
+                numbers.iter().copied().collect(),
+            )),
+            Self::Spline { stiffness } => Surface::Spline(Spline::new(
+                Grid::of(canvas),
+                stiffness,
+                numbers.iter().copied().collect(),
+            )),
+        }
+    }
+}
