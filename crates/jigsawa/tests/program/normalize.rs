@@ -210,24 +210,32 @@ fn a_surface_is_what_was_added_and_a_flattened_reference_is_flat() {
 }
 
 #[test]
-fn a_frame_apart_is_left_out_and_comes_back_with_another_canvas() {
-    let night = night().frame(
-        "far.fits",
-        frame(Filter::Ha, "Halpha").shifted(500.0, 0.0).turned(0.2),
-    );
+fn a_frame_on_other_sky_is_left_out_with_its_reason_and_keeps_its_place() {
+    // Placed by hand beside the canvas: there is no star to say otherwise.
+    let night = night().frame("far.fits", frame(Filter::Ha, "Halpha").shifted(900.0, 0.0));
+    let pairs = ["100,100=1000,100", "400,100=1300,100", "100,300=1000,300"]
+        .map(|p| format!("--pair far.fits:{p}"))
+        .join(" ");
     night
-        .run("register ha_1.fits ha_2.fits far.fits --reference ha_1.fits --out w --name x")
+        .run(&format!(
+            "register ha_1.fits ha_2.fits far.fits --reference ha_1.fits --out w --name x --no-report {pairs}"
+        ))
         .success();
-    let run = night
-        .run("normalize w/x.layout.json --strict --reference ha_1.fits --json")
-        .json();
-    let far = &run["frames"][2];
-    // Where its stars place it at all, its sky is matched on what both share, and that is said.
-    let told = format!("{}{}", far["reason"], far["notes"]);
-    assert!(
-        told.contains('%') || told.contains("place") || told.contains("stars"),
-        "{told}"
-    );
+    // Once more changes nothing: the reason is not told twice.
+    for _ in 0..2 {
+        let run = night
+            .run("normalize w/x.layout.json --strict --json")
+            .ends(3);
+        let far = &run.json()["frames"][2];
+        assert_eq!(far["verdict"], "left out");
+        assert_eq!(
+            far["reason"],
+            "its values cannot be matched: it shares no patch of sky with the reference"
+        );
+    }
+    let l = layout(&night, "w/x.layout.json");
+    assert!(l["frames"][2]["placement"]["matrix"].is_array());
+    assert!(l["frames"][2]["balance"].is_null() && l["frames"][1]["balance"].is_object());
 }
 
 #[rstest]
@@ -289,4 +297,25 @@ fn values_from_0_to_1_are_matched_to_counts() {
     let b = &run.json()["frames"][1]["balance"];
     let scale = b["scale"].as_f64().unwrap();
     assert!((scale * 0.8 / 62_000.0 - 1.0).abs() < 0.02, "{scale}");
+}
+
+#[test]
+fn any_number_of_threads_gives_the_same_balances() {
+    let night = night();
+    let balances = |threads: usize| {
+        night
+            .run(&format!(
+                "normalize ha_1.fits ha_2.fits ha_3.fits oiii.fits --out t{threads} --name x --no-report --flatten --threads {threads}"
+            ))
+            .success();
+        let l = layout(&night, &format!("t{threads}/x.layout.json"));
+        let of = |f: &Value| f["balance"].clone();
+        l["frames"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .map(of)
+            .collect::<Vec<Value>>()
+    };
+    assert_eq!(balances(1), balances(3));
 }
