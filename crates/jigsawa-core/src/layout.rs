@@ -6,7 +6,7 @@
 use serde::{Deserialize, Serialize};
 
 use crate::balance::flatten::Flatten;
-use crate::balance::{Balance, Wish};
+use crate::balance::{Balance, Weigh, Wish};
 use crate::canvas::Canvas;
 use crate::filter::Filter;
 use crate::matching::{FoundBy, Hint, MatchErrors};
@@ -45,6 +45,9 @@ pub struct Levels {
     /// What was asked for.
     #[serde(flatten)]
     pub wish: Wish,
+    /// What weights are made of.
+    #[serde(default)]
+    pub weigh: Weigh,
     /// How the references' own gradients were taken out; absent for not at all.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub flatten: Option<Flatten>,
@@ -188,6 +191,9 @@ pub enum LayoutError {
     /// A used frame has an impossible balance.
     #[error("frame '{0}' has an impossible balance")]
     Balance(String),
+    /// A frame that others are matched to is not there.
+    #[error("its frames' values are matched to frame {0}, which it does not have")]
+    Level(usize),
     /// The canvas's numbers make none.
     #[error("its canvas is impossible: scale, turn and origin make no grid")]
     Canvas,
@@ -207,6 +213,10 @@ impl Layout {
         }
         if self.canvas.to_reference().is_none() {
             return Err(LayoutError::Canvas);
+        }
+        let levels = self.levels.iter().flat_map(|l| &l.references);
+        if let Some(gone) = levels.map(|r| r.frame).find(|i| *i >= self.frames.len()) {
+            return Err(LayoutError::Level(gone));
         }
         if !self.is_placed() {
             return Ok(());

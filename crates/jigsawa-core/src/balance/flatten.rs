@@ -4,8 +4,7 @@
 //! surface through them, since a curved sky hides them from a plane. The shape is chosen by leaving
 //! out quarters of the frame at a time: a surface that must hold across a nebula is judged by how it
 //! holds across gaps. What is sky can be told by hand as well: places to add, to drop, and circles to
-//! protect. A single low-order polynomial through everything was tried first: a nebula over half of
-//! the frame bends it; so was a curved lower envelope to begin with, which digs into the nebula's own hollows.
+//! protect. A curved lower envelope to begin with was tried: it digs into the nebula's own hollows.
 
 use serde::{Deserialize, Serialize};
 

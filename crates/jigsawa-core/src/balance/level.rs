@@ -33,7 +33,7 @@ pub struct Wish {
 }
 
 /// What a balance rests on, for those who want to see.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq)]
 pub struct Evidence {
     /// Stars that both frames show.
     pub stars: Vec<CommonStar>,
@@ -44,7 +44,7 @@ pub struct Evidence {
 }
 
 /// A patch in a report: place, and what must be added to the scaled frame there.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq)]
 pub struct BothPatch {
     /// Column of its middle on the canvas.
     pub x: f64,

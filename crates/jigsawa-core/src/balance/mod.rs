@@ -179,6 +179,13 @@ impl Balance {
         }
     }
 
+    /// With something that should be known of it.
+    #[must_use]
+    pub fn noting(mut self, said: String) -> Self {
+        self.notes.push(said);
+        self
+    }
+
     /// Are its numbers possible? Files edited by hand may say anything.
     pub fn is_sound(&self) -> bool {
         self.scale.value.is_finite()

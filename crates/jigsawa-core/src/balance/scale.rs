@@ -2,10 +2,8 @@
 //! both show, from what their headers say, or from their noise.
 //!
 //! Fluxes are those of apertures of 1.8 widths of each frame's own stars, which hold the same part of
-//! a star whatever the seeing, as long as profiles differ in width only; a common aperture in pixels was
-//! tried first, and is off by what seeing moves over its edge.
-
-use serde::{Deserialize, Serialize};
+//! a star whatever the seeing, as long as profiles differ in width only. Stars with neighbours were taken, too, at
+//! first: worse seeing lets more of a neighbour into the aperture, which put scales off by up to 1 %.
 
 use super::Member;
 use super::patches::BothSkies;
@@ -28,7 +26,7 @@ const LEAST_ERROR: f64 = 0.006;
 const LEAST_STARS: usize = 8;
 
 /// A star that both frames show.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq)]
 pub struct CommonStar {
     /// Flux in the reference, as the canvas shows it.
     pub reference: f64,

@@ -4,10 +4,13 @@
 //! weight there is. For stars sharpness counts as well: a star's signal over the noise goes with
 //! 1 / (noise x width), so the weight for them has the width squared, too.
 
+use serde::{Deserialize, Serialize};
+
 use super::{Balance, Member};
 
 /// What frames are weighed by.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
 pub enum Weigh {
     /// By the noise after scaling.
     #[default]

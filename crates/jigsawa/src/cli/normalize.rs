@@ -7,7 +7,7 @@ use clap::{Args, ValueEnum};
 
 use jigsawa_core::balance::flatten::{Flatten, Hints, Way};
 use jigsawa_core::balance::{ScaleBy, Shape, Weigh, Wish};
-use jigsawa_core::space::{CanvasPx, Point};
+use jigsawa_core::space::{CanvasPx, FramePx, Point, Size};
 
 use super::{KernelArg, OutputArgs, pair, relocation};
 
@@ -245,6 +245,16 @@ impl NormalizeArgs {
             },
             hints,
         })
+    }
+
+    /// The first place that is told and does not lie on a canvas of this size, with its option.
+    pub fn off_canvas(&self, size: Size) -> Option<(&'static str, [f64; 2])> {
+        let samples = self.sample.iter().map(|s| match s {
+            SampleArg::Add(at) | SampleArg::Drop(at) => ("--sample", *at),
+        });
+        let circles = self.protect.iter().map(|[x, y, _]| ("--protect", [*x, *y]));
+        let inside = |[x, y]: [f64; 2]| size.holds(Point::<FramePx>::new(x - 1.0, y - 1.0));
+        samples.chain(circles).find(|(_, at)| !inside(*at))
     }
 
     /// What weights are made of.

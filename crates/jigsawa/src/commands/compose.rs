@@ -2,7 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
-use jigsawa_core::balance::{ScaleBy, Weigh};
+use jigsawa_core::balance::ScaleBy;
 use jigsawa_core::colour::White;
 use jigsawa_core::finish::Link;
 use jigsawa_core::layout::{Layout, LayoutFrame};
@@ -192,6 +192,12 @@ fn in_colour(
     let references: Vec<String> = before
         .references
         .iter()
+        .filter(|r| {
+            layout
+                .frames
+                .get(r.frame)
+                .is_some_and(|f| f.verdict == Verdict::Used)
+        })
         .filter_map(|r| frames.get(r.frame).map(Frame::name))
         .collect();
     let settled = Normalizing {
@@ -199,7 +205,7 @@ fn in_colour(
         wish: before.wish,
         across: Across::Colours,
         flatten: before.flatten,
-        weigh: Weigh::default(),
+        weigh: before.weigh,
         needed,
     };
     normalize(frames, layout, &settled, store, common, clock).map(|n| n.layout)

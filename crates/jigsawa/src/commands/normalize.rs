@@ -11,7 +11,9 @@ use crate::cache::Store;
 use crate::cli::{Common, GridArgs, NormalizeArgs};
 use crate::frames::{Filters, Frame};
 use crate::layout_file;
-use crate::normalize::{Across, Normalized, Settled, normalize as level, write_surfaces};
+use crate::normalize::{
+    Across, Normalized, Settled, normalize as level, surfaces_are_new, write_surfaces,
+};
 use crate::outputs::finish_first;
 use crate::placed_frames;
 use crate::register::{Looking, Settled as Registering, register};
@@ -45,9 +47,20 @@ pub fn make(args: &NormalizeArgs, common: &Common) -> Result<Account, Trouble> {
     if let Some(folder) = &args.write_frames {
         placed_frames::targets(folder, &start.frames, args.output.overwrite)?;
     }
+    if let Some(folder) = &args.write_surfaces {
+        surfaces_are_new(folder, &start.frames, args.output.overwrite)?;
+    }
     let folder = path.parent().unwrap_or(Path::new(""));
     let store = Store::open(folder, !common.no_cache)?;
     let (frames, layout, left_out) = placed(start, &store, common, &mut clock)?;
+    let size = layout.canvas.size;
+    if let Some((option, place)) = args.off_canvas(size) {
+        return Err(Trouble::OffCanvas {
+            option,
+            place,
+            canvas: (size.width(), size.height()),
+        });
+    }
     let settled = Settled {
         references: &args.reference,
         wish,

@@ -11,6 +11,7 @@ use rayon::prelude::*;
 
 use super::field::{Field, Outcome, Standard};
 use super::{Across, Seen, Settled};
+use crate::compose::file_name;
 use crate::frames::Frame;
 use crate::tell::Trouble;
 
@@ -81,9 +82,20 @@ pub fn bring_together<'a>(
                 clear: clear[0] / clear[k],
                 of_picture: of_picture[k],
             };
-            between
-                .join(own, settled)
-                .map_err(|error| wrong(frame, first, error))?
+            match between.join(own, settled) {
+                Ok(joined) => joined,
+                Err(error) if settled.needed.contains(&frame) => {
+                    return Err(wrong(frame, first, error));
+                }
+                // The frames of the filter are still good for each other.
+                Err(error) => {
+                    let name = file_name(&field.frames[first].name());
+                    let apart = own.clone().noting(format!(
+                        "its filter stays apart: it cannot be matched to '{name}', since {error}; it keeps its own scale and level"
+                    ));
+                    (apart.clone(), apart, Evidence::default())
+                }
+            }
         };
         levels.push(Level {
             filter: &field.frames[frame].filter,
@@ -110,7 +122,11 @@ fn flattened<'a>(
     let Some(how) = &settled.flatten else {
         return Ok((sky.clone(), Balance::identity(sky.member.catalogue), None));
     };
-    let found = gradient(sky, settled.wish.shape, &how.hints)?;
+    let Ok(found) = gradient(sky, settled.wish.shape, &how.hints) else {
+        let unchanged = Balance::identity(sky.member.catalogue);
+        let said = "it shows no sky of its own: its gradient is left as it is".to_owned();
+        return Ok((sky.clone(), unchanged.noting(said), None));
+    };
     let balance = found.balance(how.way, sky)?;
     let flat = Sky {
         member: sky.member,
@@ -149,6 +165,7 @@ impl Between<'_> {
             residual_sigma: balance.residual_sigma,
             unseen_sigma: balance.unseen_sigma,
             patches: balance.patches,
+            notes: own.notes.iter().chain(&balance.notes).cloned().collect(),
             ..own.clone().then(&balance)
         };
         Ok((joined, balance, evidence))

@@ -122,11 +122,21 @@ pub fn standards<'a>(
 ) -> Result<Vec<Standard<'a>>, Trouble> {
     let frames = field.frames;
     for name in settled.references {
-        if !frames.iter().any(|f| f.is_called(name)) {
+        let called: Vec<usize> = (0..frames.len())
+            .filter(|i| frames[*i].is_called(name))
+            .collect();
+        let Some(first) = called.first() else {
             return Err(Trouble::NoSuchFrame {
                 option: "--reference",
                 name: name.clone(),
                 frames: frames.iter().map(Frame::name).collect(),
+            });
+        };
+        if !called.iter().any(|i| present.contains(i)) {
+            let reason = layout.frames[*first].verdict.reason();
+            return Err(Trouble::LeftOut {
+                file: frames[*first].name(),
+                reason: reason.unwrap_or("it shows no stars").to_owned(),
             });
         }
     }

@@ -13,7 +13,7 @@ use jigsawa_core::balance::{Balance, Evidence, Matched, Member, Weigh, Wish, wei
 use jigsawa_core::layout::{Layout, LayoutFrame, LevelReference, Levels};
 use jigsawa_core::verdict::Verdict;
 
-pub use surfaces::write_surfaces;
+pub use surfaces::{surfaces_are_new, write_surfaces};
 
 use crate::account::Clock;
 use crate::cache::Store;
@@ -156,6 +156,7 @@ pub fn normalize(
     layout.levels = Some(Levels {
         references,
         wish: settled.wish,
+        weigh: settled.weigh,
         flatten: settled.flatten.clone(),
     });
     clock.lap("normalize");

@@ -17,6 +17,27 @@ use crate::tell::Trouble;
 /// Rows that are worked out at a time.
 const ROWS: usize = 128;
 
+/// The file of a frame's surface, or of its gain.
+fn target(folder: &Path, f: &Frame, what: &str) -> PathBuf {
+    let plane = f
+        .plane
+        .map_or(String::new(), |p| format!("-{}", ["R", "G", "B"][p.min(2)]));
+    folder.join(format!("{}{plane}-{what}.fits", stem(&f.path)))
+}
+
+/// None of the files may be there already unless it is to be replaced.
+pub fn surfaces_are_new(folder: &Path, frames: &[Frame], overwrite: bool) -> Result<(), Trouble> {
+    let all = frames
+        .iter()
+        .flat_map(|f| ["surface", "gain"].map(|what| target(folder, f, what)));
+    let there: Vec<PathBuf> = all.filter(|p| p.exists()).collect();
+    if there.is_empty() || overwrite {
+        Ok(())
+    } else {
+        Err(Trouble::Exist(there))
+    }
+}
+
 /// Writes the surface of each used frame as `FOLDER/<the file's stem>-surface.fits`, in the reference's units;
 /// and what it is divided by as `…-gain.fits`.
 pub fn write_surfaces(
@@ -35,10 +56,7 @@ pub fn write_surfaces(
         else {
             continue;
         };
-        let plane = f
-            .plane
-            .map_or(String::new(), |p| format!("-{}", ["R", "G", "B"][p.min(2)]));
-        let target = |what: &str| folder.join(format!("{}{plane}-{what}.fits", stem(&f.path)));
+        let target = |what: &str| target(folder, f, what);
         let mut parts: Vec<(PathBuf, &Surface, &'static str)> =
             vec![(target("surface"), &balance.surface, "surface")];
         if let Some(gain) = &balance.gain {

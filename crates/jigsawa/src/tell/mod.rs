@@ -81,6 +81,12 @@ pub enum Trouble {
         reference: String,
         error: BalanceError,
     },
+    /// A place of the canvas that it does not have.
+    OffCanvas {
+        option: &'static str,
+        place: [f64; 2],
+        canvas: (usize, usize),
+    },
     /// Options that fight, in words.
     Options(&'static str),
     /// Two frames of one filter, each of which is to be the one that the others are matched to.
@@ -249,6 +255,7 @@ impl Trouble {
             | Self::AlreadyPlaced(_)
             | Self::NotPlaced(_)
             | Self::Options(_)
+            | Self::OffCanvas { .. }
             | Self::TwoLevels { .. }
             | Self::InTheLayout { .. }
             | Self::Pattern { .. }

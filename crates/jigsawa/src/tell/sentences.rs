@@ -167,6 +167,14 @@ pub(super) fn tell(trouble: &Trouble) -> Told {
         })
         .on(file.clone())
         .mend(balance_hint(*error)),
+        Trouble::OffCanvas {
+            option,
+            place: [x, y],
+            canvas: (w, h),
+        } => plain(format!(
+            "{option} names the place {x},{y}, and the canvas has {w} x {h} pixels"
+        ))
+        .mend("Places are counted on the canvas, from 1,1."),
         Trouble::Options(why) => plain((*why).to_owned()),
         Trouble::TwoLevels { filter, files } => plain(format!(
             "--reference names {} frames of filter {filter}: {}",

@@ -233,9 +233,33 @@ fn a_frame_on_other_sky_is_left_out_with_its_reason_and_keeps_its_place() {
             "its values cannot be matched: it shares no patch of sky with the reference"
         );
     }
+    // With that one as the reference the others are on other sky; with theirs again they come back.
+    for (reference, used) in [
+        ("far.fits", [false, false, true]),
+        ("ha_1.fits", [true, true, false]),
+    ] {
+        let run = night.run(&format!(
+            "normalize w/x.layout.json --json --reference {reference}"
+        ));
+        let frames = run.success().json()["frames"].clone();
+        let verdicts = frames
+            .as_array()
+            .unwrap()
+            .iter()
+            .map(|f| f["verdict"] == "used");
+        assert_eq!(verdicts.collect::<Vec<bool>>(), used, "{reference}");
+    }
+    let mut l = layout(&night, "w/x.layout.json");
+    l["frames"][1]["verdict"] = Value::from("left out");
+    l["frames"][1]["reason"] = Value::from("a plane has crossed it");
+    std::fs::write(night.path("w/x.layout.json"), l.to_string()).unwrap();
+    night
+        .run("normalize w/x.layout.json --reference ha_2.fits")
+        .ends(1)
+        .says("a plane has crossed it");
     let l = layout(&night, "w/x.layout.json");
     assert!(l["frames"][2]["placement"]["matrix"].is_array());
-    assert!(l["frames"][2]["balance"].is_null() && l["frames"][1]["balance"].is_object());
+    assert!(l["frames"][2]["balance"].is_null() && l["frames"][0]["balance"].is_object());
 }
 
 #[rstest]
@@ -245,6 +269,8 @@ fn a_frame_on_other_sky_is_left_out_with_its_reason_and_keeps_its_place() {
 #[case::wild_degree("--surface poly:12", "1 to 8")]
 #[case::soft_spline("--stiffness 0.001", "0.1 to 4")]
 #[case::samples_of_nothing("--sample add:10,10", "--flatten")]
+#[case::sample_off_the_canvas("--flatten --sample add:9000,5", "the canvas has 560 x 420")]
+#[case::circle_off_the_canvas("--flatten --protect 0,5,30", "--protect names the place 0,5")]
 #[case::odd_sample("--flatten --sample keep:10,10", "add:X,Y")]
 #[case::name_of_a_layout("--name other", "--name")]
 #[case::folder_of_a_layout("--out other", "--out")]
@@ -318,4 +344,80 @@ fn any_number_of_threads_gives_the_same_balances() {
             .collect::<Vec<Value>>()
     };
     assert_eq!(balances(1), balances(3));
+}
+
+#[test]
+fn a_filter_on_other_sky_stays_apart_and_the_others_are_matched() {
+    let night = night().frame("far.fits", frame(Filter::Sii, "S2").shifted(900.0, 0.0));
+    let pairs = ["100,100=1000,100", "400,100=1300,100", "100,300=1000,300"]
+        .map(|p| format!("--pair far.fits:{p}"))
+        .join(" ");
+    night
+        .run(&format!(
+            "register ha_1.fits ha_2.fits far.fits --reference ha_1.fits --out w --name x --no-report {pairs}"
+        ))
+        .success();
+    let run = night.run("normalize w/x.layout.json --json").success();
+    let account = run.json();
+    assert_eq!(account["frames"][1]["balance"]["scale_by"], "stars");
+    let far = &account["frames"][2];
+    assert_eq!(far["balance"]["scale"], 1.0);
+    let notes = far["notes"].to_string();
+    assert!(
+        notes.contains("stays apart") && notes.contains("no patch of sky"),
+        "{notes}"
+    );
+}
+
+#[test]
+fn nothing_that_is_there_is_replaced_and_that_is_seen_before_the_work() {
+    let night = night();
+    night
+        .run("register ha_1.fits ha_2.fits --out w --name x --no-report")
+        .success();
+    night
+        .run("normalize w/x.layout.json --no-report --write-surfaces s --write-frames m")
+        .success();
+    let before = std::fs::read(night.path("w/x.layout.json")).unwrap();
+    for more in ["--write-surfaces s", "--write-frames m"] {
+        night
+            .run(&format!(
+                "normalize w/x.layout.json --no-report --match none {more}"
+            ))
+            .ends(1)
+            .says("--overwrite");
+    }
+    assert_eq!(
+        std::fs::read(night.path("w/x.layout.json")).unwrap(),
+        before
+    );
+    // A layout edited by hand to match frames to one that is not there is refused with its line.
+    let text = String::from_utf8(before).unwrap();
+    let edited = text.replacen("\"frame\": ", "\"frame\": 7", 1);
+    assert_ne!(edited, text);
+    std::fs::write(night.path("w/x.layout.json"), edited).unwrap();
+    night
+        .run("normalize w/x.layout.json")
+        .ends(1)
+        .says("matched to frame 7")
+        .says("line");
+}
+
+#[test]
+fn compose_keeps_what_a_layout_was_normalized_with() {
+    let night = Night::of_lines();
+    night
+        .run("normalize ha.fits oiii.fits sii.fits --out w --name x --no-report --flatten --weigh sharpness")
+        .success();
+    night
+        .run("compose w/x.layout.json --palette SHO --out a --name x")
+        .success();
+    let (own, composed) = (
+        layout(&night, "w/x.layout.json"),
+        layout(&night, "a/x-SHO.layout.json"),
+    );
+    assert_eq!(composed["levels"]["weigh"], "sharpness");
+    assert_eq!(composed["levels"]["flatten"], own["levels"]["flatten"]);
+    let of = |l: &Value, key: &str| l["levels"]["references"][0][key].clone();
+    assert_eq!(of(&composed, "frame"), of(&own, "frame"));
 }

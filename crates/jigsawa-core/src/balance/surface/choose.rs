@@ -2,8 +2,6 @@
 //!
 //! Patches are left out by blocks, since neighbours share what a surface must not follow, and of all shapes
 //! that foretell them about as well as the best, the stiffest is taken.
-//! A smoothing parameter by generalised cross-validation was tried first: it takes neighbouring
-//! patches for independent, and follows nebulae.
 
 use nalgebra::DVector;
 

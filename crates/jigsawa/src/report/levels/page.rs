@@ -147,7 +147,7 @@ impl LevelPage<'_> {
                 @for r in self.layout().levels.iter().flat_map(|l| &l.references).filter(|r| many(&r.filter)) {
                     p { (r.filter) " is matched to " b { (file_name(&rows[r.frame].file)) } ": " (r.why) "." }
                 }
-                p { "No sky is off the one that it is matched to by more than " b { (format!("{worst:.2}")) " of a pixel's noise" } " from patch to patch." }
+                p { "Patches of sky scatter by at most " b { (format!("{worst:.2}")) " of a pixel's noise" } " around the sky that they are matched to." }
             }
         }
     }
