@@ -13,7 +13,8 @@
 //! 5. What was found stands in a [`layout`], each frame with its [`verdict`].
 //! 6. [`merge`] reads original pixels, [`resample`]s each once, balances them and hands aligned values
 //!    to a method; [`colour`] is the method that mixes them into a composite.
-//! 7. [`finish`] makes a picture for the eye, [`quick`] a quick look at any frame.
+//! 7. [`starless`] takes a picture apart into stars and the rest; [`finish`] makes a picture for the eye, [`quick`] a
+//!    quick look at any frame.
 //!
 //! Pixels are linear `f32` in the units of their file, NaN where there is no data; coordinates and
 //! fits are `f64`; (0, 0) is the centre of the first pixel stored ([`space`]).
@@ -39,6 +40,7 @@ pub mod quick;
 pub mod resample;
 pub mod robust;
 pub mod space;
+pub mod starless;
 pub mod stars;
 pub mod survey;
 pub mod verdict;

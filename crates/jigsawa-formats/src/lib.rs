@@ -7,7 +7,9 @@
 
 #![deny(unsafe_code)]
 
+pub mod about;
 pub mod error;
+pub mod exr;
 pub mod facts;
 pub mod fingerprint;
 pub mod fits;

@@ -1,68 +1,71 @@
-//! PNG out: 8 bits a channel, from the top row down.
+//! PNG out: from the top row down, sRGB with its profile.
 
+use std::borrow::Cow;
 use std::fs::File;
 use std::io::{BufWriter, Write};
 
+use crate::about::{About, NextRows, STRIP_ROWS, eight_bits, srgb_profile};
 use crate::error::FileError;
 use crate::whole::Unfinished;
 
-/// An RGB picture in the making.
-pub struct PngWriter {
-    file: Unfinished,
-    stream: png::StreamWriter<'static, BufWriter<File>>,
-    row: Vec<u8>,
+/// Bits of a sample.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Bits {
+    /// To look at and to share.
+    Eight,
+    /// For further work.
+    Sixteen,
 }
 
-impl PngWriter {
-    /// Begins a picture; `title` goes into its text.
-    ///
-    /// # Errors
-    /// When the file cannot be written.
-    pub fn create(
-        file: Unfinished,
-        width: usize,
-        height: usize,
-        title: &str,
-    ) -> Result<Self, FileError> {
-        let mut encoder = encoder(&file, width, height)?;
+/// Writes the rows that `next` gives.
+///
+/// # Errors
+/// What `next` says, or that the disk does not take the file.
+pub fn write(
+    file: &Unfinished,
+    (width, height): (usize, usize),
+    bits: Bits,
+    about: &About,
+    next: &mut NextRows<'_, u16>,
+) -> Result<(), FileError> {
+    let out = File::create(file.path()).map_err(FileError::io("cannot write the picture"))?;
+    let mut info = png::Info::with_size(width as u32, height as u32);
+    info.icc_profile = Some(Cow::Borrowed(srgb_profile()));
+    let mut encoder = png::Encoder::with_info(BufWriter::new(out), info).map_err(refused)?;
+    encoder.set_color(png::ColorType::Rgb);
+    encoder.set_depth(match bits {
+        Bits::Eight => png::BitDepth::Eight,
+        Bits::Sixteen => png::BitDepth::Sixteen,
+    });
+    encoder.set_compression(png::Compression::Fast);
+    let facts = about.lines.iter().map(|(n, v)| (n.as_str(), v.as_str()));
+    for (name, text) in [("Title", about.title.as_str()), ("Software", "Jigsawa")]
+        .into_iter()
+        .chain(facts)
+    {
         encoder
-            .add_itxt_chunk("Title".to_owned(), title.to_owned())
+            .add_itxt_chunk(name.to_owned(), text.to_owned())
             .map_err(refused)?;
-        encoder
-            .add_itxt_chunk("Software".to_owned(), "Jigsawa".to_owned())
-            .map_err(refused)?;
-        let stream = encoder
-            .write_header()
-            .and_then(|w| w.into_stream_writer_with_size(1 << 18))
-            .map_err(refused)?;
-        Ok(Self {
-            file,
-            stream,
-            row: Vec::new(),
-        })
     }
-
-    /// Appends whole rows of 16-bit samples (red, green, blue), rounded to 8 bits.
-    ///
-    /// # Errors
-    /// When the disk does not take them.
-    pub fn rows(&mut self, samples: &[u16]) -> Result<(), FileError> {
-        self.row.clear();
-        self.row
-            .extend(samples.iter().map(|v| ((u32::from(*v) + 128) / 257) as u8));
-        self.stream
-            .write_all(&self.row)
-            .map_err(FileError::io("cannot write the picture"))
+    let mut stream = encoder
+        .write_header()
+        .and_then(|w| w.into_stream_writer_with_size(1 << 18))
+        .map_err(refused)?;
+    let (mut samples, mut bytes) = (Vec::new(), Vec::new());
+    for y in (0..height).step_by(STRIP_ROWS) {
+        next(STRIP_ROWS.min(height - y), &mut samples)?;
+        match bits {
+            Bits::Eight => eight_bits(&samples, width, y, &mut bytes),
+            Bits::Sixteen => {
+                bytes.clear();
+                bytes.extend(samples.iter().flat_map(|v| v.to_be_bytes()));
+            }
+        }
+        stream
+            .write_all(&bytes)
+            .map_err(FileError::io("cannot write the picture"))?;
     }
-
-    /// Completes the file, still under its temporary name.
-    ///
-    /// # Errors
-    /// When rows are missing or the disk does not take the last of it.
-    pub fn complete(self) -> Result<Unfinished, FileError> {
-        self.stream.finish().map_err(refused)?;
-        Ok(self.file)
-    }
+    stream.finish().map_err(refused)
 }
 
 /// Writes a small picture at once, or several of one size that a viewer shows one after the other

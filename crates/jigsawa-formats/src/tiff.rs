@@ -3,54 +3,51 @@
 
 use std::fs::File;
 use std::io::BufWriter;
-use std::sync::Arc;
 
 use tiff::encoder::colortype::{ColorType, RGB16, RGB32Float};
 use tiff::encoder::{ImageEncoder, Rational, TiffEncoder, TiffKind, TiffKindBig, TiffKindStandard};
 use tiff::tags::{ResolutionUnit, Tag};
 
+use crate::about::{About, NextRows, STRIP_ROWS, srgb_profile};
 use crate::error::FileError;
 use crate::whole::Unfinished;
-
-/// Rows a strip: `next` is asked for this many, fewer only at the end.
-pub const STRIP_ROWS: usize = 64;
 
 /// Beyond this many bytes of pixels the 32-bit offsets of plain TIFF would not suffice.
 const MOST_PLAIN_BYTES: u64 = 4_000_000_000;
 
-/// Rows of a picture, asked for from the top.
-pub type NextRows<'a, T> = dyn FnMut(usize) -> Result<Arc<Vec<T>>, FileError> + 'a;
-
-/// Writes 16-bit samples: red, green, blue of each pixel. `next(n)` gives the next `n` rows.
+/// Writes 16-bit samples, sRGB with its profile. `next` gives the rows.
 ///
 /// # Errors
 /// What `next` says, or that the disk does not take the file.
 pub fn write_16(
     file: &Unfinished,
     size: (usize, usize),
-    title: &str,
+    about: &About,
     next: &mut NextRows<'_, u16>,
 ) -> Result<(), FileError> {
-    write::<RGB16>(file, size, title, next)
+    write::<RGB16>(file, size, true, about, next)
 }
 
-/// Writes 32-bit float samples: linear values as they are.
+/// Writes 32-bit float samples as they are. `encoded` says that they are sRGB from 0 to 1, which the profile then
+/// tells; linear values have none.
 ///
 /// # Errors
 /// What `next` says, or that the disk does not take the file.
 pub fn write_float(
     file: &Unfinished,
     size: (usize, usize),
-    title: &str,
+    encoded: bool,
+    about: &About,
     next: &mut NextRows<'_, f32>,
 ) -> Result<(), FileError> {
-    write::<RGB32Float>(file, size, title, next)
+    write::<RGB32Float>(file, size, encoded, about, next)
 }
 
 fn write<C: ColorType>(
     file: &Unfinished,
     size: (usize, usize),
-    title: &str,
+    encoded: bool,
+    about: &About,
     next: &mut NextRows<'_, C::Inner>,
 ) -> Result<(), FileError>
 where
@@ -61,17 +58,18 @@ where
     let bytes = (size.0 * size.1 * 3 * size_of::<C::Inner>()) as u64;
     if bytes > MOST_PLAIN_BYTES {
         let encoder = TiffEncoder::<_, TiffKindBig>::new_generic(out).map_err(refused)?;
-        strips::<C, _>(encoder, size, title, next)
+        strips::<C, _>(encoder, size, encoded, about, next)
     } else {
         let encoder = TiffEncoder::<_, TiffKindStandard>::new_generic(out).map_err(refused)?;
-        strips::<C, _>(encoder, size, title, next)
+        strips::<C, _>(encoder, size, encoded, about, next)
     }
 }
 
 fn strips<C: ColorType, K: TiffKind>(
     mut encoder: TiffEncoder<BufWriter<File>, K>,
     (width, height): (usize, usize),
-    title: &str,
+    encoded: bool,
+    about: &About,
     next: &mut NextRows<'_, C::Inner>,
 ) -> Result<(), FileError>
 where
@@ -82,16 +80,17 @@ where
         .map_err(refused)?;
     image.rows_per_strip(STRIP_ROWS as u32).map_err(refused)?;
     image.resolution(ResolutionUnit::Inch, Rational { n: 300, d: 1 });
-    let printable: String = title
-        .chars()
-        .map(|c| if (' '..='~').contains(&c) { c } else { '?' })
-        .collect();
     let tags = image.encoder();
-    tags.write_tag(Tag::ImageDescription, printable.as_str())
+    tags.write_tag(Tag::ImageDescription, about.ascii().as_str())
         .map_err(refused)?;
     tags.write_tag(Tag::Software, "Jigsawa").map_err(refused)?;
+    if encoded {
+        tags.write_tag(Tag::IccProfile, srgb_profile())
+            .map_err(refused)?;
+    }
+    let mut rows = Vec::new();
     for y in (0..height).step_by(STRIP_ROWS) {
-        let rows = next(STRIP_ROWS.min(height - y))?;
+        next(STRIP_ROWS.min(height - y), &mut rows)?;
         image.write_strip(&rows).map_err(refused)?;
     }
     image.finish().map_err(refused)

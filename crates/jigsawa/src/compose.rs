@@ -11,6 +11,7 @@ use jigsawa_formats::fits::Cards;
 
 use crate::account::Channel;
 use crate::cli::ComposeArgs;
+use crate::finish::{BROAD, NARROW};
 use crate::frames::{Frame, stem};
 use crate::tell::Trouble;
 
@@ -161,6 +162,19 @@ pub fn cards(palette: &Palette, bound: &Bound, layout: &Layout, object: Option<&
         cards.text("OBJECT", object, "target");
     }
     cards.text("FILTER", &palette.name, "palette of the three planes");
+    let mut filters: Vec<&str> = bound
+        .inputs
+        .iter()
+        .map(|i| layout.frames[*i].filter.name())
+        .collect();
+    filters.dedup();
+    cards.text("FILTERS", &filters.join(", "), "filters that went into it");
+    let channels = if bound.link == Link::Each {
+        NARROW
+    } else {
+        BROAD
+    };
+    cards.text("CHANNELS", channels, "what its planes are made of");
     cards.text(
         "ROWORDER",
         match layout.canvas.row_order {

@@ -7,6 +7,7 @@ mod cache;
 mod cli;
 mod commands;
 mod compose;
+mod finish;
 mod frames;
 mod layout_file;
 mod normalize;
@@ -56,6 +57,8 @@ fn run(cli: &Cli) -> Result<Ending, tell::Trouble> {
         Command::Normalize(args) => commands::normalize(args, &cli.common),
         Command::Show(args) => commands::show(args, &cli.common),
         Command::Compose(args) => commands::compose(args, &cli.common),
+        Command::Finish(args) => commands::finish(args, &cli.common),
+        Command::Stars(args) => commands::stars(args, &cli.common),
         Command::Demo(args) => commands::demo(args, &cli.common),
     }
 }

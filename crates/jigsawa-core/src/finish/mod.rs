@@ -1,7 +1,32 @@
 //! Finishing: from linear values to a picture for the eye. `stretch` is the only door between both.
+//!
+//! [`look()`] reads a picture once; [`Plan::measure`] turns wishes into measured steps; [`develop()`] carries them out
+//! piece by piece. Each step has its file, in the order of [`Step`].
 
+pub mod contrast;
+pub mod cores;
+mod covered;
+mod deconvolve;
+mod detail;
+mod develop;
+mod green;
+mod look;
+mod neutral;
+mod noise;
+mod plan;
+pub mod saturation;
 mod shade;
+mod starlet;
 mod stretch;
+mod tile;
+pub mod white;
 
+pub use covered::covered_rect;
+pub use develop::{BAND_ROWS, develop, develop_part};
+pub use green::{LUMINANCE, luminance};
+pub use look::{Look, LookError, Sources, look};
+pub use neutral::{ChannelSky, GradientWish, SkyFrom};
+pub use noise::Quiet;
+pub use plan::{Crop, Found, Plan, PlanError, Step, WhiteFrom, Wish, looks_stretched};
 pub use shade::{Shade, ShadeTable};
-pub use stretch::{Display, Link, Ramp, Stretch};
+pub use stretch::{Display, Link, Point as TonePoint, Ramp, SKY_GREY, Stretch, Tone};

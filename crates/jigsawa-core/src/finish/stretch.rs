@@ -22,8 +22,45 @@ pub enum Link {
     Each,
 }
 
+/// How a picture's levels are chosen.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Tone {
+    /// Are the channels' lights scaled alike?
+    pub link: Link,
+    /// Where the sky comes to lie between black, 0, and white, 1.
+    pub sky: f32,
+    /// What becomes black.
+    pub black: Point,
+    /// What becomes white.
+    pub white: Point,
+    /// Is the sky at 0 in every channel already? It is measured otherwise.
+    pub sky_is_zero: bool,
+}
+
+/// A level of the picture.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum Point {
+    /// So many noise widths from the sky: below it for black, above it for white.
+    Sigma(f32),
+    /// The level that so many per cent of the pixels are below.
+    Percent(f64),
+}
+
+impl Tone {
+    /// What suits nearly every picture.
+    pub const fn usual(link: Link) -> Self {
+        Self {
+            link,
+            sky: SKY_GREY,
+            black: Point::Sigma(BLACK_SIGMA),
+            white: Point::Percent(100.0 * WHITE_QUANTILE),
+            sky_is_zero: false,
+        }
+    }
+}
+
 /// Where the sky comes to lie between black and white.
-const SKY_GREY: f32 = 0.11;
+pub const SKY_GREY: f32 = 0.11;
 
 /// Black lies this many noise widths below the sky. Nearer, the noise fills the dark greys; farther,
 /// faint light has no contrast left.
@@ -61,6 +98,12 @@ impl Stretch {
     /// Measures the levels from a sample of a picture's pixels (some ten thousand or more, from all
     /// over it); those with a missing channel do not count. `None` when no pixel is complete.
     pub fn measure(sample: &[[f32; 3]], link: Link) -> Option<Self> {
+        Self::toned(sample, &Tone::usual(link))
+    }
+
+    /// The same with levels chosen.
+    pub fn toned(sample: &[[f32; 3]], tone: &Tone) -> Option<Self> {
+        let link = tone.link;
         let complete = || sample.iter().filter(|p| p.iter().all(|v| v.is_finite()));
         let mut values: [Vec<f32>; 3] = std::array::from_fn(|c| complete().map(|p| p[c]).collect());
         if values[0].is_empty() {
@@ -71,7 +114,11 @@ impl Stretch {
         let mut light = [0.0; 3];
         for (c, v) in values.iter_mut().enumerate() {
             // Noise shows below the sky, where no nebula adds to it.
-            let (level, sigma) = sky_and_noise(v);
+            let (level, sigma) = if tone.sky_is_zero {
+                (0.0, noise_below(v, 0.0))
+            } else {
+                sky_and_noise(v)
+            };
             (sky[c], noise[c]) = (level, sigma);
             light[c] = (quantile(v, EACH_QUANTILE) - level).max(3.0 * sigma);
         }
@@ -86,16 +133,25 @@ impl Stretch {
         } else {
             f32::MIN_POSITIVE
         };
-        let pedestal = BLACK_SIGMA * spread;
-        let black: [f32; 3] = std::array::from_fn(|c| sky[c] - pedestal / gain[c]);
-        let mut brightness: Vec<f32> = complete()
-            .map(|p| (0..3).map(|c| gain[c] * (p[c] - black[c])).sum::<f32>() / 3.0)
+        let mut above_sky: Vec<f32> = complete()
+            .map(|p| (0..3).map(|c| gain[c] * (p[c] - sky[c])).sum::<f32>() / 3.0)
             .collect();
-        let full = quantile(&mut brightness, WHITE_QUANTILE).max(4.0 * pedestal);
+        let pedestal = match tone.black {
+            Point::Sigma(k) => k * spread,
+            Point::Percent(p) => -quantile(&mut above_sky, p / 100.0),
+        };
+        // Sky as black as can be still has a level: the curve needs one to be made from.
+        let pedestal = pedestal.max(0.05 * spread);
+        let black: [f32; 3] = std::array::from_fn(|c| sky[c] - pedestal / gain[c]);
+        let full = match tone.white {
+            Point::Sigma(k) => k * spread,
+            Point::Percent(p) => quantile(&mut above_sky, p / 100.0),
+        };
+        let full = (full + pedestal).max(4.0 * pedestal);
         Some(Self {
             black,
             gain: gain.map(|g| g / full),
-            curve: table(strength(pedestal / full)),
+            curve: table(strength_for(pedestal / full, tone.sky)),
             saturation: match link {
                 Link::Linked => SATURATION_LINKED,
                 Link::Each => SATURATION_EACH,
@@ -126,6 +182,11 @@ impl Stretch {
 }
 
 impl Stretch {
+    /// Black, and the light that becomes white, of each channel: the points that a histogram shows.
+    pub fn points(&self) -> [(f32, f32); 3] {
+        std::array::from_fn(|c| (self.black[c], self.black[c] + 1.0 / self.gain[c]))
+    }
+
     /// The curve at this light, from its table; 1 from full light on.
     #[inline]
     fn curved(&self, light: f32) -> f32 {
@@ -152,18 +213,30 @@ pub(super) fn sky_and_noise(values: &mut [f32]) -> (f32, f32) {
     // The lowest values are noise of the darkest sky. Where nebula covers half the frame the median
     // is nebula; the 25 % point is a level that dark sky has in nearly every picture.
     let level = quantile(values, 0.25);
-    let mut below: Vec<f32> = values.iter().copied().filter(|v| *v <= level).collect();
-    let spread = mad(&mut below, level) * MAD_TO_SIGMA as f32;
-    (level, spread)
+    (level, noise_below(values, level))
 }
 
-/// The strength at which `sky` (in units of full light) becomes the dark grey.
+/// The scatter of the values below a level.
+fn noise_below(values: &[f32], level: f32) -> f32 {
+    let mut below: Vec<f32> = values.iter().copied().filter(|v| *v <= level).collect();
+    if below.is_empty() {
+        return 0.0;
+    }
+    mad(&mut below, level) * MAD_TO_SIGMA as f32
+}
+
+/// The strength at which `sky` (in units of full light) becomes the usual dark grey.
 pub(super) fn strength(sky: f32) -> f32 {
+    strength_for(sky, SKY_GREY)
+}
+
+/// The strength at which `sky` becomes a grey.
+fn strength_for(sky: f32, wanted: f32) -> f32 {
     let grey = |s: f32| (s * sky).asinh() / s.asinh();
     let (mut low, mut high) = (1e-3f32, 1e7f32);
     for _ in 0..60 {
         let middle = (low * high).sqrt();
-        if grey(middle) < SKY_GREY {
+        if grey(middle) < wanted {
             low = middle;
         } else {
             high = middle;

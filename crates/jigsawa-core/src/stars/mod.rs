@@ -19,6 +19,7 @@ use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
 pub use flags::{FLAGS, Flag, Flags};
+pub(crate) use flux::{Scratch as ApertureScratch, aperture};
 pub use sky::{SkyCell, SkyMesh};
 
 use crate::plane::Plane;

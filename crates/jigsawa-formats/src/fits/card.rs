@@ -54,6 +54,24 @@ impl Header {
         Self { cards }
     }
 
+    /// The records of cards that describe the image and not the file: all but those that say how its pixels are
+    /// stored.
+    pub fn carried(&self) -> impl Iterator<Item = &str> {
+        const FILE: [&str; 13] = [
+            "SIMPLE", "XTENSION", "BITPIX", "EXTEND", "PCOUNT", "GCOUNT", "BZERO", "BSCALE",
+            "BLANK", "CHECKSUM", "DATASUM", "DATAMIN", "DATAMAX",
+        ];
+        self.cards
+            .iter()
+            .filter(|c| !FILE.contains(&c.name.as_str()))
+            .filter(|c| {
+                !c.name.starts_with("NAXIS")
+                    && !c.name.starts_with('Z')
+                    && !c.name.starts_with("TFORM")
+            })
+            .map(|c| c.record.as_str())
+    }
+
     /// The first card of this name.
     pub fn get(&self, name: &str) -> Option<&Value> {
         self.cards.iter().find(|c| c.name == name).map(|c| &c.value)

@@ -1,56 +1,77 @@
-//! Pictures come back from their files as they went in.
+//! Pictures come back from their files as they went in, with their profile and their words.
 
 use std::fs::File;
 use std::io::BufReader;
-use std::sync::Arc;
+use std::path::Path;
 
-use jigsawa_formats::png::PngWriter;
+use jigsawa_formats::about::{About, srgb_profile};
+use jigsawa_formats::error::FileError;
+use jigsawa_formats::png::Bits;
 use jigsawa_formats::tiff::{write_16, write_float};
 use jigsawa_formats::whole::Unfinished;
+use jigsawa_formats::{exr, jpeg, png as png_out};
+use rstest::rstest;
 use tiff::decoder::{Decoder, DecodingResult};
+use tiff::tags::Tag;
 
-/// 90 rows of 4 pixels: more than one strip.
+/// 90 rows of 4 pixels: more than one strip, and no whole number of blocks.
 const SHAPE: (usize, usize) = (4, 90);
 
-fn rows_from<T: Clone>(all: &[T], done: &mut usize, rows: usize) -> Arc<Vec<T>> {
-    let (from, to) = (*done * 12, (*done + rows) * 12);
-    *done += rows;
-    Arc::new(all[from..to].to_vec())
+/// Gives the rows of `all` in turn.
+fn rows_of<T: Clone>(all: &[T]) -> impl FnMut(usize, &mut Vec<T>) -> Result<(), FileError> {
+    let mut done = 0;
+    move |rows, out| {
+        out.clear();
+        out.extend_from_slice(&all[done * 12..(done + rows) * 12]);
+        done += rows;
+        Ok(())
+    }
+}
+
+/// A file that `write` has filled.
+fn filled(path: &Path, write: impl FnOnce(&Unfinished) -> Result<(), FileError>) {
+    let file = Unfinished::new(path, false).unwrap();
+    write(&file).unwrap();
+    file.finish().unwrap();
+}
+
+fn about() -> About {
+    About {
+        title: "Lantern R\u{e9}ef".to_owned(),
+        lines: vec![("Filters".to_owned(), "Ha, OIII".to_owned())],
+    }
 }
 
 #[test]
-fn sixteen_bits_survive_a_tiff_file() {
+fn sixteen_bits_survive_a_tiff_file_with_profile_and_words() {
     let dir = tempfile::tempdir().unwrap();
     let path = dir.path().join("a.tif");
     let all: Vec<u16> = (0..1080u32).map(|i| (i * 61) as u16).collect();
-    let file = Unfinished::new(&path, false).unwrap();
-    let mut done = 0;
-    write_16(&file, SHAPE, "Lantern R\u{e9}ef", &mut |n| {
-        Ok(rows_from(&all, &mut done, n))
-    })
-    .unwrap();
-    file.finish().unwrap();
+    filled(&path, |f| write_16(f, SHAPE, &about(), &mut rows_of(&all)));
     let mut back = Decoder::new(BufReader::new(File::open(&path).unwrap())).unwrap();
     assert_eq!(back.dimensions().unwrap(), (4, 90));
+    assert_eq!(
+        back.get_tag_u8_vec(Tag::IccProfile).unwrap(),
+        srgb_profile()
+    );
+    let words = back.get_tag_ascii_string(Tag::ImageDescription).unwrap();
+    assert_eq!(words, "Lantern R?ef\nFilters: Ha, OIII");
     match back.read_image().unwrap() {
         DecodingResult::U16(got) => assert_eq!(got, all),
         _ => panic!("not 16 bits"),
     }
 }
 
-#[test]
-fn floats_survive_a_tiff_file() {
+#[rstest]
+fn floats_survive_a_tiff_file(#[values(true, false)] encoded: bool) {
     let dir = tempfile::tempdir().unwrap();
     let path = dir.path().join("a.tif");
     let all: Vec<f32> = (0..1080u16).map(|i| f32::from(i) * 1.5 - 300.0).collect();
-    let file = Unfinished::new(&path, false).unwrap();
-    let mut done = 0;
-    write_float(&file, SHAPE, "x", &mut |n| {
-        Ok(rows_from(&all, &mut done, n))
-    })
-    .unwrap();
-    file.finish().unwrap();
+    filled(&path, |f| {
+        write_float(f, SHAPE, encoded, &about(), &mut rows_of(&all))
+    });
     let mut back = Decoder::new(BufReader::new(File::open(&path).unwrap())).unwrap();
+    assert_eq!(back.find_tag(Tag::IccProfile).unwrap().is_some(), encoded);
     match back.read_image().unwrap() {
         DecodingResult::F32(got) => assert_eq!(got, all),
         _ => panic!("not floats"),
@@ -58,21 +79,84 @@ fn floats_survive_a_tiff_file() {
 }
 
 #[test]
-fn a_png_file_has_the_nearest_8_bits() {
+fn floats_survive_an_exr_file() {
+    let dir = tempfile::tempdir().unwrap();
+    let path = dir.path().join("a.exr");
+    let all: Vec<f32> = (0..1080u16).map(|i| f32::from(i) * 0.25 - 3.0).collect();
+    filled(&path, |f| {
+        exr::write(f, SHAPE, &about(), &mut rows_of(&all))
+    });
+    let back = ::exr::prelude::read_first_flat_layer_from_file(&path).unwrap();
+    assert_eq!(back.layer_data.size, ::exr::math::Vec2(4, 90));
+    for (name, plane) in [("R", 0), ("G", 1), ("B", 2)] {
+        let channel = back
+            .layer_data
+            .channel_data
+            .list
+            .iter()
+            .find(|c| c.name == *name)
+            .unwrap();
+        let got: Vec<f32> = channel.sample_data.values_as_f32().collect();
+        let wanted: Vec<f32> = all.iter().skip(plane).step_by(3).copied().collect();
+        assert_eq!(got, wanted, "{name}");
+    }
+}
+
+#[test]
+fn an_error_of_the_rows_comes_out_of_every_format() {
+    let dir = tempfile::tempdir().unwrap();
+    let file = Unfinished::new(&dir.path().join("a"), false).unwrap();
+    let ended = || FileError::Picture("ended".to_owned());
+    let about = about();
+    for e in [
+        write_16(&file, SHAPE, &about, &mut |_, _| Err(ended())),
+        write_float(&file, SHAPE, true, &about, &mut |_, _| Err(ended())),
+        exr::write(&file, SHAPE, &about, &mut |_, _| Err(ended())),
+        jpeg::write(&file, SHAPE, &about, &mut |_, _| Err(ended())),
+        png_out::write(&file, SHAPE, Bits::Eight, &about, &mut |_, _| Err(ended())),
+    ] {
+        assert!(e.unwrap_err().to_string().contains("ended"));
+    }
+}
+
+#[rstest]
+fn a_png_file_has_its_bits_and_the_profile(#[values(Bits::Eight, Bits::Sixteen)] bits: Bits) {
     let dir = tempfile::tempdir().unwrap();
     let path = dir.path().join("a.png");
     let all: Vec<u16> = (0..1080u32).map(|i| (i * 60) as u16).collect();
-    let mut out = PngWriter::create(Unfinished::new(&path, false).unwrap(), 4, 90, "x").unwrap();
-    for rows in all.chunks(12 * 40) {
-        out.rows(rows).unwrap();
-    }
-    out.complete().unwrap().finish().unwrap();
+    filled(&path, |f| {
+        png_out::write(f, SHAPE, bits, &about(), &mut rows_of(&all))
+    });
     let mut back = png::Decoder::new(BufReader::new(File::open(&path).unwrap()))
         .read_info()
         .unwrap();
+    assert_eq!(back.info().icc_profile.as_deref(), Some(srgb_profile()));
     let mut got = vec![0; back.output_buffer_size().unwrap()];
     back.next_frame(&mut got).unwrap();
-    for (g, w) in got.iter().zip(&all) {
-        assert_eq!(i32::from(*g), (f64::from(*w) / 257.0).round() as i32);
+    if bits == Bits::Sixteen {
+        let got: Vec<u16> = got
+            .as_chunks::<2>()
+            .0
+            .iter()
+            .map(|b| u16::from_be_bytes(*b))
+            .collect();
+        assert_eq!(got, all);
+    } else {
+        for (g, w) in got.iter().zip(&all) {
+            assert!((f64::from(*g) - f64::from(*w) / 257.0).abs() < 1.0);
+        }
     }
+}
+
+#[test]
+fn a_jpeg_file_has_the_profile() {
+    let dir = tempfile::tempdir().unwrap();
+    let path = dir.path().join("a.jpg");
+    let all: Vec<u16> = (0..1080u32).map(|i| (i * 60) as u16).collect();
+    filled(&path, |f| {
+        jpeg::write(f, SHAPE, &about(), &mut rows_of(&all))
+    });
+    let bytes = std::fs::read(&path).unwrap();
+    let has = |part: &[u8]| bytes.windows(part.len()).any(|w| w == part);
+    assert!(has(b"ICC_PROFILE\0") && has(&srgb_profile()[..64]) && has(b"Ha, OIII"));
 }

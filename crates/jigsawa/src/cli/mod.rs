@@ -1,8 +1,10 @@
 //! What is typed: commands and options, as close to the keyboard as possible.
 
+mod finish;
 mod normalize;
 mod register;
 mod show;
+mod stars;
 mod survey;
 
 use std::path::PathBuf;
@@ -12,9 +14,11 @@ use jigsawa_core::resample::Shape;
 use clap::builder::styling::{AnsiColor, Styles};
 use clap::{Args, Parser, Subcommand, ValueEnum};
 
-pub use normalize::NormalizeArgs;
+pub use finish::{CropArg, FinishArgs, GradientArg, LinkArg, PatchArg, PointArg, WhiteArg};
+pub use normalize::{NormalizeArgs, SampleArg, SurfaceArg};
 pub use register::RegisterArgs;
 pub use show::ShowArgs;
+pub use stars::StarsArgs;
 pub use survey::SurveyArgs;
 
 /// Headings and names stand out; clap leaves colour out where `NO_COLOR` is set or nobody looks.
@@ -84,6 +88,10 @@ pub enum Command {
     Show(Box<ShowArgs>),
     /// Merge masters of several filters into a colour picture
     Compose(Box<ComposeArgs>),
+    /// Turn a linear result into a finished picture
+    Finish(Box<FinishArgs>),
+    /// Take a frame apart into its stars and what lies behind them
+    Stars(StarsArgs),
     /// Write made-up sample frames and run the whole example on them
     Demo(DemoArgs),
 }

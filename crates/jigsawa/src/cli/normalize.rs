@@ -181,7 +181,7 @@ fn numbers<const N: usize>(text: &str) -> Option<[f64; N]> {
     all.try_into().ok()
 }
 
-fn circle(text: &str) -> Result<[f64; 3], String> {
+pub fn circle(text: &str) -> Result<[f64; 3], String> {
     numbers(text)
         .filter(|[_, _, r]| *r > 0.0)
         .ok_or_else(|| "write X,Y,RADIUS with a radius above 0".to_owned())

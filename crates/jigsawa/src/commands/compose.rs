@@ -10,6 +10,7 @@ use jigsawa_core::merge::{Budget, Input, MergeError, Sampling, merge};
 use jigsawa_core::resample::Shape;
 use jigsawa_core::space::Size;
 use jigsawa_core::verdict::Verdict;
+use jigsawa_formats::about::About;
 use jigsawa_formats::fits::{Depth, FitsPlane, FitsWriter};
 use jigsawa_formats::whole::Unfinished;
 
@@ -75,28 +76,22 @@ pub fn make(args: &ComposeArgs, common: &Common) -> Result<Account, Trouble> {
         None => Tone::Stretched(bound.link),
     };
     let begin = |path: &Path| outputs::begin(path, args.output.overwrite);
-    let tiff = begin(&names.tiff)?;
-    let png = picture::write(
+    let pictures = picture::write(
         linear.path(),
         layout.canvas.row_order,
         tone,
-        &names.title,
-        &tiff,
+        &About::titled(&names.title),
+        begin(&names.tiff)?,
         begin(&names.png)?,
     )?;
     clock.lap("picture");
-    let mut files = vec![
-        (linear, "linear 32-bit float, 3 planes"),
-        (
-            tiff,
-            if matches!(tone, Tone::Straight) {
-                "linear 32-bit float"
-            } else {
-                "stretched, 16 bits"
-            },
-        ),
-        (png, PNG),
-    ];
+    let kinds = if matches!(tone, Tone::Straight) {
+        ["linear 32-bit float", PNG]
+    } else {
+        ["stretched, 16 bits", PNG]
+    };
+    let mut files = vec![(linear, "linear 32-bit float, 3 planes")];
+    files.extend(pictures.into_iter().zip(kinds));
     if fresh {
         files.push((
             layout_file::write(&names.layout, &layout, args.output.overwrite)?,

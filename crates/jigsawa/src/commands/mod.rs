@@ -2,14 +2,18 @@
 
 mod compose;
 mod demo;
+mod finish;
 mod normalize;
 mod register;
 mod show;
+mod stars;
 mod survey;
 
 pub use compose::{compose, folder_name};
 pub use demo::demo;
+pub use finish::finish;
 pub use normalize::normalize;
 pub use register::register;
 pub use show::show;
+pub use stars::stars;
 pub use survey::survey;

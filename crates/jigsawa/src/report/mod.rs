@@ -4,6 +4,7 @@
 //! a night of hundreds of frames never lies in memory at once.
 
 mod data;
+mod finish;
 mod levels;
 mod page;
 mod places;
@@ -12,6 +13,7 @@ mod save;
 mod scatter;
 mod svg;
 
+pub use finish::{FinishPage, write as write_finish};
 pub use levels::{LevelPage, write as write_levels};
 pub use page::{duration, write};
 pub use places::{Places, write as write_places};

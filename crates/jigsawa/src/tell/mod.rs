@@ -11,6 +11,7 @@ use std::process::ExitCode;
 use jigsawa_core::balance::BalanceError;
 use jigsawa_core::canvas::CanvasError;
 use jigsawa_core::colour::mix::MixError;
+use jigsawa_core::finish::{LookError, PlanError};
 use jigsawa_core::layout::LayoutError;
 use jigsawa_core::matching::MatchError;
 use jigsawa_core::stars::DetectError;
@@ -191,6 +192,25 @@ pub enum Trouble {
         other: String,
         sizes: [(usize, usize); 2],
     },
+    /// A rectangle that an option names and that does not lie in its picture.
+    OutsideOf {
+        option: &'static str,
+        rect: [i64; 4],
+        file: String,
+        size: (usize, usize),
+    },
+    /// A catalogue of stars that cannot be used.
+    StarList { file: PathBuf, error: String },
+    /// A file that fails in the middle of the work.
+    Unreadable { file: String, error: String },
+    /// A picture that shows nothing to finish.
+    Look { file: String, error: LookError },
+    /// A picture that cannot be finished as it is wanted.
+    Finish { file: String, error: PlanError },
+    /// A caption that names what there is not.
+    CaptionField(String),
+    /// A result's ending that stands for no format.
+    Ending(String),
     /// A copy or a move that failed.
     Carry {
         from: PathBuf,
@@ -264,6 +284,9 @@ impl Trouble {
             | Self::DryRunOfNothing
             | Self::NeedsTwo(_)
             | Self::Region { .. }
+            | Self::OutsideOf { .. }
+            | Self::CaptionField(_)
+            | Self::Ending(_)
             | Self::Name(_) => 2,
             _ => 1,
         }

@@ -7,6 +7,8 @@ use jigsawa_core::balance::BalanceError;
 use jigsawa_core::colour::Palette;
 use jigsawa_core::colour::mix::MixError;
 use jigsawa_core::filter::Filter;
+use jigsawa_core::finish::white::WhiteError;
+use jigsawa_core::finish::{LookError, PlanError};
 use jigsawa_core::layout::LayoutError;
 use jigsawa_core::matching::MatchError;
 use jigsawa_core::survey::condition::ConditionError;
@@ -67,6 +69,33 @@ impl Told {
     fn mend(mut self, hint: impl Into<String>) -> Self {
         self.hint = Some(hint.into());
         self
+    }
+}
+
+/// What a first look has found wrong, with the channel's name.
+fn look_words(error: &LookError) -> String {
+    let channel = |c: &usize| ["red", "green", "blue"].get(*c).copied().unwrap_or("?");
+    match error {
+        LookError::Empty(c) => format!("its {} channel has no value at all", channel(c)),
+        LookError::Constant(c) => format!("its {} channel has one value everywhere", channel(c)),
+        other => other.to_string(),
+    }
+}
+
+fn finish_hint(error: &PlanError) -> &'static str {
+    match error {
+        PlanError::White(WhiteError::DarkPatch) => {
+            "Choose a patch with light: --white X,Y,W,H; or take the stars: --white stars"
+        }
+        PlanError::White(WhiteError::FewKnown(_)) => {
+            "Does the catalogue cover this field, and is the WCS right? Else --white stars"
+        }
+        PlanError::White(_) => "Use --white none, or a patch that should be white: --white X,Y,W,H",
+        PlanError::NoWcs => "Give the frames a WCS before composing, or use --white stars",
+        PlanError::Outside => "Use --crop covered, or a rectangle within the picture.",
+        PlanError::Nothing | PlanError::Source(_) => {
+            "No part is covered by all channels: use --crop none, or leave out the frame that lies apart."
+        }
     }
 }
 
@@ -283,6 +312,31 @@ pub(super) fn tell(trouble: &Trouble) -> Told {
                 .on(files[0].display().to_string())
                 .mend("Nothing was changed. Use --overwrite, or another --name or --out.")
         }
+        Trouble::OutsideOf { option, rect: [x, y, w, h], file, size } => plain(format!(
+            "{option} {x},{y},{w},{h} reaches over the edges of '{file}', which has {} x {} pixels",
+            size.0, size.1
+        ))
+        .on(file.clone())
+        .mend("X,Y is its lower left pixel as FITS viewers show it, counted from 0,0; W,H are its sides."),
+        Trouble::StarList { file, error } => plain(format!(
+            "the catalogue '{}' cannot be used: {error}",
+            file.display()
+        ))
+        .on(file.display().to_string())
+        .mend("It is a CSV file with a line of names: ra, dec in degrees, and B, V or BP, RP in magnitudes."),
+        Trouble::Unreadable { file, error } => plain(format!("'{file}' cannot be read: {error}"))
+            .on(file.clone())
+            .mend(NOTHING_LEFT),
+        Trouble::Look { file, error } => plain(format!("'{file}' cannot be finished: {}", look_words(error)))
+            .on(file.clone())
+            .mend("Look at it in any FITS viewer; make the composite anew if it is not what it should be."),
+        Trouble::Finish { file, error } => plain(format!("'{file}' cannot be finished: {error}"))
+            .on(file.clone())
+            .mend(finish_hint(error)),
+        Trouble::CaptionField(name) => plain(format!("the caption names {{{name}}}, which is nothing it can say"))
+            .mend(format!("It can say {{{}}}.", crate::picture::FIELDS.join("}, {"))),
+        Trouble::Ending(ending) => plain(format!("no picture is written as .{ending}"))
+            .mend("Use .tif, .png, .jpg, .exr or .fits, or name a folder."),
         Trouble::Folder { folder, error } => plain(format!(
             "the folder '{}' takes no files: {error}",
             folder.display()

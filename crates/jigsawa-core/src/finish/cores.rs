@@ -1,0 +1,141 @@
+//! Cores of saturated stars, whose colour is lost, in the colour of their wings.
+//!
+//! Where a channel has reached its end a star's middle turns to the colour of the others, most often magenta or
+//! cyan. The ring just outside tells what colour it would have.
+
+use super::look::Sources;
+use super::tile::Tile;
+use crate::doors::DoorError;
+use crate::space::{FramePx, Point, Rect};
+use crate::stars::{Catalogue, Flag};
+
+/// A core to be coloured.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Core {
+    /// Its middle.
+    pub at: Point<FramePx>,
+    /// How far it reaches.
+    pub radius: f64,
+    /// Its colour: the channels' parts of their mean.
+    pub colour: [f32; 3],
+}
+
+/// Pixels this near to a channel's highest are flat.
+const FLAT: f32 = 0.93;
+
+/// So many flat pixels that a star's profile would not have them; a profile's top is narrower than half its width.
+const FLAT_WIDTH: f64 = 0.62;
+
+/// Only this many stars are looked at, the brightest: fainter ones are not saturated.
+const MOST: usize = 400;
+
+/// Finds the saturated cores of a picture and their colours. `levels` turns a channel's value at a pixel into
+/// light above the sky, white.
+///
+/// # Errors
+/// When the picture cannot be read.
+pub fn cores(
+    sources: Sources<'_>,
+    stars: &Catalogue,
+    light: &dyn Fn(usize, f32) -> f32,
+) -> Result<Vec<Core>, DoorError> {
+    let mut found = Vec::new();
+    let brightest = stars.stars.iter().map(|s| s.peak).fold(0.0, f32::max);
+    for s in stars.stars.iter().take(MOST) {
+        if !s.flags.has(Flag::Saturated) && s.peak < 0.5 * brightest {
+            continue;
+        }
+        if let Some(core) = core(sources, s.at, stars.fwhm_px, light)? {
+            found.push(core);
+        }
+    }
+    Ok(found)
+}
+
+fn core(
+    sources: Sources<'_>,
+    at: Point<FramePx>,
+    fwhm_px: f64,
+    light: &dyn Fn(usize, f32) -> f32,
+) -> Result<Option<Core>, DoorError> {
+    let reach = (8.0 * fwhm_px).ceil().min(60.0) as i64;
+    let rect = Rect {
+        x: at.x.round() as i64 - reach,
+        y: at.y.round() as i64 - reach,
+        width: (2 * reach + 1) as usize,
+        height: (2 * reach + 1) as usize,
+    }
+    .intersect(sources[0].size().rect());
+    if rect.is_empty() {
+        return Ok(None);
+    }
+    let mut planes: [Vec<f32>; 3] = std::array::from_fn(|_| vec![0.0; rect.area()]);
+    for (c, plane) in planes.iter_mut().enumerate() {
+        sources[c].read(rect, plane)?;
+        for v in plane.iter_mut() {
+            *v = light(c, *v);
+        }
+    }
+    let distance = |i: usize| {
+        let x = rect.x + (i % rect.width) as i64;
+        let y = rect.y + (i / rect.width) as i64;
+        Point::new(x as f64, y as f64).distance(at)
+    };
+    // The farthest flat pixel that hangs together with the middle, in any channel.
+    let mut radius = 0.0f64;
+    for plane in &planes {
+        let near = |r: f64| (0..plane.len()).filter(move |i| distance(*i) <= r);
+        let top = near(1.5 * fwhm_px).map(|i| plane[i]).fold(0.0, f32::max);
+        let flat = near(4.0 * fwhm_px)
+            .filter(|i| plane[*i] >= FLAT * top)
+            .count();
+        let r = (flat as f64 / std::f64::consts::PI).sqrt();
+        radius = radius.max(r);
+    }
+    if radius < FLAT_WIDTH * fwhm_px {
+        return Ok(None);
+    }
+    let radius = radius + 1.0;
+    let mut sums = [0.0f64; 3];
+    for i in (0..rect.area()).filter(|i| (radius..radius + fwhm_px).contains(&distance(*i))) {
+        let pixel: [f32; 3] = std::array::from_fn(|c| planes[c][i]);
+        if pixel.iter().all(|v| v.is_finite()) {
+            for (s, v) in sums.iter_mut().zip(pixel) {
+                *s += f64::from(v);
+            }
+        }
+    }
+    let mean = sums.iter().sum::<f64>() / 3.0;
+    if !sums.iter().all(|s| *s > 0.0) {
+        return Ok(None);
+    }
+    Ok(Some(Core {
+        at,
+        radius,
+        colour: sums.map(|s| (s / mean) as f32),
+    }))
+}
+
+impl Core {
+    /// Gives the core its colour in a piece of the picture; brightness stays.
+    pub fn paint(&self, tile: &mut Tile) {
+        let Some(rect) = tile.rect else { return };
+        let reach = self.radius + 1.5;
+        let from = |v: f64, low: i64| ((v - reach).floor() as i64).max(low);
+        let to = |v: f64, high: i64| ((v + reach).ceil() as i64 + 1).min(high);
+        for y in from(self.at.y, rect.y)..to(self.at.y, rect.bottom()) {
+            for x in from(self.at.x, rect.x)..to(self.at.x, rect.right()) {
+                let d = Point::<FramePx>::new(x as f64, y as f64).distance(self.at);
+                // Over a pixel and a half the core's colour goes over into the wings' own.
+                let part = ((reach - d) / 1.5).clamp(0.0, 1.0) as f32;
+                let i = (y - rect.y) as usize * rect.width + (x - rect.x) as usize;
+                let mean = tile.planes.iter().map(|p| p[i]).sum::<f32>() / 3.0;
+                if part > 0.0 && mean.is_finite() {
+                    for (plane, k) in tile.planes.iter_mut().zip(self.colour) {
+                        plane[i] += part * (k * mean - plane[i]);
+                    }
+                }
+            }
+        }
+    }
+}

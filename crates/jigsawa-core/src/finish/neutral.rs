@@ -1,0 +1,287 @@
+//! The sky of each channel: its leftover gradient, and its level where nothing but sky is.
+//!
+//! Gradients are found as `normalize` finds them, on the small planes. Levels come from the patches that are
+//! darkest in all channels at once: a patch that is dark in one only is nebula in another's light.
+
+use super::look::Look;
+use crate::balance::flatten::{Hints, gradient};
+use crate::balance::{Lattice, Member, Samples, Shape, Sky, Surface};
+use crate::filter::Filter;
+use crate::placement::Placement;
+use crate::plane::Plane;
+use crate::robust::{MAD_TO_SIGMA, mad, median, quantile};
+use crate::space::{CanvasPx, Point, Rect};
+use crate::stars::{Catalogue, Settings, SkyMesh, detect};
+
+/// The sky of one channel.
+#[derive(Debug, Clone, PartialEq)]
+pub struct ChannelSky {
+    /// The gradient around the level, over the pixels of the small plane.
+    pub gradient: Surface,
+    /// What kind of surface it is.
+    pub shape: Shape,
+    /// How much it goes up and down over the picture.
+    pub span: f32,
+    /// The level of the dark patches, the gradient taken off.
+    pub level: f32,
+    /// Noise of a pixel of the small plane.
+    pub noise: f32,
+}
+
+/// A side of a patch, in pixels of the picture.
+const PATCH_PX: usize = 64;
+
+/// A patch within so much of the darkest tenth, in the scatter of the dark ones, is dark.
+const NEAR: f32 = 1.5;
+
+/// The darkest part of all patches, which are dark in any case.
+const ALWAYS_DARK: f64 = 0.03;
+
+/// Where the level of the sky is taken from.
+#[derive(Debug, Clone, PartialEq)]
+pub enum SkyFrom {
+    /// The patches that are darkest in all channels.
+    Darkest,
+    /// This rectangle of the picture.
+    Patch(Rect),
+}
+
+/// Which gradient is taken off.
+#[derive(Debug, Clone, PartialEq)]
+pub struct GradientWish {
+    /// Its shape; chosen if absent.
+    pub shape: Option<Shape>,
+    /// What is known of the sky, in pixels of the picture.
+    pub hints: Hints,
+}
+
+/// The skies of the three channels. `wish` absent: no gradient is taken off.
+pub fn skies(look: &Look, wish: Option<&GradientWish>, from: &SkyFrom) -> [ChannelSky; 3] {
+    let gradients = gradients(look, wish);
+    let flat: Vec<Plane> = look
+        .small
+        .iter()
+        .zip(&gradients)
+        .map(|(plane, (surface, _))| without(plane, surface))
+        .collect();
+    let side = (PATCH_PX / look.factor).max(4);
+    let dark = match from {
+        SkyFrom::Darkest => dark_patches(&flat, side),
+        SkyFrom::Patch(r) => {
+            let k = look.factor as i64;
+            vec![Rect {
+                x: r.x / k,
+                y: r.y / k,
+                width: (r.width / look.factor).max(1),
+                height: (r.height / look.factor).max(1),
+            }]
+        }
+    };
+    let mut skies = gradients
+        .into_iter()
+        .zip(&flat)
+        .map(|((gradient, shape), plane)| {
+            let mut levels: Vec<f32> = dark
+                .iter()
+                .map(|r| level_of(plane, *r))
+                .filter(|v| v.is_finite())
+                .collect();
+            let level = if levels.is_empty() {
+                quantile(&mut finite(plane), 0.1)
+            } else {
+                median(&mut levels)
+            };
+            ChannelSky {
+                span: span(&gradient, plane),
+                gradient,
+                shape,
+                level,
+                noise: noise_of(plane, &dark),
+            }
+        });
+    // There are three planes, so there are three skies.
+    std::array::from_fn(|_| {
+        skies.next().unwrap_or(ChannelSky {
+            gradient: Surface::zero(),
+            shape: Shape::Level,
+            span: 0.0,
+            level: 0.0,
+            noise: 0.0,
+        })
+    })
+}
+
+fn finite(plane: &Plane) -> Vec<f32> {
+    plane
+        .data()
+        .iter()
+        .copied()
+        .filter(|v| v.is_finite())
+        .collect()
+}
+
+/// The gradient of each channel, zero where none is wanted or none can be found.
+fn gradients(look: &Look, wish: Option<&GradientWish>) -> Vec<(Surface, Shape)> {
+    let none = || (Surface::zero(), Shape::Level);
+    let Some(wish) = wish else {
+        return vec![none(), none(), none()];
+    };
+    let size = look.small[0].size();
+    let mean = Plane::from_fn(size, |x, y| {
+        look.small.iter().map(|p| p.row(y)[x]).sum::<f32>() / 3.0
+    });
+    let Ok(stars) = detect(&mean, None, &Settings::default()) else {
+        return vec![none(), none(), none()];
+    };
+    let k = look.factor as f64;
+    let small = |p: &Point<CanvasPx>| Point::new((p.x + 0.5) / k - 0.5, (p.y + 0.5) / k - 0.5);
+    let hints = Hints {
+        add: wish.hints.add.iter().map(small).collect(),
+        drop: wish.hints.drop.iter().map(small).collect(),
+        protect: wish
+            .hints
+            .protect
+            .iter()
+            .map(|(p, r)| (small(p), r / k))
+            .collect(),
+    };
+    let lattice = Lattice::over(size);
+    let placement = Placement::shift(0.0, 0.0);
+    let filter = Filter::Other("picture".to_owned());
+    look.small
+        .iter()
+        .map(|plane| {
+            let sky = SkyMesh::measure(plane)?;
+            let own = Catalogue {
+                sky,
+                ..stars.clone()
+            };
+            let member = Member {
+                catalogue: &own,
+                placement: &placement,
+                size,
+                filter: &filter,
+                exposure_s: None,
+                gain_e_adu: None,
+            };
+            let samples = Samples::take(plane, &placement, &own, None, lattice);
+            let found = gradient(&Sky { member, samples }, wish.shape, &hints).ok()?;
+            Some((found.surface, found.shape))
+        })
+        .map(|found| found.unwrap_or_else(none))
+        .collect()
+}
+
+/// A plane with a surface taken off.
+fn without(plane: &Plane, surface: &Surface) -> Plane {
+    let mut flat = plane.clone();
+    if surface.is_zero() {
+        return flat;
+    }
+    let down = surface.clone().scaled(-1.0);
+    let width = flat.size().width();
+    for (y, row) in flat.data_mut().chunks_exact_mut(width).enumerate() {
+        down.add_to_row(0, y as i64, row);
+    }
+    flat
+}
+
+fn span(surface: &Surface, plane: &Plane) -> f32 {
+    let (w, h) = (plane.size().width(), plane.size().height());
+    let at = |i: usize, j: usize| {
+        let p = Point::new((w * i / 8) as f64, (h * j / 8) as f64);
+        surface.at(p) as f32
+    };
+    let all: Vec<f32> = (0..=8)
+        .flat_map(|i| (0..=8).map(move |j| (i, j)))
+        .map(|(i, j)| at(i, j))
+        .collect();
+    let most = all.iter().copied().fold(f32::MIN, f32::max);
+    most - all.iter().copied().fold(f32::MAX, f32::min)
+}
+
+/// The median of a patch's pixels, which a few stars do not move; NaN where half of it is missing.
+fn level_of(plane: &Plane, r: Rect) -> f32 {
+    let r = r.intersect(plane.size().rect());
+    let mut values: Vec<f32> = (r.y..r.bottom())
+        .flat_map(|y| {
+            plane.row(y as usize)[r.x as usize..r.right() as usize]
+                .iter()
+                .copied()
+        })
+        .filter(|v| v.is_finite())
+        .collect();
+    if r.is_empty() || 2 * values.len() < r.area() {
+        return f32::NAN;
+    }
+    median(&mut values)
+}
+
+/// Patches that are dark in all channels.
+fn dark_patches(planes: &[Plane], side: usize) -> Vec<Rect> {
+    let size = planes[0].size();
+    let patches: Vec<(Rect, Vec<f32>)> = (0..size.height() / side)
+        .flat_map(|j| (0..size.width() / side).map(move |i| (i, j)))
+        .map(|(i, j)| Rect {
+            x: (i * side) as i64,
+            y: (j * side) as i64,
+            width: side,
+            height: side,
+        })
+        .map(|r| {
+            (
+                r,
+                planes.iter().map(|p| level_of(p, r)).collect::<Vec<f32>>(),
+            )
+        })
+        .filter(|(_, levels)| levels.iter().all(|v| v.is_finite()))
+        .collect();
+    if patches.is_empty() {
+        return Vec::new();
+    }
+    // Height over the channel's darkest tenth, in the scatter of what lies below its quarter.
+    let scale: Vec<(f32, f32)> = (0..planes.len())
+        .map(|c| {
+            let mut levels: Vec<f32> = patches.iter().map(|(_, l)| l[c]).collect();
+            let tenth = quantile(&mut levels, 0.1);
+            let mut low: Vec<f32> = levels.iter().copied().filter(|v| *v <= tenth).collect();
+            let spread = mad(&mut low, tenth) * MAD_TO_SIGMA as f32;
+            (tenth, spread.max(1e-6 * tenth.abs()).max(f32::MIN_POSITIVE))
+        })
+        .collect();
+    let height = |levels: &[f32]| {
+        let over = levels
+            .iter()
+            .zip(&scale)
+            .map(|(v, (tenth, spread))| (v - tenth) / spread);
+        over.fold(f32::MIN, f32::max)
+    };
+    let heights: Vec<f32> = patches.iter().map(|(_, l)| height(l)).collect();
+    let bar = quantile(&mut heights.clone(), ALWAYS_DARK).max(NEAR);
+    patches
+        .iter()
+        .zip(heights)
+        .filter(|(_, h)| *h <= bar)
+        .map(|((r, _), _)| *r)
+        .collect()
+}
+
+/// Noise of a pixel in the dark patches, from neighbours in a row: no structure counts.
+fn noise_of(plane: &Plane, dark: &[Rect]) -> f32 {
+    let mut steps: Vec<f32> = Vec::new();
+    for r in dark {
+        let r = r.intersect(plane.size().rect());
+        for y in r.y..r.bottom() {
+            let row = &plane.row(y as usize)[r.x as usize..r.right() as usize];
+            steps.extend(
+                row.windows(2)
+                    .map(|w| w[1] - w[0])
+                    .filter(|v| v.is_finite()),
+            );
+        }
+    }
+    if steps.is_empty() {
+        return 0.0;
+    }
+    mad(&mut steps, 0.0) * MAD_TO_SIGMA as f32 * std::f32::consts::FRAC_1_SQRT_2
+}

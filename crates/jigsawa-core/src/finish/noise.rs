@@ -1,0 +1,454 @@
+//! Noise taken out of a linear picture: starlet scales shrunk where they hold no more than noise.
+//!
+//! The picture becomes brightness (the mean of the channels) and two colour differences. Each is taken apart
+//! into starlet scales; how strong noise is in each scale is measured on the picture's own dark places, since
+//! stacking and interpolating have tied neighbouring pixels together, and how it grows with light on its bright
+//! ones. A coefficient is kept by the part of the local energy that noise does not explain (an empirical
+//! Wiener filter: Mihcak, Kozintsev, Ramchandran & Moulin 1999, IEEE Signal Process. Lett. 6, 300), which leaves
+//! no islands as a hard threshold does. Colour is smoothed over one scale more and more strongly than
+//! brightness: the eye sees detail in brightness. Stars are left alone.
+
+use super::starlet::{reach, smooth};
+use super::tile::Tile;
+use crate::robust::{MAD_TO_SIGMA, mad, quantile};
+
+/// Scales of the brightness, and of the colours.
+const SCALES: [usize; 3] = [3, 4, 4];
+
+/// Most scales of any. A fifth was tried: it takes the widest blotches of colour, and a border twice as wide.
+const MOST: usize = 4;
+
+/// Local energy up to this many times the noise's own counts as noise alone. It is a mean over some thirteen
+/// pixels, which in pure noise is above this once in a thousand places.
+const SPARED: f32 = 2.4;
+
+/// How noise lies in a picture.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Noise {
+    /// Of brightness and both colours: noise of each scale in the dark.
+    sigma: [[f32; MOST]; 3],
+    /// The part by which variances grow for each unit of light.
+    growth: f32,
+    /// Noise of a pixel's brightness in the dark.
+    pub brightness: f32,
+    /// Noise of green less the mean of red and blue.
+    pub green_excess: f32,
+}
+
+/// How much of the noise is taken, 0 to 1.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Quiet {
+    /// Of the brightness.
+    pub brightness: f32,
+    /// Of the colours.
+    pub colour: f32,
+}
+
+impl Quiet {
+    /// Is anything to be done?
+    pub fn acts(self) -> bool {
+        self.brightness > 0.0 || self.colour > 0.0
+    }
+}
+
+/// Pixels that a piece must have around it.
+pub const fn border() -> usize {
+    // The last scale's coefficients, and the smoothing of their energy.
+    reach(MOST) + 2 * (1 << (MOST - 1))
+}
+
+/// Noise of each scale for pixels of noise 1 that know nothing of each other (Starck & Murtagh 1994), and how much
+/// more the larger scales may have where interpolation has tied neighbours together.
+const WHITE_NOISE: [f32; MOST] = [0.890, 0.201, 0.086, 0.041];
+const TIED: f32 = 2.2;
+
+/// Pairs of light and squared coefficient, of which noise is measured.
+const LEAST_PIXELS: usize = 2000;
+
+impl Noise {
+    /// Measures noise on pieces of the picture, above the sky and white: some from all over it. Places with
+    /// stars do not count. `None` when there is too little to measure.
+    pub fn measure(tiles: &mut [Tile]) -> Option<Self> {
+        let mut light: Vec<f32> = Vec::new();
+        let mut coefficients: [[Vec<f32>; MOST]; 3] = Default::default();
+        let mut finest: Vec<f32> = Vec::new();
+        let mut excess: Vec<f32> = Vec::new();
+        for tile in tiles {
+            sample(
+                tile,
+                &mut light,
+                &mut coefficients,
+                &mut finest,
+                &mut excess,
+            );
+        }
+        if light.len() < LEAST_PIXELS {
+            return None;
+        }
+        let dark = quantile(&mut light.clone(), 0.3);
+        let spread = |values: &[f32], keep: &dyn Fn(f32) -> bool| {
+            let mut kept: Vec<f32> = values
+                .iter()
+                .zip(&light)
+                .filter(|(_, l)| keep(**l))
+                .map(|(v, _)| *v)
+                .collect();
+            mad(&mut kept, 0.0) * MAD_TO_SIGMA as f32
+        };
+        let in_dark = |v: &[f32]| spread(v, &|l| l <= dark);
+        let sigma = std::array::from_fn(|p| {
+            let measured: [f32; MOST] = std::array::from_fn(|j| in_dark(&coefficients[p][j]));
+            // Where no place is dark, nebula would pass for noise of the larger scales.
+            let most = |j: usize| TIED * measured[0] * WHITE_NOISE[j] / WHITE_NOISE[0];
+            std::array::from_fn(|j| measured[j].min(most(j)))
+        });
+        // Nebulae have little structure in the finest scale: there the bright part of the picture shows how
+        // noise grows with light.
+        let bright = quantile(&mut light.clone(), 0.9);
+        let centre = |keep: &dyn Fn(f32) -> bool| {
+            let mut kept: Vec<f32> = light.iter().copied().filter(|l| keep(*l)).collect();
+            crate::robust::median(&mut kept)
+        };
+        let (l0, l1) = (centre(&|l| l <= dark), centre(&|l| l >= bright));
+        let (s0, s1) = (
+            in_dark(&coefficients[0][0]),
+            spread(&coefficients[0][0], &|l| l >= bright),
+        );
+        let growth = if s0 > 0.0 && l1 > l0 {
+            (((s1 / s0).powi(2) - 1.0) / (l1 - l0)).max(0.0)
+        } else {
+            0.0
+        };
+        Some(Self {
+            sigma,
+            growth,
+            brightness: in_dark(&finest),
+            green_excess: in_dark(&excess),
+        })
+    }
+
+    /// Takes noise out of a piece; its border must be [`border`] wide.
+    pub fn take_from(&self, tile: &mut Tile, quiet: Quiet) {
+        if !quiet.acts() {
+            return;
+        }
+        let width = tile.width;
+        let [mut y, mut c, mut d] = [tile.borrow(), tile.borrow(), tile.borrow()];
+        to_brightness(tile, &mut y, &mut c, &mut d);
+        let mut growth = tile.borrow();
+        let [mut a, mut b, mut e] = [tile.borrow(), tile.borrow(), tile.borrow()];
+        let [mut local, mut spare] = [tile.borrow(), tile.borrow()];
+        // How much the variance has grown is told by the light around, not by the pixel's own noise.
+        smooth(&y, &mut a, &mut spare, width, 1);
+        smooth(&a, &mut growth, &mut spare, width, 2);
+        for g in &mut growth {
+            *g = 1.0 + self.growth * g.max(0.0);
+        }
+        let strengths = [quiet.brightness, quiet.colour, quiet.colour];
+        for (p, plane) in [&mut y, &mut c, &mut d].into_iter().enumerate() {
+            if strengths[p] <= 0.0 {
+                continue;
+            }
+            let scales = &self.sigma[p][..SCALES[p]];
+            a.copy_from_slice(plane);
+            for (j, sigma) in scales.iter().enumerate() {
+                let step = 1 << j;
+                smooth(&a, &mut b, &mut spare, width, step);
+                // a becomes the structure of this scale, b goes on to the next.
+                energy(&mut a, &b, &mut e);
+                mean_around(&e, &mut local, width, step);
+                let how = Shrink {
+                    variance: sigma * sigma,
+                    strength: strengths[p],
+                    growth: &growth,
+                    stars: &tile.stars,
+                };
+                how.shrink(&a, &local, plane);
+                std::mem::swap(&mut a, &mut b);
+            }
+        }
+        from_brightness(tile, &y, &c, &d);
+        for plane in [y, c, d, growth, a, b, e, local, spare] {
+            tile.give_back(plane);
+        }
+    }
+}
+
+/// Brightness and the differences of red and of blue from it; 0 where a channel is missing.
+fn to_brightness(tile: &Tile, y: &mut [f32], c: &mut [f32], d: &mut [f32]) {
+    let [r, g, b] = &tile.planes;
+    for i in 0..y.len() {
+        let light = (r[i] + g[i] + b[i]) / 3.0;
+        let here = !light.is_nan();
+        y[i] = if here { light } else { 0.0 };
+        c[i] = if here { r[i] - light } else { 0.0 };
+        d[i] = if here { b[i] - light } else { 0.0 };
+    }
+}
+
+/// Back to red, green and blue; a pixel with a missing channel stays as it is.
+fn from_brightness(tile: &mut Tile, y: &[f32], c: &[f32], d: &[f32]) {
+    let [r, g, b] = &mut tile.planes;
+    for i in 0..y.len() {
+        if (r[i] + g[i] + b[i]).is_nan() {
+            continue;
+        }
+        r[i] = y[i] + c[i];
+        b[i] = y[i] + d[i];
+        g[i] = y[i] - c[i] - d[i];
+    }
+}
+
+/// `a` becomes what is in it and not in `b`, `e` the square of that.
+fn energy(a: &mut [f32], b: &[f32], e: &mut [f32]) {
+    for ((a, b), e) in a.iter_mut().zip(b).zip(e.iter_mut()) {
+        *a -= b;
+        *e = *a * *a;
+    }
+}
+
+/// How a scale is shrunk.
+struct Shrink<'a> {
+    variance: f32,
+    strength: f32,
+    growth: &'a [f32],
+    stars: &'a [f32],
+}
+
+impl Shrink<'_> {
+    /// Takes the part of the structure `w` that is noise off `plane`; `local` is the energy around each pixel.
+    fn shrink(&self, w: &[f32], local: &[f32], plane: &mut [f32]) {
+        for i in 0..w.len() {
+            let noise = SPARED * self.variance * self.growth[i];
+            let part = if local[i] > noise {
+                noise / local[i]
+            } else {
+                1.0
+            };
+            plane[i] -= self.strength * part * (1.0 - self.stars[i]) * w[i];
+        }
+    }
+}
+
+/// The mean over thirteen points: the pixel, and those `step` and twice `step` away in rows and columns, and on
+/// the diagonals.
+fn mean_around(e: &[f32], out: &mut [f32], width: usize, step: usize) {
+    let height = e.len() / width;
+    let s = step as isize;
+    let row = |y: isize| {
+        let y = y.clamp(0, height as isize - 1) as usize;
+        &e[y * width..(y + 1) * width]
+    };
+    for (y, out) in out.chunks_exact_mut(width).enumerate() {
+        let y = y as isize;
+        let rows = [
+            row(y - 2 * s),
+            row(y - s),
+            row(y),
+            row(y + s),
+            row(y + 2 * s),
+        ];
+        let n = width;
+        let inner = 2 * step..n.saturating_sub(2 * step);
+        let at = |x: usize, d: isize| (x as isize + d).clamp(0, n as isize - 1) as usize;
+        let slow = |x: usize| {
+            let mut sum = rows[0][x] + rows[4][x];
+            sum += rows[2][at(x, -2 * s)] + rows[2][at(x, 2 * s)];
+            for r in &rows[1..4] {
+                sum += r[at(x, -s)] + r[x] + r[at(x, s)];
+            }
+            sum / 13.0
+        };
+        if inner.is_empty() {
+            for (x, o) in out.iter_mut().enumerate() {
+                *o = slow(x);
+            }
+            continue;
+        }
+        for x in (0..inner.start).chain(inner.end..n) {
+            out[x] = slow(x);
+        }
+        thirteen(rows, &mut out[inner], step);
+    }
+}
+
+#[multiversion::multiversion(targets("x86_64+avx2"))]
+fn thirteen(rows: [&[f32]; 5], out: &mut [f32], step: usize) {
+    let n = out.len();
+    let part = |r: usize, d: usize| &rows[r][d * step..d * step + n];
+    let (up, down) = (part(0, 2), part(4, 2));
+    let (left, right) = (part(2, 0), part(2, 4));
+    let near: [[&[f32]; 3]; 3] =
+        std::array::from_fn(|r| std::array::from_fn(|d| part(r + 1, d + 1)));
+    for i in 0..n {
+        let mut sum = up[i] + down[i];
+        sum += left[i] + right[i];
+        for r in &near {
+            sum += r[0][i] + r[1][i] + r[2][i];
+        }
+        out[i] = sum / 13.0;
+    }
+}
+
+/// Light and coefficients of every few pixels of a piece, its border and its stars left out.
+fn sample(
+    tile: &mut Tile,
+    light: &mut Vec<f32>,
+    coefficients: &mut [[Vec<f32>; MOST]; 3],
+    finest: &mut Vec<f32>,
+    excess: &mut Vec<f32>,
+) {
+    let width = tile.width;
+    let height = tile.area() / width.max(1);
+    let edge = border();
+    let mut planes = [tile.borrow(), tile.borrow(), tile.borrow()];
+    let [y, c, d] = &mut planes;
+    to_brightness(tile, y, c, d);
+    let places: Vec<usize> = (edge..height.saturating_sub(edge))
+        .step_by(3)
+        .flat_map(|y| {
+            (edge..width.saturating_sub(edge))
+                .step_by(3)
+                .map(move |x| y * width + x)
+        })
+        .filter(|i| tile.stars[*i] < 0.01 && tile.planes.iter().all(|p| p[*i].is_finite()))
+        .collect();
+    let [mut a, mut b, mut spare] = [tile.borrow(), tile.borrow(), tile.borrow()];
+    for (p, plane) in planes.iter_mut().enumerate() {
+        a.copy_from_slice(plane);
+        for (j, kept) in coefficients[p].iter_mut().enumerate() {
+            smooth(&a, &mut b, &mut spare, width, 1 << j);
+            kept.extend(places.iter().map(|i| a[*i] - b[*i]));
+            std::mem::swap(&mut a, &mut b);
+        }
+        if p == 0 {
+            // What the last scale leaves is the light around.
+            light.extend(places.iter().map(|i| a[*i]));
+            finest.extend(places.iter().map(|i| plane[*i] - a[*i]));
+        }
+    }
+    let [r, g, b2] = &tile.planes;
+    excess.extend(places.iter().map(|i| g[*i] - 0.5 * (r[*i] + b2[*i])));
+    let [y, c, d] = planes;
+    for plane in [y, c, d, a, b, spare] {
+        tile.give_back(plane);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::space::Rect;
+
+    const SIDE: usize = 420;
+
+    /// Three planes of noise of 2 over a nebula; the noise is made of hashed numbers.
+    fn noisy(nebula: impl Fn(f32, f32) -> [f32; 3]) -> Tile {
+        let mut tile = Tile::default();
+        tile.set(Rect {
+            x: 0,
+            y: 0,
+            width: SIDE,
+            height: SIDE,
+        });
+        for i in 0..SIDE * SIDE {
+            let (x, y) = ((i % SIDE) as f32, (i / SIDE) as f32);
+            let light = nebula(x, y);
+            for (p, plane) in tile.planes.iter_mut().enumerate() {
+                plane[i] = light[p] + 2.0 * normal((3 * i + p) as u64);
+            }
+        }
+        tile
+    }
+
+    /// A normal deviate from a number: twelve hashed ones, less six.
+    fn normal(n: u64) -> f32 {
+        let mut h = n
+            .wrapping_mul(0x9e37_79b9_7f4a_7c15)
+            .wrapping_add(0x1234_5678);
+        let mut sum = 0.0;
+        for _ in 0..12 {
+            h ^= h >> 30;
+            h = h.wrapping_mul(0xbf58_476d_1ce4_e5b9);
+            h ^= h >> 27;
+            h = h.wrapping_mul(0x94d0_49bb_1331_11eb);
+            sum += (h >> 40) as f32 / (1u64 << 24) as f32;
+        }
+        sum - 6.0
+    }
+
+    fn spread(values: &[f32], truth: impl Fn(usize) -> f32) -> f32 {
+        let edge = border();
+        let inner = (0..values.len()).filter(|i| {
+            let (x, y) = (i % SIDE, i / SIDE);
+            (edge..SIDE - edge).contains(&x) && (edge..SIDE - edge).contains(&y)
+        });
+        let (mut sum, mut n) = (0.0f64, 0);
+        for i in inner {
+            sum += f64::from(values[i] - truth(i)).powi(2);
+            n += 1;
+        }
+        (sum / f64::from(n)).sqrt() as f32
+    }
+
+    #[test]
+    fn noise_is_measured_and_taken_from_even_sky() {
+        let mut tiles = [noisy(|_, _| [0.0; 3])];
+        let noise = Noise::measure(&mut tiles).unwrap();
+        // The mean of three channels of noise 2.
+        assert!(
+            (noise.brightness / (2.0 / 3f32.sqrt()) - 1.0).abs() < 0.05,
+            "{noise:?}"
+        );
+        assert!((noise.green_excess / (2.0 * 1.5f32.sqrt()) - 1.0).abs() < 0.05);
+        let quiet = Quiet {
+            brightness: 1.0,
+            colour: 1.0,
+        };
+        noise.take_from(&mut tiles[0], quiet);
+        for p in &tiles[0].planes {
+            let left = spread(p, |_| 0.0);
+            assert!(left < 0.25, "{left}");
+        }
+    }
+
+    #[test]
+    fn structure_above_the_noise_stays() {
+        // Filaments 14 pixels wide, of ten times the noise, in red.
+        let nebula = |x: f32, y: f32| [20.0 * ((x + 0.3 * y) / 7.0).sin(), 0.0, 0.0];
+        let mut tiles = [noisy(nebula)];
+        let noise = Noise::measure(&mut tiles).unwrap();
+        noise.take_from(
+            &mut tiles[0],
+            Quiet {
+                brightness: 0.9,
+                colour: 0.9,
+            },
+        );
+        let truth = |i: usize| nebula((i % SIDE) as f32, (i / SIDE) as f32)[0];
+        let left = spread(&tiles[0].planes[0], truth);
+        assert!(left < 1.4, "{left}");
+    }
+
+    #[test]
+    fn missing_pixels_stay_missing_and_stars_stay_as_they_are() {
+        let mut tile = noisy(|_, _| [5.0; 3]);
+        let noise = Noise::measure(std::slice::from_mut(&mut tile)).unwrap();
+        tile.planes[1][200 * SIDE + 200] = f32::NAN;
+        let star = 210 * SIDE + 220;
+        tile.stars[star] = 1.0;
+        let before = tile.pixel(star);
+        noise.take_from(
+            &mut tile,
+            Quiet {
+                brightness: 1.0,
+                colour: 1.0,
+            },
+        );
+        assert!(tile.planes[1][200 * SIDE + 200].is_nan());
+        for (a, b) in tile.pixel(star).iter().zip(before) {
+            assert!((a - b).abs() < 1e-4);
+        }
+        assert!(Noise::measure(&mut []).is_none());
+    }
+}

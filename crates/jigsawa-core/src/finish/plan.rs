@@ -1,0 +1,813 @@
+//! What is done to one picture: each step's wish, and what was measured for it.
+//!
+//! The order is fixed: gradient, neutral sky, white, green, noise, blur; then the stretch, the one door from linear
+//! light to the screen; then local contrast, saturation, stars, sharpness. All that a step needs to know of the
+//! whole picture is measured once, so that a piece is worked on alone ([`super::develop`]).
+
+use super::contrast::Contrast;
+use super::cores::{Core, cores};
+use super::covered::covered_rect;
+use super::deconvolve::Deconvolution;
+use super::detail::Detail;
+use super::green::Green;
+use super::look::{Look, Sources};
+use super::neutral::{ChannelSky, GradientWish, SkyFrom, skies};
+use super::noise::{self, Noise, Quiet};
+use super::saturation::Saturation;
+use super::starlet::smooth;
+use super::stretch::{Stretch, Tone};
+use super::tile::Tile;
+use super::white::{
+    Index, KnownStar, StarColour, White, WhiteError, from_catalogue, from_patch, from_stars,
+    star_colours,
+};
+use crate::doors::DoorError;
+use crate::plane::Plane;
+use crate::robust::{MAD_TO_SIGMA, mad, median, quantile};
+use crate::space::{Point, Rect};
+use crate::stars::{Catalogue, Star};
+use crate::wcs::Wcs;
+
+/// The steps, in their order.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Step {
+    /// The picture as it comes, stretched.
+    Start,
+    /// The leftover gradient taken off.
+    Gradient,
+    /// The sky made neutral.
+    Neutral,
+    /// White found.
+    White,
+    /// Green held down.
+    Green,
+    /// Noise taken out.
+    Noise,
+    /// Blur taken back.
+    Blur,
+    /// Structures of middle size lifted.
+    Contrast,
+    /// Colours made stronger.
+    Saturation,
+    /// Stars made smaller, or taken out.
+    Stars,
+    /// Small detail lifted.
+    Sharpen,
+}
+
+impl Step {
+    /// All steps in order.
+    pub const ALL: [Self; 11] = [
+        Self::Start,
+        Self::Gradient,
+        Self::Neutral,
+        Self::White,
+        Self::Green,
+        Self::Noise,
+        Self::Blur,
+        Self::Contrast,
+        Self::Saturation,
+        Self::Stars,
+        Self::Sharpen,
+    ];
+
+    /// As it is called.
+    pub const fn name(self) -> &'static str {
+        match self {
+            Self::Start => "as it comes",
+            Self::Gradient => "gradient",
+            Self::Neutral => "neutral sky",
+            Self::White => "white",
+            Self::Green => "green",
+            Self::Noise => "noise",
+            Self::Blur => "blur",
+            Self::Contrast => "local contrast",
+            Self::Saturation => "saturation",
+            Self::Stars => "stars",
+            Self::Sharpen => "sharpness",
+        }
+    }
+}
+
+/// What is cut off.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Crop {
+    /// Nothing.
+    None,
+    /// What not all channels cover.
+    Covered,
+    /// All but this.
+    To(Rect),
+}
+
+/// Where white comes from.
+#[derive(Debug, Clone, PartialEq)]
+pub enum WhiteFrom {
+    /// Channels stay as they are.
+    AsItIs,
+    /// The typical star.
+    Stars,
+    /// A patch.
+    Patch(Rect),
+    /// Stars of known colour.
+    Catalogue {
+        /// The stars.
+        known: Vec<KnownStar>,
+        /// What their colour is.
+        index: Index,
+    },
+}
+
+/// What is wanted of every step.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Wish {
+    /// What is cut off.
+    pub crop: Crop,
+    /// The gradient; absent for leaving it.
+    pub gradient: Option<GradientWish>,
+    /// The sky that becomes neutral; absent for leaving it.
+    pub neutral: Option<SkyFrom>,
+    /// White.
+    pub white: WhiteFrom,
+    /// The part of green's excess that is taken.
+    pub green: f32,
+    /// The part of the noise that is taken.
+    pub quiet: Quiet,
+    /// Rounds of deconvolution.
+    pub blur_rounds: usize,
+    /// The stretch.
+    pub tone: Tone,
+    /// The part by which structures of middle size are lifted.
+    pub contrast: f32,
+    /// The factor of colours.
+    pub saturation: f32,
+    /// Factors of hues, by their place in [`super::saturation::HUES`].
+    pub hues: Vec<(usize, f32)>,
+    /// The part of the stars' light that stays.
+    pub stars: f32,
+    /// The part by which small detail is lifted.
+    pub sharpen: f32,
+}
+
+/// Why a picture cannot be finished.
+#[derive(Debug, thiserror::Error)]
+pub enum PlanError {
+    /// It cannot be read.
+    #[error(transparent)]
+    Source(#[from] DoorError),
+    /// No pixel has all channels.
+    #[error("no pixel has all channels")]
+    Nothing,
+    /// What is to stay lies outside.
+    #[error("the rectangle lies outside of the picture")]
+    Outside,
+    /// No white.
+    #[error(transparent)]
+    White(#[from] WhiteError),
+    /// A catalogue, and a picture that does not say where it lies on the sky.
+    #[error("the picture has no WCS to find the catalogue's stars by")]
+    NoWcs,
+}
+
+/// The sky and the gain of a channel.
+#[derive(Debug, Clone, PartialEq)]
+struct Level {
+    sky: ChannelSky,
+    /// What is taken off where the sky is not made neutral.
+    common: f32,
+    gain: f32,
+}
+
+/// A star to be spared.
+#[derive(Debug, Clone, Copy, PartialEq)]
+struct Disc {
+    x: f64,
+    y: f64,
+    radius: f64,
+}
+
+/// A picture's steps, measured.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Plan {
+    /// What stays of the picture.
+    pub rect: Rect,
+    /// What was found.
+    pub found: Found,
+    factor: usize,
+    levels: [Level; 3],
+    cores: Vec<Core>,
+    green: Green,
+    noise: Option<Noise>,
+    quiet: Quiet,
+    blur: Option<Deconvolution>,
+    stretch: Stretch,
+    contrast: Option<Contrast>,
+    saturation: Saturation,
+    /// The part of the stars' light that stays.
+    pub stars: f32,
+    sharpen: Detail,
+    discs: Vec<Disc>,
+    last: Step,
+}
+
+/// What measuring has found, to be told.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Found {
+    /// The channels' skies.
+    pub skies: [ChannelSky; 3],
+    /// White, if it was looked for.
+    pub white: Option<White>,
+    /// Colours of stars as they come, before any white.
+    pub star_colours: Vec<StarColour>,
+    /// Width of the stars, 0 without any.
+    pub fwhm_px: f64,
+    /// Stars whose cores got their colour back.
+    pub cores: usize,
+    /// Noise of a pixel's brightness.
+    pub noise: f32,
+    /// Black and white of each channel, above its sky.
+    pub points: [(f32, f32); 3],
+    /// Pixels from all over, above the sky and white, for histograms.
+    pub sample: Vec<[f32; 3]>,
+}
+
+/// A star is spared as far as its light stands above this part of the noise.
+const SPARED_SIGMA: f64 = 3.0;
+
+/// Stars are spared from so many widths to so many.
+const SPARED_REACH: (f64, f64) = (1.0, 10.0);
+
+/// About this many pixels tell the levels of the picture.
+const SAMPLE: usize = 400_000;
+
+/// A side of the pieces on which noise is measured, and how many there are along each side of the picture.
+const PIECE: usize = 384;
+const PIECES: usize = 3;
+
+impl Plan {
+    /// Measures what the steps need.
+    ///
+    /// # Errors
+    /// When the picture cannot be read or has nothing to finish, or when what is asked for is not to be had.
+    pub fn measure(
+        sources: Sources<'_>,
+        look: &Look,
+        wish: &Wish,
+        wcs: Option<&Wcs>,
+    ) -> Result<Self, PlanError> {
+        let rect = match wish.crop {
+            Crop::None => look.size.rect(),
+            Crop::Covered => covered_rect(
+                &look.covered,
+                look.small[0].size().width(),
+                look.factor,
+                look.size,
+            )
+            .ok_or(PlanError::Nothing)?,
+            Crop::To(r) => r.intersect(look.size.rect()),
+        };
+        if rect.is_empty() {
+            return Err(PlanError::Outside);
+        }
+        let darkest = SkyFrom::Darkest;
+        let skies = skies(
+            look,
+            wish.gradient.as_ref(),
+            wish.neutral.as_ref().unwrap_or(&darkest),
+        );
+        let lowest = skies.iter().map(|s| s.level).fold(f32::INFINITY, f32::min);
+        let star_colours = match &look.stars {
+            Some(stars) if wish.white != WhiteFrom::AsItIs => star_colours(sources, stars)?,
+            _ => Vec::new(),
+        };
+        let fwhm_px = look.stars.as_ref().map_or(0.0, |s| s.fwhm_px);
+        let white = match &wish.white {
+            WhiteFrom::AsItIs => None,
+            WhiteFrom::Stars => Some(from_stars(&star_colours)?),
+            WhiteFrom::Patch(r) => Some(from_patch(sources, *r, &skies)??),
+            WhiteFrom::Catalogue { known, index } => {
+                let wcs = wcs.ok_or(PlanError::NoWcs)?;
+                Some(from_catalogue(&star_colours, known, *index, wcs, fwhm_px)?)
+            }
+        };
+        let gains = white.as_ref().map_or([1.0; 3], |w| w.gains);
+        let levels: [Level; 3] = std::array::from_fn(|c| Level {
+            sky: skies[c].clone(),
+            common: if wish.neutral.is_some() {
+                skies[c].level
+            } else {
+                lowest
+            },
+            gain: gains[c],
+        });
+        let cores = match &look.stars {
+            Some(stars) => cores(sources, stars, &|c, v| gains[c] * (v - levels[c].sky.level))?,
+            None => Vec::new(),
+        };
+        let sample = sample(sources, rect, &levels, look.factor)?;
+        let tone = Tone {
+            sky_is_zero: wish.neutral.is_some(),
+            ..wish.tone
+        };
+        let stretch = Stretch::toned(&sample, &tone).ok_or(PlanError::Nothing)?;
+        let mut plan = Self {
+            rect,
+            found: Found {
+                skies,
+                white,
+                star_colours,
+                fwhm_px,
+                cores: cores.len(),
+                noise: 0.0,
+                points: stretch.points(),
+                sample,
+            },
+            factor: look.factor,
+            levels,
+            cores,
+            green: Green {
+                amount: wish.green,
+                noise: 0.0,
+            },
+            noise: None,
+            quiet: wish.quiet,
+            blur: None,
+            stretch,
+            contrast: None,
+            saturation: Saturation {
+                all: wish.saturation,
+                hues: wish.hues.clone(),
+                sky: wish.tone.sky,
+                rise: 0.12,
+            },
+            stars: wish.stars,
+            sharpen: Detail::sharper(0.0, 0.0),
+            discs: Vec::new(),
+            last: Step::Sharpen,
+        };
+        if let Some(stars) = &look.stars {
+            plan.discs = discs(stars);
+        }
+        plan.measure_noise(sources, wish, look)?;
+        if wish.contrast > 0.0 {
+            plan.contrast = Some(plan.contrast_map(look, wish.contrast));
+        }
+        Ok(plan)
+    }
+
+    /// Noise in linear light and on the screen, from pieces of the picture.
+    fn measure_noise(
+        &mut self,
+        sources: Sources<'_>,
+        wish: &Wish,
+        look: &Look,
+    ) -> Result<(), PlanError> {
+        let mut tiles = Vec::new();
+        for rect in pieces(self.rect) {
+            let mut tile = Tile::default();
+            self.load(sources, rect, &mut tile)?;
+            self.level(&mut tile);
+            tiles.push(tile);
+        }
+        self.noise = Noise::measure(&mut tiles);
+        if let Some(n) = &self.noise {
+            self.green.noise = n.green_excess;
+            self.found.noise = n.brightness;
+        }
+        if wish.blur_rounds > 0
+            && let Some(stars) = &look.stars
+        {
+            let fwhm = stars.fwhm_px;
+            self.blur = Some(Deconvolution::new(
+                fwhm,
+                stars.beta,
+                wish.blur_rounds,
+                self.found.noise,
+            ));
+        }
+        let mut dark: Vec<f32> = Vec::new();
+        for tile in tiles.iter_mut().take(4) {
+            self.linear_steps(tile);
+            self.to_screen(tile);
+            dark.extend(finest_in_the_dark(tile));
+        }
+        let noise = if dark.is_empty() {
+            0.0
+        } else {
+            mad(&mut dark, 0.0) * MAD_TO_SIGMA as f32
+        };
+        self.sharpen = Detail::sharper(wish.sharpen, noise.max(1e-5));
+        Ok(())
+    }
+
+    /// Local contrast from the small copy, as the screen shows it.
+    fn contrast_map(&self, look: &Look, part: f32) -> Contrast {
+        let [r, g, b] = &look.small;
+        let k = look.factor as f64;
+        let light = Plane::from_fn(r.size(), |x, y| {
+            let at = Point::new(x as f64, y as f64);
+            let raw = [r.row(y)[x], g.row(y)[x], b.row(y)[x]];
+            let above: [f32; 3] = std::array::from_fn(|c| {
+                let l = &self.levels[c];
+                l.gain * (raw[c] - l.common - l.sky.gradient.at(at) as f32)
+            });
+            let shown = self.stretch.apply(above).0;
+            (shown[0] + shown[1] + shown[2]) / 3.0
+        });
+        // The noise of a mean of many pixels, as steep as the curve is at the sky.
+        let grey = |v: f32| {
+            let shown = self.stretch.apply([v; 3]).0;
+            (shown[0] + shown[1] + shown[2]) / 3.0
+        };
+        let noise = self.found.noise / k as f32;
+        let on_screen = (grey(noise) - grey(-noise)).abs() / 2.0;
+        Contrast::new(&light, look.factor, part, on_screen.max(1e-5))
+    }
+
+    /// Pixels that a piece must have around it.
+    pub fn border(&self) -> usize {
+        let mut border = Detail::border();
+        if self.noise.is_some() && self.quiet.acts() {
+            border += noise::border();
+        }
+        border + self.blur.as_ref().map_or(0, Deconvolution::border)
+    }
+
+    /// The same plan, ended after a step.
+    #[must_use]
+    pub fn until(&self, last: Step) -> Self {
+        Self {
+            last,
+            ..self.clone()
+        }
+    }
+
+    /// Is this step one that changes the picture?
+    pub fn acts(&self, step: Step) -> bool {
+        match step {
+            Step::Start => true,
+            Step::Gradient => self.levels.iter().any(|l| !l.sky.gradient.is_zero()),
+            Step::Neutral => self.levels.iter().any(|l| l.common == l.sky.level),
+            Step::White => self.found.white.is_some(),
+            Step::Green => self.green.amount > 0.0,
+            Step::Noise => self.noise.is_some() && self.quiet.acts(),
+            Step::Blur => self.blur.is_some(),
+            Step::Contrast => self.contrast.is_some(),
+            Step::Saturation => self.saturation.acts(),
+            Step::Stars => self.stars != 1.0,
+            Step::Sharpen => self.sharpen != Detail::sharper(0.0, 0.0),
+        }
+    }
+
+    /// Reads a piece of the picture, border and all; beyond the picture's edges it is mirrored.
+    pub fn load(&self, sources: Sources<'_>, rect: Rect, tile: &mut Tile) -> Result<(), DoorError> {
+        tile.set(rect);
+        let inside = rect.intersect(sources[0].size().rect());
+        if inside == rect {
+            for (source, plane) in sources.iter().zip(&mut tile.planes) {
+                source.read(rect, plane)?;
+            }
+        } else {
+            let mut part = vec![0.0; inside.area()];
+            for (source, plane) in sources.iter().zip(&mut tile.planes) {
+                source.read(inside, &mut part)?;
+                mirror(&part, inside, rect, plane);
+            }
+        }
+        self.mark_stars(tile);
+        Ok(())
+    }
+
+    /// All steps in linear light on a piece that was loaded.
+    pub fn linear(&self, tile: &mut Tile) {
+        self.level(tile);
+        self.linear_steps(tile);
+    }
+
+    fn linear_steps(&self, tile: &mut Tile) {
+        if self.last >= Step::Green && self.green.amount > 0.0 {
+            let how = self.green;
+            tile.each(|rgb| Green::hold(rgb, how));
+        }
+        if let Some(n) = &self.noise
+            && self.last >= Step::Noise
+        {
+            n.take_from(tile, self.quiet);
+        }
+        if let Some(blur) = &self.blur
+            && self.last >= Step::Blur
+        {
+            blur.sharpen(tile);
+        }
+    }
+
+    /// From linear light to the screen, with contrast and colour; black where a channel is missing.
+    pub fn to_screen(&self, tile: &mut Tile) {
+        tile.each(|rgb| self.stretch.apply(rgb).0);
+        let rect = tile.rect.unwrap_or(Rect {
+            x: 0,
+            y: 0,
+            width: tile.width,
+            height: 0,
+        });
+        if let Some(contrast) = &self.contrast
+            && self.last >= Step::Contrast
+        {
+            let mut factors = vec![1.0; rect.width];
+            for y in 0..rect.height {
+                contrast.row(rect.x, rect.y + y as i64, &mut factors);
+                self.lift_row(tile, y * rect.width, &factors);
+            }
+        }
+        if self.saturation.acts() && self.last >= Step::Saturation {
+            let [r, g, b] = &mut tile.planes;
+            for i in 0..r.len() {
+                [r[i], g[i], b[i]] = self.saturation.apply([r[i], g[i], b[i]], tile.stars[i]);
+            }
+        }
+    }
+
+    fn lift_row(&self, tile: &mut Tile, from: usize, factors: &[f32]) {
+        let [r, g, b] = &mut tile.planes;
+        for (i, k) in (from..).zip(factors) {
+            let k = 1.0 + (k - 1.0) * (1.0 - tile.stars[i]);
+            let rgb = [k * r[i], k * g[i], k * b[i]];
+            let light = (rgb[0] + rgb[1] + rgb[2]) / 3.0;
+            [r[i], g[i], b[i]] = super::saturation::within_range(rgb, light.min(1.0), 1.0);
+        }
+    }
+
+    /// What stays of the picture as it comes, stretched and small: its width, and its pixels as they are stored.
+    pub fn small_before(&self, look: &Look) -> (usize, Vec<f32>) {
+        let k = look.factor as i64;
+        let size = look.small[0].size();
+        let r = self.rect;
+        let kept = Rect {
+            x: r.x / k,
+            y: r.y / k,
+            width: (r.width / look.factor).max(1),
+            height: (r.height / look.factor).max(1),
+        }
+        .intersect(size.rect());
+        let lowest = self
+            .levels
+            .iter()
+            .map(|l| l.sky.level)
+            .fold(f32::INFINITY, f32::min);
+        let mut out = Vec::with_capacity(3 * kept.area());
+        for y in kept.y..kept.bottom() {
+            for x in kept.x..kept.right() {
+                let pixel = look
+                    .small
+                    .each_ref()
+                    .map(|p| p.row(y as usize)[x as usize] - lowest);
+                out.extend(self.stretch.apply(pixel).0);
+            }
+        }
+        (kept.width, out)
+    }
+
+    /// What comes last on the screen.
+    pub fn last_steps(&self, tile: &mut Tile) {
+        if self.last >= Step::Sharpen {
+            self.sharpen.lift(tile);
+        }
+    }
+
+    /// A picture with its stars and the same without, both on the screen: the part of the stars that stays.
+    pub fn with_fewer_stars(&self, tile: &mut Tile, starless: &Tile) {
+        if self.last < Step::Stars {
+            return;
+        }
+        for (plane, without) in tile.planes.iter_mut().zip(&starless.planes) {
+            for (v, w) in plane.iter_mut().zip(without) {
+                *v = w + self.stars * (*v - w);
+            }
+        }
+    }
+
+    /// Sky and gain of a piece, and the colour of saturated cores.
+    fn level(&self, tile: &mut Tile) {
+        let Some(rect) = tile.rect else { return };
+        let (gradient, neutral, white) = (
+            self.last >= Step::Gradient,
+            self.last >= Step::Neutral,
+            self.last >= Step::White,
+        );
+        let lowest = self
+            .levels
+            .iter()
+            .map(|l| l.sky.level)
+            .fold(f32::INFINITY, f32::min);
+        for (l, plane) in self.levels.iter().zip(&mut tile.planes) {
+            let sky = if neutral { l.common } else { lowest };
+            let gain = if white { l.gain } else { 1.0 };
+            if gradient && !l.sky.gradient.is_zero() {
+                subtract(&l.sky, self.factor, rect, plane);
+            }
+            for v in plane.iter_mut() {
+                *v = gain * (*v - sky);
+            }
+        }
+        if white {
+            for core in &self.cores {
+                core.paint(tile);
+            }
+        }
+    }
+
+    /// Tells where stars are: 1 within most of a disc, falling to 0 at its rim.
+    fn mark_stars(&self, tile: &mut Tile) {
+        let Some(rect) = tile.rect else { return };
+        let most = self.discs.iter().map(|d| d.radius).fold(0.0, f64::max);
+        let first = self.discs.partition_point(|d| d.y < rect.y as f64 - most);
+        let near = self.discs[first..]
+            .iter()
+            .take_while(|d| d.y <= rect.bottom() as f64 + most);
+        for d in near {
+            let low = |v: f64, least: i64| ((v - d.radius).ceil() as i64).max(least);
+            let high = |v: f64, most: i64| ((v + d.radius).floor() as i64 + 1).min(most);
+            for y in low(d.y, rect.y)..high(d.y, rect.bottom()) {
+                for x in low(d.x, rect.x)..high(d.x, rect.right()) {
+                    let off = (x as f64 - d.x).hypot(y as f64 - d.y) / d.radius;
+                    let mark = ((1.0 - off) / 0.4).clamp(0.0, 1.0) as f32;
+                    let i = (y - rect.y) as usize * rect.width + (x - rect.x) as usize;
+                    tile.stars[i] = tile.stars[i].max(mark);
+                }
+            }
+        }
+    }
+}
+
+/// Where stars are to be spared, from top to bottom.
+fn discs(stars: &Catalogue) -> Vec<Disc> {
+    let beta = stars.beta;
+    let alpha = stars.fwhm_px / (2.0 * (2f64.powf(1.0 / beta) - 1.0).sqrt());
+    let noise = f64::from(stars.sky.typical_sigma()).max(f64::MIN_POSITIVE);
+    let reach = |s: &Star| {
+        let height = (s.amplitude / (SPARED_SIGMA * noise)).max(1.0);
+        let r = alpha * (height.powf(1.0 / beta) - 1.0).sqrt();
+        r.clamp(
+            SPARED_REACH.0 * stars.fwhm_px,
+            SPARED_REACH.1 * stars.fwhm_px,
+        )
+    };
+    let mut discs: Vec<Disc> = stars
+        .stars
+        .iter()
+        .map(|s| Disc {
+            x: s.at.x,
+            y: s.at.y,
+            radius: reach(s),
+        })
+        .collect();
+    discs.sort_by(|a, b| a.y.total_cmp(&b.y));
+    discs
+}
+
+/// Pieces from all over a rectangle.
+fn pieces(rect: Rect) -> Vec<Rect> {
+    let side = |n: usize| PIECE.min(n);
+    let (w, h) = (side(rect.width), side(rect.height));
+    let along = |from: i64, all: usize, piece: usize, k: usize| {
+        from + ((all - piece) * (2 * k + 1) / (2 * PIECES)) as i64
+    };
+    let count = |n: usize, piece: usize| PIECES.min(n / piece).max(1);
+    (0..count(rect.height, h))
+        .flat_map(|j| (0..count(rect.width, w)).map(move |i| (i, j)))
+        .map(|(i, j)| Rect {
+            x: along(rect.x, rect.width, w, i),
+            y: along(rect.y, rect.height, h, j),
+            width: w,
+            height: h,
+        })
+        .collect()
+}
+
+/// Pixels from all over a rectangle, above the sky and white.
+fn sample(
+    sources: Sources<'_>,
+    rect: Rect,
+    levels: &[Level; 3],
+    factor: usize,
+) -> Result<Vec<[f32; 3]>, DoorError> {
+    let step = ((rect.area() as f64 / SAMPLE as f64).sqrt() as usize).max(1);
+    let mut rows: [Vec<f32>; 3] = std::array::from_fn(|_| vec![0.0; rect.width]);
+    let mut all = Vec::new();
+    for y in (step / 2..rect.height).step_by(step) {
+        let line = Rect {
+            y: rect.y + y as i64,
+            height: 1,
+            ..rect
+        };
+        for ((source, row), l) in sources.iter().zip(&mut rows).zip(levels) {
+            source.read(line, row)?;
+            subtract(&l.sky, factor, line, row);
+        }
+        all.extend(
+            (step / 2..rect.width)
+                .step_by(step)
+                .map(|x| std::array::from_fn(|c| levels[c].gain * (rows[c][x] - levels[c].common))),
+        );
+    }
+    Ok(all)
+}
+
+/// Distance of the places where a gradient is worked out; it is straight in between.
+const KNOT: usize = 16;
+
+/// Takes a channel's gradient off a piece of the picture.
+fn subtract(sky: &ChannelSky, factor: usize, rect: Rect, plane: &mut [f32]) {
+    if sky.gradient.is_zero() {
+        return;
+    }
+    let k = factor as f64;
+    let at = |x: i64, y: i64| {
+        let p = Point::new((x as f64 + 0.5) / k - 0.5, (y as f64 + 0.5) / k - 0.5);
+        sky.gradient.at(p) as f32
+    };
+    // Knots stand at multiples of their distance, so that every piece sees the same ones.
+    let step = KNOT as i64;
+    let knots =
+        |from: i64, n: usize| from.div_euclid(step)..=(from + n as i64 - 1).div_euclid(step) + 1;
+    let columns: Vec<i64> = knots(rect.x, rect.width).map(|c| c * step).collect();
+    let line = |row: i64| -> Vec<f32> { columns.iter().map(|x| at(*x, row * step)).collect() };
+    let mut row = rect.y.div_euclid(step);
+    let (mut up, mut down) = (line(row), line(row + 1));
+    for (j, out) in plane.chunks_exact_mut(rect.width).enumerate() {
+        let y = rect.y + j as i64;
+        if y.div_euclid(step) > row {
+            row += 1;
+            up = std::mem::replace(&mut down, line(row + 1));
+        }
+        let t = (y - row * step) as f32 / step as f32;
+        let mid: Vec<f32> = up.iter().zip(&down).map(|(a, b)| a + t * (b - a)).collect();
+        for (i, v) in out.iter_mut().enumerate() {
+            let x = rect.x + i as i64 - columns[0];
+            let (c, s) = ((x / step) as usize, (x % step) as f32 / step as f32);
+            *v -= mid[c] + s * (mid[c + 1] - mid[c]);
+        }
+    }
+}
+
+/// A window that reaches over a picture's edges, filled by mirroring what is inside.
+fn mirror(part: &[f32], inside: Rect, rect: Rect, out: &mut [f32]) {
+    let back = |v: i64, from: i64, n: usize| {
+        let n = n as i64;
+        let period = (2 * (n - 1)).max(1);
+        let d = (v - from).rem_euclid(period);
+        (if d < n { d } else { period - d }) as usize
+    };
+    for (j, row) in out.chunks_exact_mut(rect.width).enumerate() {
+        let y = back(rect.y + j as i64, inside.y, inside.height);
+        let line = &part[y * inside.width..(y + 1) * inside.width];
+        for (i, v) in row.iter_mut().enumerate() {
+            *v = line[back(rect.x + i as i64, inside.x, inside.width)];
+        }
+    }
+}
+
+/// The finest structure of the brightness of the darker third of a piece on the screen.
+fn finest_in_the_dark(tile: &mut Tile) -> Vec<f32> {
+    let mut light = tile.borrow();
+    let [mut a, mut spare] = [tile.borrow(), tile.borrow()];
+    tile.light_into(&mut light);
+    smooth(&light, &mut a, &mut spare, tile.width, 1);
+    let bar = quantile(&mut a.clone(), 0.33);
+    let dark = (0..a.len())
+        .step_by(5)
+        .filter(|i| a[*i] <= bar && tile.stars[*i] < 0.01)
+        .map(|i| light[i] - a[i])
+        .collect();
+    for plane in [light, a, spare] {
+        tile.give_back(plane);
+    }
+    dark
+}
+
+/// Is this picture stretched already? Its dark and its bright halves then share the range, where linear light keeps
+/// nearly all pixels near the sky: the middle lies far up between black and the brightest.
+pub fn looks_stretched(look: &Look) -> bool {
+    look.small.iter().all(|plane| {
+        let mut values: Vec<f32> = plane
+            .data()
+            .iter()
+            .copied()
+            .filter(|v| v.is_finite())
+            .collect();
+        if values.is_empty() {
+            return false;
+        }
+        let middle = median(&mut values);
+        let low = quantile(&mut values, 0.001);
+        let (high, most) = (quantile(&mut values, 0.999), quantile(&mut values, 1.0));
+        let spread = high - low;
+        // Numbers of a display: from 0 to 1 or to a whole power of two, and a sky far from the bottom.
+        let display = low >= 0.0 && (most <= 1.0 + 1e-6 || most <= 255.0 || most <= 65_535.0);
+        display
+            && spread > 0.0
+            && (middle - low) / spread > 0.05
+            && low < 0.2 * most
+            && middle > 0.03 * most
+    })
+}

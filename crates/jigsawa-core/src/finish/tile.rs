@@ -1,0 +1,72 @@
+//! A piece of a picture at work: its three planes, with a border that the steps look into, and memory to
+//! work in that is used again from piece to piece.
+
+use crate::space::Rect;
+
+/// Three planes of a piece, and a plane that tells stars.
+#[derive(Debug, Default)]
+pub struct Tile {
+    /// Where the piece lies on the picture, border included; it may reach over the picture's edges.
+    pub rect: Option<Rect>,
+    /// Pixels in a row.
+    pub width: usize,
+    /// Red, green, blue.
+    pub planes: [Vec<f32>; 3],
+    /// 1 on a star, 0 away from any.
+    pub stars: Vec<f32>,
+    /// Planes to work in.
+    spare: Vec<Vec<f32>>,
+}
+
+impl Tile {
+    /// Makes the tile ready for another piece. What its planes hold is left over from the last one.
+    pub fn set(&mut self, rect: Rect) {
+        self.rect = Some(rect);
+        self.width = rect.width;
+        for p in &mut self.planes {
+            p.resize(rect.area(), 0.0);
+        }
+        self.stars.clear();
+        self.stars.resize(rect.area(), 0.0);
+    }
+
+    /// Pixels of a plane.
+    pub fn area(&self) -> usize {
+        self.planes[0].len()
+    }
+
+    /// A plane to work in, of this piece's size; give it back with [`Self::give_back`].
+    pub(super) fn borrow(&mut self) -> Vec<f32> {
+        let mut plane = self.spare.pop().unwrap_or_default();
+        plane.resize(self.area(), 0.0);
+        plane
+    }
+
+    /// Takes a plane that is no longer needed.
+    pub(super) fn give_back(&mut self, plane: Vec<f32>) {
+        self.spare.push(plane);
+    }
+
+    /// Red, green and blue of a pixel.
+    #[cfg(test)]
+    pub(super) fn pixel(&self, i: usize) -> [f32; 3] {
+        [self.planes[0][i], self.planes[1][i], self.planes[2][i]]
+    }
+
+    /// A function of every pixel's three values.
+    pub(super) fn each(&mut self, f: impl Fn([f32; 3]) -> [f32; 3]) {
+        let [r, g, b] = &mut self.planes;
+        for ((r, g), b) in r.iter_mut().zip(g.iter_mut()).zip(b.iter_mut()) {
+            [*r, *g, *b] = f([*r, *g, *b]);
+        }
+    }
+
+    /// The mean of the three channels, into `out`; 0 where one is missing.
+    pub(super) fn light_into(&self, out: &mut [f32]) {
+        let [r, g, b] = &self.planes;
+        for (((o, r), g), b) in out.iter_mut().zip(r).zip(g).zip(b) {
+            let sum = r + g + b;
+            *o = if sum.is_nan() { 0.0 } else { sum / 3.0 };
+        }
+    }
+}

@@ -1,0 +1,202 @@
+//! A picture taken apart into its stars and what lies behind them.
+//!
+//! Each star's light is modelled by the profile that the picture's own stars have, in each plane on its own, and
+//! taken off as far as it reaches; so the sky under its wings stays what it was, noise and all. Where the star
+//! stands so high that a few per cent of it matter, the sky cannot be known any more: those pixels are filled from
+//! around them, with the grain of a place nearby. [`profile`] measures the profile, [`light`] each star's own light,
+//! [`fill`] makes up what is missing.
+//!
+//! Classical methods only, and their limits: what is not found as a star stays (a star that hides in a bright knot, a double
+//! that is seen as one elongated thing loses only a part), a knot that is taken for a star goes; and a bright halo over
+//! nebula cannot be told from the nebula: some of one stays with the other.
+
+mod fill;
+mod light;
+mod profile;
+mod window;
+
+use rayon::prelude::*;
+
+use crate::doors::{DoorError, FrameSource};
+use crate::space::{Rect, Size};
+use crate::stars::Catalogue;
+use fill::{Patch, fill};
+use light::StarLight;
+use profile::Profile;
+use window::Window;
+
+/// The planes of a picture: one or three.
+pub type Planes<'a> = &'a [&'a dyn FrameSource];
+
+/// Rows of a band.
+const BAND: usize = 256;
+
+/// Rows around a band that are in memory with it: no star is modelled farther out, nor filled more than half as
+/// far.
+const MARGIN: usize = 144;
+
+/// A picture's stars, measured: ready to be taken out.
+#[derive(Debug)]
+pub struct Stars {
+    size: Size,
+    profiles: Vec<Profile>,
+    /// From top to bottom.
+    stars: Vec<StarLight>,
+    noise: Vec<f32>,
+    /// How far the widest star reaches.
+    reach: f64,
+}
+
+impl Stars {
+    /// Measures the profile of the stars and the light of each, in every plane.
+    ///
+    /// # Errors
+    /// When a plane cannot be read.
+    pub fn measure(planes: Planes<'_>, catalogue: &Catalogue) -> Result<Self, DoorError> {
+        let size = planes[0].size();
+        let noise = profile::noise(planes, catalogue)?;
+        let profiles = profile::measure(planes, catalogue, &noise)?;
+        let mut stars: Vec<StarLight> = catalogue
+            .stars
+            .iter()
+            .map(|s| StarLight::new(s, planes.len()))
+            .collect();
+        stars.sort_by(|a, b| a.at.y.total_cmp(&b.at.y));
+        let places: Vec<_> = stars.iter().map(|s| s.at).collect();
+        let bands: Vec<usize> = (0..size.height()).step_by(BAND).collect();
+        let mut window = Window::default();
+        for top in bands {
+            window.read(planes, size, top, BAND, MARGIN)?;
+            let (from, to) = (
+                stars.partition_point(|s| s.at.y < top as f64 - 0.5),
+                stars.partition_point(|s| s.at.y < (top + BAND) as f64 - 0.5),
+            );
+            let shared = &window;
+            stars[from..to].par_iter_mut().for_each(|s| {
+                s.measure(
+                    shared,
+                    &profiles,
+                    &noise,
+                    &places,
+                    catalogue.fwhm_px,
+                    MARGIN as f64,
+                );
+            });
+        }
+        let reach = stars.iter().map(|s| s.reach).fold(0.0, f64::max);
+        Ok(Self {
+            size,
+            profiles,
+            stars,
+            noise,
+            reach,
+        })
+    }
+
+    /// How many stars are taken out.
+    pub fn count(&self) -> usize {
+        self.stars.iter().filter(|s| s.reach > 0.0).count()
+    }
+
+    /// How many of them leave a place to be filled.
+    pub fn filled(&self) -> usize {
+        self.stars.iter().filter(|s| s.hole > 0.0).count()
+    }
+
+    /// Noise of a pixel in each plane.
+    pub fn noise(&self) -> &[f32] {
+        &self.noise
+    }
+
+    /// The places that were filled: middle and radius.
+    pub fn holes(
+        &self,
+    ) -> impl Iterator<Item = (crate::space::Point<crate::space::FramePx>, f64)> + '_ {
+        self.stars
+            .iter()
+            .filter(|s| s.hole > 0.0)
+            .map(|s| (s.at, s.hole))
+    }
+
+    /// Takes the stars out. `band` gets rows from the first stored on: where they lie, the picture's planes, and the
+    /// same without stars.
+    ///
+    /// # Errors
+    /// When a plane cannot be read, or what `band` says.
+    pub fn take_out<E: From<DoorError>>(
+        &self,
+        planes: Planes<'_>,
+        mut band: impl FnMut(Rect, &[&[f32]], &[&[f32]]) -> Result<(), E>,
+    ) -> Result<(), E> {
+        let (width, height) = (self.size.width(), self.size.height());
+        let mut window = Window::default();
+        let mut patches: Vec<(usize, Patch)> = Vec::new();
+        let mut done = 0;
+        for top in (0..height).step_by(BAND) {
+            window.read(planes, self.size, top, BAND, MARGIN)?;
+            let rows = BAND.min(height - top);
+            let behind = self.without_wings(&window);
+            // Stars whose hole may reach into this band and that no band before has filled.
+            let until = self
+                .stars
+                .partition_point(|s| s.at.y < (top + rows) as f64 + 0.5 * MARGIN as f64);
+            let fresh: Vec<(usize, Patch)> = (done..until)
+                .into_par_iter()
+                .filter(|i| self.stars[*i].hole > 0.0)
+                .filter_map(|i| Some((i, fill(i, &self.stars, &behind, &self.noise)?)))
+                .collect();
+            done = until.max(done);
+            patches.extend(fresh);
+            let inside = Rect {
+                x: 0,
+                y: top as i64,
+                width,
+                height: rows,
+            };
+            let mut out: Vec<Vec<f32>> = (0..planes.len())
+                .map(|p| behind.rows(p, inside).to_vec())
+                .collect();
+            for (_, patch) in &patches {
+                patch.put(inside, &mut out);
+            }
+            let originals: Vec<&[f32]> =
+                (0..planes.len()).map(|p| window.rows(p, inside)).collect();
+            let starless: Vec<&[f32]> = out.iter().map(Vec::as_slice).collect();
+            band(inside, &originals, &starless)?;
+            // Patches that end in this band are done with.
+            patches.retain(|(_, p)| p.bottom() > (top + rows) as i64);
+        }
+        Ok(())
+    }
+
+    /// The window with all stars' modelled light taken off, their holes missing.
+    fn without_wings(&self, window: &Window) -> Window {
+        let mut behind = window.clone();
+        let rect = window.rect();
+        let first = self
+            .stars
+            .partition_point(|s| s.at.y < rect.y as f64 - self.reach);
+        let last = self
+            .stars
+            .partition_point(|s| s.at.y <= rect.bottom() as f64 + self.reach);
+        let near = &self.stars[first..last];
+        for p in 0..behind.planes() {
+            let profile = &self.profiles[p];
+            behind.rows_mut(p).for_each(|(y, row)| {
+                for s in near {
+                    s.take_from_row(p, profile, y, row);
+                }
+            });
+        }
+        behind
+    }
+}
+
+/// Two pictures' stars put together by screen: both lights, never beyond white.
+pub fn screened(behind: f32, stars: f32, white: f32) -> f32 {
+    if white > 0.0 {
+        white - (white - behind) * (white - stars) / white
+    } else {
+        behind + stars
+    }
+}

@@ -1,0 +1,296 @@
+//! The profile that a picture's stars have: light over distance from the middle, per plane, from many stars.
+
+use rayon::prelude::*;
+
+use super::Planes;
+use crate::doors::DoorError;
+use crate::plane::Plane;
+use crate::robust::{MAD_TO_SIGMA, mad, median};
+use crate::space::{Rect, Size};
+use crate::stars::{Catalogue, Star};
+
+/// Steps of the profile in a width at half maximum.
+const STEPS: f64 = 8.0;
+
+/// It is measured to so many widths; beyond, it goes on as the Moffat function's wings do.
+const MEASURED: f64 = 4.0;
+
+/// Stars that it is measured on.
+const STARS: usize = 150;
+
+/// They stand so far apart from others, in widths, and so high above the noise.
+const ALONE: f64 = 7.0;
+const LEAST_SNR: f64 = 60.0;
+
+/// Fewer stars than this give no profile: the Moffat function itself serves.
+const LEAST_STARS: usize = 6;
+
+/// Height over distance, 1 in the middle.
+#[derive(Debug, Clone, PartialEq)]
+pub(super) struct Profile {
+    step_px: f64,
+    heights: Vec<f32>,
+    /// Beyond the last step light falls with this power of the distance.
+    power: f64,
+}
+
+impl Profile {
+    /// A Moffat function.
+    fn moffat(fwhm_px: f64, beta: f64) -> Self {
+        let alpha = fwhm_px / (2.0 * (2f64.powf(1.0 / beta) - 1.0).sqrt());
+        let step_px = fwhm_px / STEPS;
+        let count = (MEASURED * STEPS) as usize;
+        let height = |i: usize| (1.0 + (i as f64 * step_px / alpha).powi(2)).powf(-beta) as f32;
+        Self {
+            step_px,
+            heights: (0..=count).map(height).collect(),
+            power: 2.0 * beta,
+        }
+    }
+
+    /// The height at a distance.
+    #[inline]
+    pub(super) fn at(&self, r: f64) -> f32 {
+        let t = r / self.step_px;
+        let i = t as usize;
+        if i + 1 < self.heights.len() {
+            let f = (t - i as f64) as f32;
+            return self.heights[i] + f * (self.heights[i + 1] - self.heights[i]);
+        }
+        let last = self.heights.len() - 1;
+        let end = last as f64 * self.step_px;
+        self.heights[last] * (r / end).powf(-self.power) as f32
+    }
+
+    /// The distance at which a star of this height falls below a level; at most `most`.
+    pub(super) fn reach(&self, height: f32, level: f32, most: f64) -> f64 {
+        let mut r = 0.0;
+        while r < most && height * self.at(r) > level {
+            r += self.step_px;
+        }
+        r.min(most)
+    }
+}
+
+/// Noise of a pixel in each plane, from differences of neighbours in pieces of the picture.
+pub(super) fn noise(planes: Planes<'_>, catalogue: &Catalogue) -> Result<Vec<f32>, DoorError> {
+    const SIDE: usize = 160;
+    let size = planes[0].size();
+    let (w, h) = (SIDE.min(size.width()), SIDE.min(size.height()));
+    let typical = catalogue.sky.typical_sigma();
+    planes
+        .iter()
+        .map(|plane| {
+            let mut sigmas: Vec<f32> = Vec::new();
+            let mut values = vec![0.0; w * h];
+            for k in 0..16 {
+                let rect = Rect {
+                    x: ((size.width() - w) * (k % 4) / 3) as i64,
+                    y: ((size.height() - h) * (k / 4) / 3) as i64,
+                    width: w,
+                    height: h,
+                };
+                plane.read(rect, &mut values)?;
+                let mut steps: Vec<f32> = values
+                    .chunks_exact(w)
+                    .flat_map(|row| row.windows(2).map(|p| p[1] - p[0]))
+                    .filter(|v| v.is_finite())
+                    .collect();
+                if steps.len() > w * h / 2 {
+                    sigmas.push(
+                        mad(&mut steps, 0.0)
+                            * (MAD_TO_SIGMA * std::f64::consts::FRAC_1_SQRT_2) as f32,
+                    );
+                }
+            }
+            // The quieter half: bright nebula has noise of its own.
+            sigmas.sort_by(f32::total_cmp);
+            let sigma = sigmas.get(sigmas.len() / 4).copied().unwrap_or(typical);
+            Ok(if sigma > 0.0 {
+                sigma
+            } else {
+                typical.max(f32::MIN_POSITIVE)
+            })
+        })
+        .collect()
+}
+
+/// The profiles of all planes.
+pub(super) fn measure(
+    planes: Planes<'_>,
+    catalogue: &Catalogue,
+    noise: &[f32],
+) -> Result<Vec<Profile>, DoorError> {
+    let width = catalogue.fwhm_px;
+    let chosen = telling(catalogue);
+    planes
+        .iter()
+        .zip(noise)
+        .map(|(plane, sigma)| {
+            let rings: Vec<Option<Vec<f32>>> = chosen
+                .par_iter()
+                .map(|s| rings(*plane, s, width, *sigma))
+                .collect::<Result<_, _>>()?;
+            let rings: Vec<Vec<f32>> = rings.into_iter().flatten().collect();
+            Ok(joined(&rings, width, catalogue.beta))
+        })
+        .collect()
+}
+
+/// Bright clean stars without neighbours.
+fn telling(catalogue: &Catalogue) -> Vec<Star> {
+    let apart = ALONE * catalogue.fwhm_px;
+    let bright: Vec<&Star> = catalogue
+        .clean()
+        .filter(|s| s.flux > LEAST_SNR * s.flux_sigma)
+        .take(4 * STARS)
+        .collect();
+    let alone = |s: &&&Star| {
+        // Stars stand from bright to faint: only those that are bright enough to matter are asked.
+        catalogue
+            .stars
+            .iter()
+            .take_while(|o| o.flux > 0.01 * s.flux)
+            .filter(|o| o.at != s.at)
+            .all(|o| o.at.distance(s.at) > apart)
+    };
+    bright
+        .iter()
+        .filter(alone)
+        .take(STARS)
+        .map(|s| **s)
+        .collect()
+}
+
+/// One star's heights in rings, its sky taken off, 1 at the first; `None` where it is too faint in this plane.
+fn rings(
+    plane: &dyn crate::doors::FrameSource,
+    star: &Star,
+    width: f64,
+    sigma: f32,
+) -> Result<Option<Vec<f32>>, DoorError> {
+    let reach = ((MEASURED + 2.5) * width).ceil() as i64;
+    let rect = Rect {
+        x: star.at.x.round() as i64 - reach,
+        y: star.at.y.round() as i64 - reach,
+        width: (2 * reach + 1) as usize,
+        height: (2 * reach + 1) as usize,
+    };
+    if rect.intersect(plane.size().rect()) != rect {
+        return Ok(None);
+    }
+    let Some(size) = Size::new(rect.width, rect.height) else {
+        return Ok(None);
+    };
+    let mut values = Plane::filled(size, 0.0);
+    plane.read(rect, values.data_mut())?;
+    let count = (MEASURED * STEPS) as usize + 1;
+    let step = width / STEPS;
+    let mut bins: Vec<Vec<f32>> = vec![Vec::new(); count];
+    let mut sky = Vec::new();
+    let (cx, cy) = (star.at.x - rect.x as f64, star.at.y - rect.y as f64);
+    for y in 0..rect.height {
+        for (x, v) in values
+            .row(y)
+            .iter()
+            .enumerate()
+            .filter(|(_, v)| v.is_finite())
+        {
+            let r = elliptical(star, x as f64 - cx, y as f64 - cy);
+            let bin = (r / step).round() as usize;
+            if bin < count {
+                bins[bin].push(*v);
+            } else if r > (MEASURED + 0.5) * width {
+                sky.push(*v);
+            }
+        }
+    }
+    if sky.len() < 50 {
+        return Ok(None);
+    }
+    let sky = median(&mut sky);
+    let heights: Vec<f32> = bins
+        .iter_mut()
+        .map(|b| {
+            if b.is_empty() {
+                f32::NAN
+            } else {
+                b.iter().sum::<f32>() / b.len() as f32 - sky
+            }
+        })
+        .collect();
+    // The first rings hold no pixel, or one: height is told by those within half a width.
+    let inner: Vec<f32> = heights[..=(STEPS / 2.0) as usize]
+        .iter()
+        .copied()
+        .filter(|v| v.is_finite())
+        .collect();
+    let top = inner.iter().copied().fold(0.0, f32::max);
+    if top < 20.0 * sigma {
+        return Ok(None);
+    }
+    Ok(Some(heights))
+}
+
+/// Many stars' rings joined: scaled onto each other by what lies within a width, the median of each ring.
+fn joined(rings: &[Vec<f32>], width: f64, beta: f64) -> Profile {
+    let mut profile = Profile::moffat(width, beta);
+    if rings.len() < LEAST_STARS {
+        return profile;
+    }
+    let inner = STEPS as usize;
+    for _ in 0..2 {
+        // Each star's height is the one that fits the profile as it is so far.
+        let heights: Vec<f32> = rings
+            .iter()
+            .map(|r| {
+                let (mut product, mut square) = (0.0, 0.0);
+                for (v, p) in r
+                    .iter()
+                    .zip(&profile.heights)
+                    .take(inner + 1)
+                    .filter(|(v, _)| v.is_finite())
+                {
+                    product += v * p;
+                    square += p * p;
+                }
+                if square > 0.0 {
+                    product / square
+                } else {
+                    f32::NAN
+                }
+            })
+            .collect();
+        for (i, height) in profile.heights.iter_mut().enumerate() {
+            let mut values: Vec<f32> = rings
+                .iter()
+                .zip(&heights)
+                .map(|(r, h)| r[i] / h)
+                .filter(|v| v.is_finite())
+                .collect();
+            if values.len() >= LEAST_STARS {
+                *height = median(&mut values);
+            }
+        }
+        let top = profile.heights[0];
+        if !(top > 0.0) {
+            return Profile::moffat(width, beta);
+        }
+        // A profile falls outwards, and never below zero.
+        let mut below = f32::INFINITY;
+        for h in &mut profile.heights {
+            *h = (*h / top).min(below).max(1e-7);
+            below = *h;
+        }
+    }
+    profile
+}
+
+/// Distance from a star's middle, along its ellipse, of the mean of both axes.
+#[inline]
+pub(super) fn elliptical(star: &Star, dx: f64, dy: f64) -> f64 {
+    let (sin, cos) = star.angle_rad.sin_cos();
+    let (u, v) = (dx * cos + dy * sin, dy * cos - dx * sin);
+    let k = star.elongation.sqrt();
+    (u / k).hypot(v * k)
+}

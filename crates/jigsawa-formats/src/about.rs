@@ -1,0 +1,118 @@
+//! What a picture file says of itself besides its pixels.
+
+use std::sync::LazyLock;
+
+use crate::error::FileError;
+
+/// Rows of a picture, asked for from the top: so many of them, red, green, blue of each pixel, into a buffer.
+pub type NextRows<'a, T> = dyn FnMut(usize, &mut Vec<T>) -> Result<(), FileError> + 'a;
+
+/// Rows that a writer asks for at a time; fewer only at the end.
+pub const STRIP_ROWS: usize = 64;
+
+/// Words that go into a picture's file.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct About {
+    /// What it shows.
+    pub title: String,
+    /// Facts in order: filters, exposure, what was done.
+    pub lines: Vec<(String, String)>,
+}
+
+impl About {
+    /// A picture with a title alone.
+    pub fn titled(title: &str) -> Self {
+        Self {
+            title: title.to_owned(),
+            lines: Vec::new(),
+        }
+    }
+
+    /// Title and facts as one text, a line each.
+    pub fn text(&self) -> String {
+        let mut text = self.title.clone();
+        for (name, value) in &self.lines {
+            text.push('\n');
+            text.push_str(name);
+            text.push_str(": ");
+            text.push_str(value);
+        }
+        text
+    }
+
+    /// The text for formats that know ASCII only: other letters become question marks.
+    pub(crate) fn ascii(&self) -> String {
+        self.text()
+            .chars()
+            .map(|c| match c {
+                ' '..='~' | '\n' => c,
+                '·' => '-',
+                '×' => 'x',
+                _ => '?',
+            })
+            .collect()
+    }
+}
+
+/// The ICC profile of sRGB (IEC 61966-2-1), which every picture for the eye is encoded in.
+pub fn srgb_profile() -> &'static [u8] {
+    static PROFILE: LazyLock<Vec<u8>> = LazyLock::new(|| {
+        moxcms::ColorProfile::new_srgb()
+            .encode()
+            .unwrap_or_default()
+    });
+    &PROFILE
+}
+
+/// 16-bit rows to 8 bits. A pattern of a step's height, the same for each run, takes the place of what is
+/// rounded away, so that smooth shadows have no steps. `row` is the number of the first row.
+pub(crate) fn eight_bits(samples: &[u16], width: usize, row: usize, out: &mut Vec<u8>) {
+    out.clear();
+    for (r, line) in samples.chunks_exact(3 * width).enumerate() {
+        out.extend(line.iter().enumerate().map(|(i, v)| {
+            let threshold = scatter((i / 3) as u32, (row + r) as u32, (i % 3) as u32);
+            // 65535 = 255 * 257: whole steps stay whole.
+            ((u32::from(*v) * 255 + threshold) / 65_535).min(255) as u8
+        }));
+    }
+}
+
+/// A number from 0 to 65534, without pattern over pixels and channels.
+const fn scatter(x: u32, y: u32, channel: u32) -> u32 {
+    let mut h = x.wrapping_mul(0x9e37_79b1)
+        ^ y.wrapping_mul(0x85eb_ca77)
+        ^ channel.wrapping_mul(0xc2b2_ae3d);
+    h ^= h >> 15;
+    h = h.wrapping_mul(0x2c1b_3c6d);
+    h ^= h >> 12;
+    h = h.wrapping_mul(0x297a_2d39);
+    h ^= h >> 15;
+    (h >> 8) % 65_535
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_profile_is_one_and_whole_steps_stay() {
+        let p = srgb_profile();
+        assert!(p.len() > 200 && &p[36..40] == b"acsp");
+        let samples: Vec<u16> = (0..=255u16).flat_map(|v| [v * 257; 3]).collect();
+        let mut out = Vec::new();
+        eight_bits(&samples, 256, 7, &mut out);
+        for (i, v) in out.iter().enumerate() {
+            assert_eq!(usize::from(*v), i / 3);
+        }
+    }
+
+    #[test]
+    fn what_is_rounded_away_is_kept_on_the_mean() {
+        // A shadow between two steps of 8 bits.
+        let samples = vec![20 * 257 + 90; 3 * 300 * 40];
+        let mut out = Vec::new();
+        eight_bits(&samples, 300, 0, &mut out);
+        let mean = out.iter().map(|v| f64::from(*v)).sum::<f64>() / out.len() as f64;
+        assert!((mean - (20.0 + 90.0 / 257.0)).abs() < 0.01, "{mean}");
+    }
+}

@@ -1,0 +1,364 @@
+//! `jigsawa finish`: a linear result into a picture worth showing.
+
+use std::path::{Path, PathBuf};
+
+use jigsawa_core::doors::DoorError;
+use jigsawa_core::finish::{Plan, PlanError, develop, look, looks_stretched};
+use jigsawa_formats::about::About;
+use jigsawa_formats::fits::{Cards, Depth, FitsWriter};
+use jigsawa_formats::png::Bits;
+use jigsawa_formats::whole::Unfinished;
+
+use crate::account::{Clock, Ending};
+use crate::cli::{Common, FinishArgs};
+use crate::finish::{
+    FinishAccount, LinearFile, account, doors, finish_text, measure_stars, take_out, wish,
+};
+use crate::outputs::{begin, finish_first, make_folder, plain_name};
+use crate::picture::{Caption, Format, Shrink, encode, strip_height};
+use crate::report::{FinishPage, write_finish};
+use crate::tell::Trouble;
+use crate::terminal::{Progress, say};
+
+/// What the account calls the picture to look at, and the report.
+pub const PNG: &str = "finished, 16 bits";
+pub const REPORT: &str = "report";
+
+/// Longer side of the finished picture in the report.
+const PAGE_WIDTH: usize = 1400;
+
+/// Runs the command and prints its account.
+pub fn finish(args: &FinishArgs, common: &Common) -> Result<Ending, Trouble> {
+    let account = make(args, common)?;
+    if common.json {
+        say(&serde_json::to_string_pretty(&account).unwrap_or_default());
+    } else if !common.quiet {
+        say(finish_text(&account).trim_end());
+    }
+    Ok(Ending::Whole)
+}
+
+/// A file to be written.
+struct Target {
+    path: PathBuf,
+    format: Format,
+    kind: &'static str,
+}
+
+/// Finishes the picture.
+pub fn make(args: &FinishArgs, common: &Common) -> Result<FinishAccount, Trouble> {
+    let mut clock = Clock::start();
+    let linear = LinearFile::open(&args.frame)?;
+    let wish = wish(args, &linear)?;
+    let caption = linear.caption();
+    let words = args
+        .caption
+        .as_ref()
+        .map(|template| caption.filled(template).map_err(Trouble::CaptionField))
+        .transpose()?;
+    let targets = targets(args, &linear)?;
+    let page = page_path(args, &linear, &targets)?;
+    let begun: Vec<Unfinished> = all_new(&targets, page.as_deref(), args.overwrite)?;
+    let name = linear.path.display().to_string();
+    let planes = linear.planes();
+    let sources = doors(&planes);
+    let seen = look(sources).map_err(|error| Trouble::Look {
+        file: name.clone(),
+        error,
+    })?;
+    clock.lap("look");
+    let mut warnings = Vec::new();
+    if looks_stretched(&seen) {
+        warnings.push(format!(
+            "'{name}' looks stretched already: its sky is far above black. Finish the linear result, the .fits of \
+             compose, instead"
+        ));
+    }
+    let plan = Plan::measure(sources, &seen, &wish, linear.facts.wcs.as_ref())
+        .map_err(|error| planless(&name, error))?;
+    clock.lap("measure");
+    let behind = starless_file(&plan, &linear, &targets[0].path, common)?;
+    if behind.is_some() {
+        clock.lap("stars");
+    }
+    let opened = behind
+        .as_ref()
+        .map(|f| LinearFile::open(f.path()))
+        .transpose()?;
+    let behind_planes = opened.as_ref().map(LinearFile::planes);
+    let starless = behind_planes.as_ref().map(doors);
+    let shape = (plan.rect.width, plan.rect.height);
+    let mut shrink = args.size.map(|n| Shrink::new(shape, n as usize));
+    let picture = shrink.as_ref().map_or(shape, Shrink::shape);
+    let strip = words.as_ref().map_or(0, |_| strip_height(picture));
+    let about = about(&caption, &linear, &plan);
+    let files: Vec<(Unfinished, Format)> = begun
+        .into_iter()
+        .zip(&targets)
+        .map(|(file, t)| (file, t.format.clone()))
+        .collect();
+    let mut preview = page.as_ref().map(|_| Shrink::new(shape, PAGE_WIDTH));
+    let mut after = Vec::new();
+    let progress = Progress::begin("finish", shape.1, common);
+    let done = encode(files, (picture.0, picture.1 + strip), &about, |out| {
+        let (mut small, mut rows_done) = (Vec::new(), 0);
+        let order = linear.facts.row_order;
+        let developed = develop(&plan, sources, starless, order, |rows, n| {
+            if let Some(s) = &mut preview {
+                s.rows(rows, &mut after);
+            }
+            let going = match &mut shrink {
+                None => out.rows(rows),
+                Some(s) => {
+                    small.clear();
+                    s.rows(rows, &mut small);
+                    small.is_empty() || out.rows(&small)
+                }
+            };
+            rows_done += n;
+            progress.of(rows_done, shape.1);
+            if going { Ok(()) } else { Err(Stop::Encoder) }
+        });
+        match developed {
+            Ok(()) => {
+                if let Some(words) = &words {
+                    out.rows(&Caption::strip(words, (picture.0, strip)));
+                }
+                Ok(())
+            }
+            // The encoder that takes no more tells why itself.
+            Err(Stop::Encoder) => Ok(()),
+            Err(Stop::Source(e)) => Err(Trouble::Unreadable {
+                file: name.clone(),
+                error: e.to_string(),
+            }),
+        }
+    })?;
+    drop(progress);
+    clock.lap("picture");
+    let mut files: Vec<(Unfinished, &'static str)> = done
+        .into_iter()
+        .zip(targets.iter().map(|t| t.kind))
+        .collect();
+    if let Some(path) = &page {
+        let page = FinishPage {
+            title: &caption.target,
+            linear: &linear,
+            plan: &plan,
+            wish: &wish,
+            look: &seen,
+            starless,
+            after: (preview.as_ref().map_or(0, |s| s.shape().0), &after),
+        };
+        files.push((write_finish(path, &page, args.overwrite)?, REPORT));
+        clock.lap("report");
+    }
+    let mut outputs = Vec::new();
+    finish_first(files, &mut outputs)?;
+    let stars = seen.stars.as_ref().map_or(0, |s| s.stars.len());
+    Ok(account(
+        &linear, &plan, &wish, stars, outputs, warnings, clock,
+    ))
+}
+
+/// Why developing stopped.
+enum Stop {
+    Encoder,
+    Source(DoorError),
+}
+
+impl From<DoorError> for Stop {
+    fn from(e: DoorError) -> Self {
+        Self::Source(e)
+    }
+}
+
+fn planless(file: &str, error: PlanError) -> Trouble {
+    match error {
+        PlanError::Source(e) => Trouble::Unreadable {
+            file: file.to_owned(),
+            error: e.to_string(),
+        },
+        error => Trouble::Finish {
+            file: file.to_owned(),
+            error,
+        },
+    }
+}
+
+/// The picture without its stars, where the plan makes them fewer: a temporary file beside the results.
+fn starless_file(
+    plan: &Plan,
+    linear: &LinearFile,
+    beside: &Path,
+    common: &Common,
+) -> Result<Option<Unfinished>, Trouble> {
+    if plan.stars == 1.0 {
+        return Ok(None);
+    }
+    let path = beside.with_extension("starless");
+    let file = begin(&path, true)?;
+    let wrong = |error| Trouble::Write {
+        file: path.clone(),
+        error,
+    };
+    let planes: Vec<_> = (0..linear.file.planes())
+        .map(|p| linear.file.plane(p))
+        .collect();
+    let doors: Vec<_> = planes
+        .iter()
+        .map(|p| p as &dyn jigsawa_core::doors::FrameSource)
+        .collect();
+    let name = linear.path.display().to_string();
+    let (_, stars) = measure_stars(&doors, &name)?;
+    let size = linear.file.size();
+    let mut out = FitsWriter::create(file, size, planes.len(), Depth::Float, &Cards::default())
+        .map_err(wrong)?;
+    take_out(&doors, &stars, &mut out, None, &name, common)?;
+    out.complete().map(Some).map_err(wrong)
+}
+
+/// Where results go: files by their endings, or a folder that gets a TIFF and a PNG.
+fn targets(args: &FinishArgs, linear: &LinearFile) -> Result<Vec<Target>, Trouble> {
+    let start = match &args.name {
+        Some(name) => plain_name(name)?,
+        None => linear.stem(),
+    };
+    let here = [PathBuf::from(".")];
+    let places = if args.out.is_empty() {
+        &here[..]
+    } else {
+        &args.out
+    };
+    let mut targets = Vec::new();
+    for place in places {
+        if let Some(target) = target(place.clone(), args, linear) {
+            targets.push(target);
+            continue;
+        }
+        if let Some(ending) = place.extension().filter(|_| !place.is_dir()) {
+            return Err(Trouble::Ending(ending.to_string_lossy().into_owned()));
+        }
+        for ending in ["tif", "png"] {
+            let path = place.join(format!("{start}-finished.{ending}"));
+            targets.extend(target(path, args, linear));
+        }
+    }
+    Ok(targets)
+}
+
+/// The file that an ending asks for.
+fn target(path: PathBuf, args: &FinishArgs, linear: &LinearFile) -> Option<Target> {
+    let ending = path.extension()?.to_string_lossy().to_lowercase();
+    let (format, kind) = match ending.as_str() {
+        "tif" | "tiff" if args.float => (
+            Format::TiffFloat { encoded: true },
+            "finished, 32-bit float",
+        ),
+        "tif" | "tiff" => (Format::Tiff, "finished, 16 bits"),
+        "png" => (Format::Png(Bits::Sixteen), PNG),
+        "jpg" | "jpeg" => (Format::Jpeg, "finished, to share"),
+        "exr" => (Format::Exr, "finished, 32-bit float, linear light"),
+        "fits" | "fit" | "fts" => {
+            let mut cards = Cards::default();
+            for name in ["OBJECT", "FILTER", "FILTERS"] {
+                if let Some(text) = linear.file.header().text(name) {
+                    cards.text(name, &text, "");
+                }
+            }
+            cards.text(
+                "CREATOR",
+                concat!("Jigsawa ", env!("CARGO_PKG_VERSION")),
+                "",
+            );
+            cards.history(&format!(
+                "finished from {}: stretched, 0 to 1",
+                linear.stem()
+            ));
+            (
+                Format::Fits(cards, linear.facts.row_order),
+                "finished, 32-bit float",
+            )
+        }
+        _ => return None,
+    };
+    Some(Target { path, format, kind })
+}
+
+/// Where the report goes, if one is wanted: beside the first result.
+fn page_path(
+    args: &FinishArgs,
+    linear: &LinearFile,
+    targets: &[Target],
+) -> Result<Option<PathBuf>, Trouble> {
+    if args.no_report {
+        return Ok(None);
+    }
+    let folder = targets[0].path.parent().unwrap_or(Path::new("."));
+    let start = match &args.name {
+        Some(name) => plain_name(name)?,
+        None => linear.stem(),
+    };
+    Ok(Some(folder.join(format!("{start}-finish.html"))))
+}
+
+/// Begins all results, or tells all that exist.
+fn all_new(
+    targets: &[Target],
+    page: Option<&Path>,
+    overwrite: bool,
+) -> Result<Vec<Unfinished>, Trouble> {
+    let mut paths: Vec<&Path> = targets.iter().map(|t| t.path.as_path()).collect();
+    for (i, p) in paths.iter().enumerate() {
+        if paths[..i].contains(p) {
+            return Err(Trouble::Twice(p.display().to_string()));
+        }
+    }
+    paths.extend(page);
+    let there: Vec<PathBuf> = paths
+        .iter()
+        .filter(|p| p.exists())
+        .map(|p| (*p).to_owned())
+        .collect();
+    if !there.is_empty() && !overwrite {
+        return Err(Trouble::Exist(there));
+    }
+    targets
+        .iter()
+        .map(|t| {
+            make_folder(t.path.parent().unwrap_or(Path::new("")))?;
+            begin(&t.path, overwrite)
+        })
+        .collect()
+}
+
+/// Words for the pictures' files.
+fn about(caption: &Caption, linear: &LinearFile, plan: &Plan) -> About {
+    let facts = [
+        ("Filters", caption.filters.clone()),
+        ("Palette", caption.palette.clone()),
+        ("Exposure", caption.time.clone()),
+        ("Date", caption.date.clone()),
+        ("Source", linear.stem()),
+        (
+            "History",
+            jigsawa_core::finish::Step::ALL
+                .iter()
+                .filter(|s| plan.acts(**s))
+                .map(|s| s.name())
+                .collect::<Vec<_>>()
+                .join(", "),
+        ),
+    ];
+    About {
+        title: [caption.target.as_str(), caption.palette.as_str()]
+            .join(" ")
+            .trim()
+            .to_owned(),
+        lines: facts
+            .into_iter()
+            .filter(|(_, v)| !v.is_empty())
+            .map(|(n, v)| (n.to_owned(), v))
+            .collect(),
+    }
+}

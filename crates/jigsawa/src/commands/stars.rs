@@ -1,0 +1,137 @@
+//! `jigsawa stars`: a frame taken apart into its stars and what lies behind them.
+
+use jigsawa_core::doors::FrameSource;
+use jigsawa_formats::fits::{Cards, Depth, FitsWriter};
+use serde::Serialize;
+
+use crate::account::{Clock, Ending, Output, Stage, round};
+use crate::cli::{Common, StarsArgs};
+use crate::finish::{LinearFile, measure_stars, take_out};
+use crate::outputs::{begin, finish_first, make_folder, plain_name};
+use crate::tell::Trouble;
+use crate::terminal::say;
+
+/// The account of the command.
+#[derive(Debug, Serialize)]
+pub struct StarsAccount {
+    jigsawa: &'static str,
+    command: &'static str,
+    seconds: f64,
+    file: String,
+    /// Stars that were found.
+    stars: usize,
+    fwhm_px: f64,
+    /// Stars behind which pixels were made up; the others were taken off as they are modelled.
+    filled: usize,
+    pub outputs: Vec<Output>,
+    stages: Vec<Stage>,
+    warnings: Vec<String>,
+}
+
+/// Runs the command and prints its account.
+pub fn stars(args: &StarsArgs, common: &Common) -> Result<Ending, Trouble> {
+    let account = make(args, common)?;
+    if common.json {
+        say(&serde_json::to_string_pretty(&account).unwrap_or_default());
+    } else if !common.quiet {
+        say(text(&account).trim_end());
+    }
+    Ok(Ending::Whole)
+}
+
+/// Takes the frame apart.
+pub fn make(args: &StarsArgs, common: &Common) -> Result<StarsAccount, Trouble> {
+    let mut clock = Clock::start();
+    let linear = LinearFile::open(&args.frame)?;
+    let start = match &args.output.name {
+        Some(name) => plain_name(name)?,
+        None => linear.stem(),
+    };
+    let path = |part: &str| args.output.out.join(format!("{start}-{part}.fits"));
+    let paths = [path("starless"), path("stars")];
+    let there: Vec<_> = paths.iter().filter(|p| p.exists()).cloned().collect();
+    if !there.is_empty() && !args.output.overwrite {
+        return Err(Trouble::Exist(there));
+    }
+    make_folder(&args.output.out)?;
+    let [behind, taken] = [&paths[0], &paths[1]].map(|p| begin(p, args.output.overwrite));
+    let (behind, taken) = (behind?, taken?);
+    let name = linear.path.display().to_string();
+    let planes: Vec<_> = (0..linear.file.planes())
+        .map(|p| linear.file.plane(p))
+        .collect();
+    let doors: Vec<&dyn FrameSource> = planes.iter().map(|p| p as &dyn FrameSource).collect();
+    let (catalogue, stars) = measure_stars(&doors, &name)?;
+    clock.lap("measure");
+    let wrong = |file| move |error| Trouble::Write { file, error };
+    let writer = |file, words: &str| {
+        let size = linear.file.size();
+        FitsWriter::create(
+            file,
+            size,
+            planes.len(),
+            Depth::Float,
+            &cards(&linear, words),
+        )
+    };
+    let mut behind = writer(behind, "without its stars").map_err(wrong(paths[0].clone()))?;
+    let mut taken = writer(taken, "its stars alone").map_err(wrong(paths[1].clone()))?;
+    take_out(&doors, &stars, &mut behind, Some(&mut taken), &name, common)?;
+    clock.lap("take out");
+    let files = vec![
+        (
+            behind.complete().map_err(wrong(paths[0].clone()))?,
+            "without stars",
+        ),
+        (
+            taken.complete().map_err(wrong(paths[1].clone()))?,
+            "stars alone",
+        ),
+    ];
+    let mut outputs = Vec::new();
+    finish_first(files, &mut outputs)?;
+    let (stages, seconds) = clock.stop();
+    Ok(StarsAccount {
+        jigsawa: env!("CARGO_PKG_VERSION"),
+        command: "stars",
+        seconds,
+        file: name,
+        stars: stars.count(),
+        fwhm_px: round(catalogue.fwhm_px, 2),
+        filled: stars.filled(),
+        outputs,
+        stages,
+        warnings: Vec::new(),
+    })
+}
+
+/// The header of a part: that of the frame, and what it is.
+pub fn cards(linear: &LinearFile, words: &str) -> Cards {
+    let mut cards = Cards::default();
+    for record in linear.file.header().carried() {
+        cards.record(record);
+    }
+    cards.history(&format!("{}: {words}", linear.stem()));
+    cards
+}
+
+fn text(a: &StarsAccount) -> String {
+    let mut out = format!(
+        "frame      {}, {} stars of {:.2} px\nfilled     {} places; the other stars were taken off as they are modelled\n\n",
+        a.file, a.stars, a.fwhm_px, a.filled
+    );
+    for o in &a.outputs {
+        out.push_str(&format!("wrote      {}  {}\n", o.file, o.kind));
+    }
+    let stages: Vec<String> = a
+        .stages
+        .iter()
+        .map(|s| format!("{} {:.2}", s.name, s.seconds))
+        .collect();
+    out.push_str(&format!(
+        "took       {:.2} s: {}\n",
+        a.seconds,
+        stages.join(", ")
+    ));
+    out
+}

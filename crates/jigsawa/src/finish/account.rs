@@ -1,0 +1,257 @@
+//! What happened to a finished picture: one record that the terminal and `--json` read.
+
+use std::fmt::Write as _;
+
+use jigsawa_core::finish::{Plan, Step, WhiteFrom, Wish};
+use serde::Serialize;
+
+use super::linear::LinearFile;
+use crate::account::{Clock, Output, Stage, round};
+
+/// The account of `finish`.
+#[derive(Debug, Serialize)]
+pub struct FinishAccount {
+    pub jigsawa: &'static str,
+    pub command: &'static str,
+    pub seconds: f64,
+    pub picture: PictureRow,
+    pub steps: Vec<StepRow>,
+    pub outputs: Vec<Output>,
+    pub stages: Vec<Stage>,
+    pub warnings: Vec<String>,
+}
+
+#[derive(Debug, Serialize)]
+pub struct PictureRow {
+    pub file: String,
+    /// Pixels of the file.
+    pub width: usize,
+    pub height: usize,
+    /// What stays of it: left, top, width and height in pixels of the file, from 0.
+    pub kept: [usize; 4],
+    pub stars: usize,
+    pub fwhm_px: f64,
+    /// Noise of a pixel's brightness, in the file's units.
+    pub noise: f64,
+}
+
+/// One step and what it did.
+#[derive(Debug, Serialize)]
+pub struct StepRow {
+    pub step: &'static str,
+    /// Did it change anything?
+    pub acts: bool,
+    pub said: String,
+}
+
+/// The account of a picture.
+pub fn account(
+    linear: &LinearFile,
+    plan: &Plan,
+    wish: &Wish,
+    stars: usize,
+    outputs: Vec<Output>,
+    warnings: Vec<String>,
+    clock: Clock,
+) -> FinishAccount {
+    let size = linear.file.size();
+    let (stages, seconds) = clock.stop();
+    let rect = plan.rect;
+    FinishAccount {
+        jigsawa: env!("CARGO_PKG_VERSION"),
+        command: "finish",
+        seconds,
+        picture: PictureRow {
+            file: linear.path.display().to_string(),
+            width: size.width(),
+            height: size.height(),
+            kept: [rect.x as usize, rect.y as usize, rect.width, rect.height],
+            stars,
+            fwhm_px: round(plan.found.fwhm_px, 2),
+            noise: round(f64::from(plan.found.noise), 4),
+        },
+        steps: steps(plan, wish, (size.width(), size.height())),
+        outputs,
+        stages,
+        warnings,
+    }
+}
+
+const COLOURS: [&str; 3] = ["red", "green", "blue"];
+
+/// Every step in its order, with what it found or why it does nothing.
+pub fn steps(plan: &Plan, wish: &Wish, size: (usize, usize)) -> Vec<StepRow> {
+    let row = |step, acts, said| StepRow { step, acts, said };
+    let rect = plan.rect;
+    let whole = (rect.width, rect.height) == size;
+    let mut all = vec![row(
+        "crop",
+        !whole,
+        if whole {
+            "nothing to cut off".to_owned()
+        } else {
+            format!(
+                "{} x {} of {} x {} pixels stay",
+                rect.width, rect.height, size.0, size.1
+            )
+        },
+    )];
+    for step in Step::ALL {
+        if step == Step::Contrast {
+            all.push(row("stretch", true, stretch_said(plan, wish)));
+        }
+        let said = match step {
+            Step::Start => continue,
+            Step::Gradient => gradient_said(plan, wish),
+            Step::Neutral => neutral_said(plan, wish),
+            Step::White => white_said(plan, wish),
+            Step::Green => percent_said(
+                wish.green,
+                "of what is greener than red and blue is held down",
+            ),
+            Step::Noise => format!(
+                "{} of the brightness's and {} of the colours' is taken; a pixel's was {:.3}",
+                percent(wish.quiet.brightness),
+                percent(wish.quiet.colour),
+                plan.found.noise
+            ),
+            Step::Blur if wish.blur_rounds == 0 => "not asked for".to_owned(),
+            Step::Blur => format!(
+                "{} rounds with stars of {:.2} px",
+                wish.blur_rounds, plan.found.fwhm_px
+            ),
+            Step::Contrast => {
+                percent_said(wish.contrast, "is added to structures of 8 to 64 pixels")
+            }
+            Step::Saturation => saturation_said(wish),
+            Step::Stars if wish.stars == 1.0 => "as they are".to_owned(),
+            Step::Stars => format!("{} of their light stays", percent(wish.stars)),
+            Step::Sharpen => percent_said(wish.sharpen, "is added to small detail"),
+        };
+        let said = if step == Step::Noise && !plan.acts(step) {
+            "left as it is".to_owned()
+        } else {
+            said
+        };
+        all.push(row(step.name(), plan.acts(step), said));
+    }
+    all
+}
+
+fn percent(part: f32) -> String {
+    format!("{:.0}%", 100.0 * part)
+}
+
+fn percent_said(part: f32, what: &str) -> String {
+    if part > 0.0 {
+        format!("{} {what}", percent(part))
+    } else {
+        "left as it is".to_owned()
+    }
+}
+
+fn gradient_said(plan: &Plan, wish: &Wish) -> String {
+    if wish.gradient.is_none() {
+        return "left as it is".to_owned();
+    }
+    let words = plan.found.skies.iter().zip(COLOURS).map(|(s, c)| {
+        if s.gradient.is_zero() {
+            format!("{c} none")
+        } else {
+            format!("{c} {} of {:.2}", s.shape.words(), s.span)
+        }
+    });
+    words.collect::<Vec<_>>().join(", ")
+}
+
+fn neutral_said(plan: &Plan, wish: &Wish) -> String {
+    let words = plan
+        .found
+        .skies
+        .iter()
+        .zip(COLOURS)
+        .map(|(s, c)| format!("{c} {:.2}", s.level));
+    let levels = words.collect::<Vec<_>>().join(", ");
+    if wish.neutral.is_none() {
+        return format!("left as it is; the skies are {levels}");
+    }
+    format!("the skies were {levels}")
+}
+
+fn white_said(plan: &Plan, wish: &Wish) -> String {
+    let Some(w) = &plan.found.white else {
+        return "left as it is".to_owned();
+    };
+    let by = match &wish.white {
+        WhiteFrom::AsItIs => String::new(),
+        WhiteFrom::Patch(_) => "from a patch".to_owned(),
+        WhiteFrom::Stars => format!("from the typical of {} stars", w.stars),
+        WhiteFrom::Catalogue { index, .. } => {
+            format!("from {} stars of known {}", w.stars, index.name())
+        }
+    };
+    let [r, g, b] = w.gains;
+    format!("{by}: red x {r:.3}, green x {g:.3}, blue x {b:.3}")
+}
+
+fn stretch_said(plan: &Plan, wish: &Wish) -> String {
+    let how = match wish.tone.link {
+        jigsawa_core::finish::Link::Linked => "channels alike",
+        jigsawa_core::finish::Link::Each => "each channel by its own light",
+    };
+    let points = plan.found.points.iter().zip(COLOURS);
+    let words: Vec<String> = points
+        .map(|((black, full), c)| format!("{c} {black:.1} to {full:.0}"))
+        .collect();
+    format!(
+        "{how}, the sky at {}: {} above the sky",
+        percent(wish.tone.sky),
+        words.join(", ")
+    )
+}
+
+fn saturation_said(wish: &Wish) -> String {
+    use jigsawa_core::finish::saturation::HUES;
+    let hues = wish
+        .hues
+        .iter()
+        .map(|(k, by)| format!("{} x {by}", HUES[*k].0));
+    let mut words = vec![format!("all x {}", wish.saturation)];
+    words.extend(hues);
+    if wish.saturation == 1.0 && wish.hues.is_empty() {
+        return "left as it is".to_owned();
+    }
+    words.join(", ")
+}
+
+/// The account as text.
+pub fn finish_text(a: &FinishAccount) -> String {
+    let mut out = String::new();
+    let p = &a.picture;
+    // Writing to a string cannot fail.
+    let _ = writeln!(
+        out,
+        "picture    {}, {} x {} pixels, {} stars of {:.2} px",
+        p.file, p.width, p.height, p.stars, p.fwhm_px
+    );
+    let widest = a.steps.iter().map(|s| s.step.len()).max().unwrap_or(0);
+    let _ = writeln!(out);
+    for s in &a.steps {
+        let mark = if s.acts { "*" } else { " " };
+        let _ = writeln!(out, "{mark} {:<widest$}  {}", s.step, s.said);
+    }
+    for w in &a.warnings {
+        let _ = writeln!(out, "\nnote       {w}");
+    }
+    let _ = writeln!(out);
+    for o in &a.outputs {
+        let _ = writeln!(out, "wrote      {}  {}", o.file, o.kind);
+    }
+    let stages: Vec<String> = a
+        .stages
+        .iter()
+        .map(|s| format!("{} {:.2}", s.name, s.seconds))
+        .collect();
+    let _ = writeln!(out, "took       {:.2} s: {}", a.seconds, stages.join(", "));
+    out
+}

@@ -1,0 +1,87 @@
+//! A catalogue of stars with known colours, as the user gives it: CSV with a line of names.
+
+use std::path::Path;
+
+use jigsawa_core::finish::white::{Index, KnownStar};
+use jigsawa_core::wcs::Sky;
+
+use crate::tell::Trouble;
+
+/// Names of a column, any of them, in any case; degrees and magnitudes.
+const RA: [&str; 3] = ["ra", "ra_deg", "raj2000"];
+const DEC: [&str; 3] = ["dec", "dec_deg", "dej2000"];
+const BLUE: [(&[&str], &[&str], &[&str], Index); 2] = [
+    (
+        &["b", "bmag", "b_mag"],
+        &["v", "vmag", "v_mag"],
+        &["v", "vmag", "v_mag"],
+        Index::BV,
+    ),
+    (
+        &["bp", "bpmag", "bp_mag", "phot_bp_mean_mag"],
+        &["rp", "rpmag", "rp_mag", "phot_rp_mean_mag"],
+        &["g", "gmag", "g_mag", "phot_g_mean_mag"],
+        Index::BpRp,
+    ),
+];
+
+/// Reads the catalogue. Lines without a colour are passed over.
+pub fn read(file: &Path) -> Result<(Vec<KnownStar>, Index), Trouble> {
+    let wrong = |error: String| Trouble::StarList {
+        file: file.to_owned(),
+        error,
+    };
+    let mut reader = csv::ReaderBuilder::new()
+        .comment(Some(b'#'))
+        .trim(csv::Trim::All)
+        .flexible(true)
+        .from_path(file)
+        .map_err(|e| wrong(e.to_string()))?;
+    let names: Vec<String> = reader
+        .headers()
+        .map_err(|e| wrong(e.to_string()))?
+        .iter()
+        .map(str::to_lowercase)
+        .collect();
+    let column = |known: &[&str]| names.iter().position(|n| known.contains(&n.as_str()));
+    let (Some(ra), Some(dec)) = (column(&RA), column(&DEC)) else {
+        return Err(wrong(
+            "it has no columns 'ra' and 'dec', in degrees".to_owned(),
+        ));
+    };
+    let found = BLUE.iter().find_map(|(blue, red, bright, index)| {
+        let (blue, red) = (column(blue)?, column(red)?);
+        Some((blue, red, column(bright).unwrap_or(red), *index))
+    });
+    let Some((blue, red, bright, index)) = found else {
+        return Err(wrong(
+            "it has no pair of columns that tells colours: 'B' and 'V', or 'BP' and 'RP'"
+                .to_owned(),
+        ));
+    };
+    let mut stars = Vec::new();
+    for (i, line) in reader.records().enumerate() {
+        let line = line.map_err(|e| wrong(format!("line {}: {e}", i + 2)))?;
+        let number = |c: usize| {
+            line.get(c)
+                .and_then(|t| t.parse::<f64>().ok())
+                .filter(|v| v.is_finite())
+        };
+        if let (Some(ra), Some(dec), Some(b), Some(r)) =
+            (number(ra), number(dec), number(blue), number(red))
+        {
+            stars.push(KnownStar {
+                at: Sky {
+                    ra_deg: ra,
+                    dec_deg: dec,
+                },
+                colour: b - r,
+                magnitude: number(bright).unwrap_or(r),
+            });
+        }
+    }
+    if stars.is_empty() {
+        return Err(wrong("no line has a place and a colour".to_owned()));
+    }
+    Ok((stars, index))
+}

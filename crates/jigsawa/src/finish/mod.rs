@@ -1,0 +1,12 @@
+//! Finishing a linear result: what is wanted of each step, the file and its facts, the run, and what is told of it.
+
+mod account;
+mod catalogue;
+mod linear;
+mod starless;
+mod wish;
+
+pub use account::{FinishAccount, account, finish_text, steps};
+pub use linear::{BROAD, LinearFile, NARROW, doors};
+pub use starless::{measure_stars, take_out};
+pub use wish::wish;

@@ -1,0 +1,156 @@
+//! From the command line to what is wanted of each step: every default that depends on the file is settled here.
+
+use jigsawa_core::balance::Shape;
+use jigsawa_core::balance::flatten::Hints;
+use jigsawa_core::finish::{Crop, GradientWish, Quiet, SkyFrom, Tone, TonePoint, WhiteFrom, Wish};
+use jigsawa_core::space::{CanvasPx, Point, Rect};
+
+use super::catalogue;
+use super::linear::LinearFile;
+use crate::cli::{
+    CropArg, FinishArgs, GradientArg, LinkArg, PatchArg, PointArg, SampleArg, SurfaceArg, WhiteArg,
+};
+use crate::tell::Trouble;
+
+/// The part of a green cast that is held down in broadband pictures.
+const USUAL_GREEN: f32 = 0.8;
+
+/// The stiffness of a spline that is asked for.
+const USUAL_STIFFNESS: f64 = 0.7;
+
+/// Settles what is wanted of every step.
+pub fn wish(args: &FinishArgs, linear: &LinearFile) -> Result<Wish, Trouble> {
+    let colour = linear.is_colour();
+    let broad = colour && !linear.is_narrow();
+    for (option, rect) in rects(args) {
+        inside(option, rect, linear)?;
+    }
+    let white = match &args.white {
+        WhiteArg::None => WhiteFrom::AsItIs,
+        _ if !colour => WhiteFrom::AsItIs,
+        WhiteArg::Auto if broad => WhiteFrom::Stars,
+        WhiteArg::Auto => WhiteFrom::AsItIs,
+        WhiteArg::Stars => WhiteFrom::Stars,
+        WhiteArg::Patch(r) => WhiteFrom::Patch(*r),
+        WhiteArg::Catalogue(file) => {
+            let (known, index) = catalogue::read(file)?;
+            WhiteFrom::Catalogue { known, index }
+        }
+    };
+    let point = |p: PointArg| match p {
+        PointArg::Sigma(k) => TonePoint::Sigma(k),
+        PointArg::Percent(p) => TonePoint::Percent(p),
+    };
+    Ok(Wish {
+        crop: match args.crop {
+            CropArg::Covered => Crop::Covered,
+            CropArg::None => Crop::None,
+            CropArg::To(r) => Crop::To(r),
+        },
+        gradient: gradient(args)?,
+        neutral: match args.neutral {
+            PatchArg::Auto => Some(SkyFrom::Darkest),
+            PatchArg::None => None,
+            PatchArg::Patch(r) => Some(SkyFrom::Patch(r)),
+        },
+        white,
+        green: match args.green {
+            Some(part) if colour => part,
+            None if broad => USUAL_GREEN,
+            _ => 0.0,
+        },
+        quiet: Quiet {
+            brightness: args.noise.0,
+            colour: if colour { args.noise.1 } else { 0.0 },
+        },
+        blur_rounds: usize::from(args.deconvolve),
+        tone: Tone {
+            link: match args.stretch {
+                Some(LinkArg::Linked) => jigsawa_core::finish::Link::Linked,
+                Some(LinkArg::Each) => jigsawa_core::finish::Link::Each,
+                None => linear.link(),
+            },
+            sky: args.sky,
+            black: point(args.black),
+            white: point(args.full),
+            sky_is_zero: false,
+        },
+        contrast: args.contrast,
+        saturation: if colour { args.saturation.all } else { 1.0 },
+        hues: if colour {
+            args.saturation.hues.clone()
+        } else {
+            Vec::new()
+        },
+        stars: args.stars,
+        sharpen: args.sharpen,
+    })
+}
+
+/// The gradient that is wanted; hints without one are a slip.
+fn gradient(args: &FinishArgs) -> Result<Option<GradientWish>, Trouble> {
+    let hints = hints(args);
+    let shape = match args.gradient {
+        GradientArg::None if hints != Hints::default() => {
+            return Err(Trouble::Options(
+                "--sample and --protect tell where sky is, and --gradient none looks for none",
+            ));
+        }
+        GradientArg::None => return Ok(None),
+        GradientArg::Auto => None,
+        GradientArg::Shape(s) => Some(match s {
+            SurfaceArg::Level => Shape::Level,
+            SurfaceArg::Plane => Shape::Plane,
+            SurfaceArg::Polynomial(degree) => Shape::Polynomial { degree },
+            SurfaceArg::Spline => Shape::Spline {
+                stiffness: USUAL_STIFFNESS,
+            },
+        }),
+    };
+    Ok(Some(GradientWish { shape, hints }))
+}
+
+fn hints(args: &FinishArgs) -> Hints {
+    let place = |[x, y]: [f64; 2]| -> Point<CanvasPx> { Point::new(x - 1.0, y - 1.0) };
+    let mut hints = Hints::default();
+    for s in &args.sample {
+        match s {
+            SampleArg::Add(at) => hints.add.push(place(*at)),
+            SampleArg::Drop(at) => hints.drop.push(place(*at)),
+        }
+    }
+    hints.protect = args
+        .protect
+        .iter()
+        .map(|[x, y, r]| (place([*x, *y]), *r))
+        .collect();
+    hints
+}
+
+/// The rectangles that options name.
+fn rects(args: &FinishArgs) -> Vec<(&'static str, Rect)> {
+    let mut all = Vec::new();
+    if let CropArg::To(r) = args.crop {
+        all.push(("--crop", r));
+    }
+    if let PatchArg::Patch(r) = args.neutral {
+        all.push(("--neutral", r));
+    }
+    if let WhiteArg::Patch(r) = args.white {
+        all.push(("--white", r));
+    }
+    all
+}
+
+fn inside(option: &'static str, r: Rect, linear: &LinearFile) -> Result<(), Trouble> {
+    let size = linear.file.size();
+    if r.intersect(size.rect()) == r {
+        return Ok(());
+    }
+    Err(Trouble::OutsideOf {
+        option,
+        rect: [r.x, r.y, r.width as i64, r.height as i64],
+        file: linear.path.display().to_string(),
+        size: (size.width(), size.height()),
+    })
+}

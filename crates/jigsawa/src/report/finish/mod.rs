@@ -1,0 +1,6 @@
+//! The report of a finished picture: before and after, each step on two places at 1:1, histograms, star colours.
+
+mod page;
+mod plots;
+
+pub use page::{FinishPage, write};

@@ -1,0 +1,202 @@
+//! The page's markup and its pictures.
+
+use std::path::Path;
+
+use jigsawa_core::finish::{Look, Plan, Sources, Step, Wish, develop_part};
+use jigsawa_core::frame::RowOrder;
+use jigsawa_core::space::Rect;
+use jigsawa_formats::whole::Unfinished;
+use maud::{Markup, PreEscaped, html};
+
+use super::plots::{histogram, star_colours};
+use crate::finish::{LinearFile, doors, steps};
+use crate::report::page::base64;
+use crate::report::save::{save, whole};
+use crate::tell::Trouble;
+
+const OWN_STYLE: &str = include_str!("finish.css");
+
+/// The comparison follows the pointer, and the arrow keys.
+const SCRIPT: &str = "document.querySelectorAll('.compare').forEach(c=>{const i=c.querySelector('input');\
+const f=()=>c.style.setProperty('--at',i.value+'%');i.addEventListener('input',f);f();});";
+
+/// A place that is shown at 1:1, in pixels.
+const PLACE: (usize, usize) = (280, 200);
+
+/// What the page is about.
+pub struct FinishPage<'a> {
+    pub title: &'a str,
+    pub linear: &'a LinearFile,
+    pub plan: &'a Plan,
+    pub wish: &'a Wish,
+    pub look: &'a Look,
+    pub starless: Option<Sources<'a>>,
+    /// The finished picture made small: its width, and red, green and blue of its pixels from the top.
+    pub after: (usize, &'a [f32]),
+}
+
+/// Writes the page, under a temporary name still.
+pub fn write(path: &Path, page: &FinishPage<'_>, overwrite: bool) -> Result<Unfinished, Trouble> {
+    save(path, markup(page)?, overwrite)
+}
+
+fn markup(p: &FinishPage<'_>) -> Result<Markup, Trouble> {
+    let order = p.linear.facts.row_order;
+    let before = p.plan.small_before(p.look);
+    let before = picture(&before.1, before.0, order);
+    let after = picture(p.after.1, p.after.0, RowOrder::TopDown);
+    let places = places(p);
+    let shown: Vec<Step> = Step::ALL.into_iter().filter(|s| p.plan.acts(*s)).collect();
+    let mut sheet = Vec::new();
+    for step in &shown {
+        sheet.push(step_figure(p, *step, &places)?);
+    }
+    let rows = steps(p.plan, p.wish, {
+        let s = p.linear.file.size();
+        (s.width(), s.height())
+    });
+    let found = &p.plan.found;
+    let body = html! {
+        header {
+            h1 { (p.title) }
+            p { "Finished from " code { (p.linear.path.display()) } "." }
+        }
+        section {
+            h2 { "Before and after" }
+            div.compare {
+                img src=(after) alt="the finished picture";
+                div.over { img src=(before) alt="the picture as it comes, stretched"; }
+                input type="range" min="0" max="100" value="35" aria-label="how much of the picture before is shown";
+                div.bar {}
+                span.tag.left { "before" } span.tag.right { "after" }
+            }
+        }
+        section {
+            h2 { "Step by step" }
+            p { "Two places at 1:1: the brightest nebula and the darkest sky. Each picture has all steps up to its own." }
+            div.sheet { @for f in &sheet { (f) } }
+        }
+        section {
+            h2 { "Channels" }
+            p { "Light above the sky, after white. The strokes at the foot are what becomes black and white." }
+            (PreEscaped(histogram(&found.sample, &found.points, found.noise)))
+        }
+        @if let Some(white) = &found.white {
+            @if !found.star_colours.is_empty() {
+                section {
+                    h2 { "Star colours" }
+                    p { "Stars like the one that was made white lie in the middle." }
+                    div.two {
+                        (PreEscaped(star_colours(&found.star_colours, "as they come")))
+                        (PreEscaped(star_colours(
+                            &found.star_colours.iter().map(|s| s.times(white.gains)).collect::<Vec<_>>(),
+                            "after white",
+                        )))
+                    }
+                }
+            }
+        }
+        section {
+            h2 { "What each step found" }
+            div.scroll { table {
+                thead { tr { th { "step" } th { "what it did" } } }
+                tbody { @for r in &rows { tr {
+                    td { @if r.acts { b { (r.step) } } @else { (r.step) } }
+                    td { (r.said) }
+                } } }
+            } }
+        }
+        script { (PreEscaped(SCRIPT)) }
+    };
+    Ok(whole(&format!("{}: finished", p.title), OWN_STYLE, &body))
+}
+
+/// A picture in the page.
+fn picture(rgb: &[f32], width: usize, order: RowOrder) -> String {
+    let height = rgb.len() / (3 * width).max(1);
+    let bytes: Vec<u8> = (0..height)
+        .flat_map(|y| {
+            let stored = match order {
+                RowOrder::TopDown => y,
+                RowOrder::BottomUp => height - 1 - y,
+            };
+            rgb[3 * width * stored..3 * width * (stored + 1)].iter()
+        })
+        .map(|v| (255.0 * v.clamp(0.0, 1.0)).round() as u8)
+        .collect();
+    match jigsawa_formats::jpeg::colour(&bytes, width, height, 90) {
+        Ok(jpeg) => format!("data:image/jpeg;base64,{}", base64(&jpeg)),
+        Err(e) => {
+            tracing::warn!("a picture of the report cannot be made: {e}");
+            String::new()
+        }
+    }
+}
+
+fn step_figure(p: &FinishPage<'_>, step: Step, places: &[Rect]) -> Result<Markup, Trouble> {
+    let plan = p.plan.until(step);
+    let planes = p.linear.planes();
+    let sources = doors(&planes);
+    let starless = p.starless.filter(|_| step >= Step::Stars);
+    let mut pictures = Vec::new();
+    for place in places {
+        let rgb =
+            develop_part(&plan, sources, starless, *place).map_err(|e| Trouble::Unreadable {
+                file: p.linear.path.display().to_string(),
+                error: e.to_string(),
+            })?;
+        pictures.push(picture(&rgb, place.width, p.linear.facts.row_order));
+    }
+    Ok(html! {
+        figure {
+            div.pair { @for src in &pictures { img src=(src) alt=(format!("after {}", step.name())); } }
+            figcaption { b { (step.name()) } }
+        }
+    })
+}
+
+/// The places that are shown: where the picture is brightest on a large scale, and where it is darkest.
+fn places(p: &FinishPage<'_>) -> Vec<Rect> {
+    let rect = p.plan.rect;
+    let (w, h) = (PLACE.0.min(rect.width), PLACE.1.min(rect.height));
+    let k = p.look.factor;
+    let level = |x: i64, y: i64| {
+        let (mut values, size) = (Vec::new(), p.look.small[0].size());
+        for v in y / k as i64..((y + h as i64) / k as i64).min(size.height() as i64) {
+            for u in x / k as i64..((x + w as i64) / k as i64).min(size.width() as i64) {
+                values.push(
+                    p.look
+                        .small
+                        .iter()
+                        .map(|s| s.row(v as usize)[u as usize])
+                        .sum::<f32>(),
+                );
+            }
+        }
+        values.retain(|v| v.is_finite());
+        if values.is_empty() {
+            f32::NAN
+        } else {
+            jigsawa_core::robust::median(&mut values)
+        }
+    };
+    let along = |from: i64, n: usize, piece: usize, i: usize| from + ((n - piece) * i / 8) as i64;
+    let all: Vec<(f32, Rect)> = (0..=8)
+        .flat_map(|j| (0..=8).map(move |i| (i, j)))
+        .map(|(i, j)| Rect {
+            x: along(rect.x, rect.width, w, i),
+            y: along(rect.y, rect.height, h, j),
+            width: w,
+            height: h,
+        })
+        .map(|r| (level(r.x, r.y), r))
+        .filter(|(l, _)| l.is_finite())
+        .collect();
+    let brightest = all.iter().max_by(|a, b| a.0.total_cmp(&b.0));
+    let darkest = all.iter().min_by(|a, b| a.0.total_cmp(&b.0));
+    brightest
+        .into_iter()
+        .chain(darkest)
+        .map(|(_, r)| *r)
+        .collect()
+}
