@@ -86,6 +86,8 @@ pub struct FrameFacts {
     pub filter_card: Option<String>,
     /// Exposure of a sub-frame in seconds.
     pub exposure_s: Option<f64>,
+    /// All exposures in it together, in seconds.
+    pub total_s: Option<f64>,
     /// Date and time of the start, as the header writes it.
     pub date: Option<String>,
     /// The same in seconds since 1970 (UTC).
@@ -149,6 +151,7 @@ impl FrameFacts {
             filter: None,
             filter_card: None,
             exposure_s: None,
+            total_s: None,
             date: None,
             start_s: None,
             evening: None,

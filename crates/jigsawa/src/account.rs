@@ -4,6 +4,8 @@ use jigsawa_core::canvas::Canvas;
 use jigsawa_core::layout::{Layout, LayoutFrame, PlacementRecord};
 use jigsawa_core::space::{FramePx, Point};
 use serde::Serialize;
+
+use crate::compose::LineRow;
 use std::time::Instant;
 
 /// The account of a command, in the form that `--json` prints.
@@ -21,6 +23,9 @@ pub struct Account {
     pub frames: Vec<FrameRow>,
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub channels: Vec<Channel>,
+    /// How strong lines were made against each other.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub lines: Vec<LineRow>,
     pub outputs: Vec<Output>,
     pub stages: Vec<Stage>,
     pub warnings: Vec<String>,
@@ -300,6 +305,7 @@ impl Account {
                 .map(|f| FrameRow::new(f, canvas))
                 .collect(),
             channels,
+            lines: Vec::new(),
             outputs,
             stages,
             warnings,

@@ -69,8 +69,8 @@ fn is_called(path: &Path, name: &str) -> bool {
 /// What a command must know of its frames' filters.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Filters {
-    /// Each frame's, and no two alike: they are merged by them.
-    OneEach,
+    /// Each frame's: they are merged by them.
+    Known,
     /// Nothing: filters are only carried on.
     Any,
 }
@@ -160,28 +160,7 @@ pub fn open_all(
     if !unknown.is_empty() {
         return Err(Trouble::Filters(unknown));
     }
-    if need == Filters::OneEach {
-        one_frame_a_filter(&frames.iter().collect::<Vec<_>>())?;
-    }
     Ok(frames)
-}
-
-/// Two frames of one filter would need merging first.
-pub fn one_frame_a_filter(frames: &[&Frame]) -> Result<(), Trouble> {
-    for f in frames {
-        let same: Vec<String> = frames
-            .iter()
-            .filter(|g| g.filter == f.filter)
-            .map(|g| g.name())
-            .collect();
-        if same.len() > 1 {
-            return Err(Trouble::SameFilter {
-                filter: f.filter.name().to_owned(),
-                files: same,
-            });
-        }
-    }
-    Ok(())
 }
 
 #[cfg(test)]

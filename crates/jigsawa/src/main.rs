@@ -16,6 +16,8 @@ mod picture;
 mod placed_frames;
 mod register;
 mod report;
+mod seeing;
+mod small;
 mod start;
 mod survey;
 mod tell;

@@ -20,6 +20,8 @@ pub struct Names {
     pub tiff: PathBuf,
     pub png: PathBuf,
     pub layout: PathBuf,
+    /// What all names start with.
+    pub start: String,
     /// Title of the pictures.
     pub title: String,
     /// The target, as a header says it.
@@ -46,13 +48,34 @@ impl Names {
             png: file("png"),
             layout: file("layout.json"),
             title: format!("{} {middle}", object.as_deref().unwrap_or(&start)),
+            start,
             object,
         })
     }
 
     /// Makes the folder and checks that no result would be replaced unasked.
-    pub fn check(&self, overwrite: bool, with_layout: bool) -> Result<(), Trouble> {
-        let mut all = vec![&self.linear, &self.tiff, &self.png];
+    pub fn check(
+        &self,
+        overwrite: bool,
+        with_layout: bool,
+        linear_only: bool,
+    ) -> Result<(), Trouble> {
+        let all = [&self.linear, &self.tiff, &self.png];
+        self.check_these(
+            if linear_only { &all[..1] } else { &all },
+            overwrite,
+            with_layout,
+        )
+    }
+
+    /// The same for other results.
+    pub fn check_these(
+        &self,
+        files: &[&PathBuf],
+        overwrite: bool,
+        with_layout: bool,
+    ) -> Result<(), Trouble> {
+        let mut all = files.to_vec();
         if with_layout {
             all.push(&self.layout);
         }

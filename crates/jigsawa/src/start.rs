@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use jigsawa_core::layout::{Layout, LayoutFrame};
 use jigsawa_core::verdict::Verdict;
 
-use crate::frames::{Filters, Frame, one_frame_a_filter, open_all};
+use crate::frames::{Filters, Frame, open_all};
 use crate::layout_file;
 use crate::tell::Trouble;
 
@@ -42,15 +42,6 @@ pub fn start(
     };
     let (frames, layout) = layout_file::open(path, relocate)?;
     let is_used = |f: &LayoutFrame| f.verdict == Verdict::Used;
-    let used: Vec<&Frame> = frames
-        .iter()
-        .zip(&layout.frames)
-        .filter(|(_, f)| is_used(f))
-        .map(|(f, _)| f)
-        .collect();
-    if need == Filters::OneEach {
-        one_frame_a_filter(&used)?;
-    }
     if layout.is_placed() {
         return Ok(Start {
             frames,

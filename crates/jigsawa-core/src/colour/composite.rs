@@ -3,14 +3,14 @@
 //! Balanced frames all have the reference's sky level. It is taken off before mixing and put back
 //! after, so that "2 R" doubles stars and nebula and leaves the sky's level alone, ratios are ratios
 //! of light, and any mix leaves a neutral sky neutral.
+//!
+//! What a mix names is a [`Source`]: one frame, or several of one filter, which are averaged by their weights
+//! wherever they have data.
 
 use crate::merge::TileOp;
 
-use super::luminance::with_luminance;
+use super::luminance::{Luminance, with_luminance};
 use super::mix::BoundMix;
-
-/// Pedestal of the luminance, in the noise of the reference's pixels.
-const PEDESTAL_SIGMA: f32 = 8.0;
 
 /// Levels that a composite needs, in the reference's units.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -23,38 +23,60 @@ pub struct White {
     pub full: f32,
 }
 
-/// A composite of three mixes, with a luminance if there is a fourth.
+/// What a name in a mix stands for.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Source {
+    /// The inputs of the merge that it is the mean of, with their weights.
+    pub inputs: Vec<(usize, f32)>,
+    /// What its light above the sky is multiplied by: lines are brought to comparable strength.
+    pub factor: f32,
+    /// The source whose light is taken off, and how much of it, before the factor: the starlight that a line's
+    /// filter lets through.
+    pub continuum: Option<(usize, f32)>,
+}
+
+impl Source {
+    /// One input, as it is.
+    pub fn of(input: usize) -> Self {
+        Self {
+            inputs: vec![(input, 1.0)],
+            factor: 1.0,
+            continuum: None,
+        }
+    }
+}
+
+/// A composite of some mixes over sources, with a luminance if there is one.
+#[derive(Debug, Clone)]
 pub struct Composite {
-    /// Red, green, blue.
-    pub channels: [BoundMix; 3],
-    /// Brightness from a mix of its own.
-    pub luminance: Option<BoundMix>,
+    /// What the mixes name by number.
+    pub sources: Vec<Source>,
+    /// A mix for each plane of the result: red, green, blue, of one picture or of several.
+    pub channels: Vec<BoundMix>,
+    /// Brightness from a mix of its own, for the first three planes.
+    pub luminance: Option<(BoundMix, Luminance)>,
     /// Levels.
     pub white: White,
 }
 
 impl TileOp for Composite {
     fn planes(&self) -> usize {
-        3
+        self.channels.len()
     }
 
     fn run(&self, inputs: &[&[f32]], out: &mut [&mut [f32]]) {
         let White { sky, noise, full } = self.white;
-        let above: Vec<Vec<f32>> = inputs
-            .iter()
-            .map(|i| i.iter().map(|v| v - sky).collect())
-            .collect();
+        let above = self.above_sky(inputs);
         let above: Vec<&[f32]> = above.iter().map(Vec::as_slice).collect();
         for (mix, channel) in self.channels.iter().zip(out.iter_mut()) {
             mix.eval(&above, full, channel);
         }
-        if let Some(mix) = &self.luminance {
+        if let Some((mix, how)) = &self.luminance {
             let mut brightness = vec![0.0; out[0].len()];
             mix.eval(&above, full, &mut brightness);
-            let pedestal = (PEDESTAL_SIGMA * noise).max(f32::MIN_POSITIVE);
             for (i, l) in brightness.iter().enumerate() {
                 let rgb = [out[0][i], out[1][i], out[2][i]];
-                let [r, g, b] = with_luminance(rgb, *l, pedestal);
+                let [r, g, b] = with_luminance(rgb, *l, *how, noise);
                 (out[0][i], out[1][i], out[2][i]) = (r, g, b);
             }
         }
@@ -63,5 +85,126 @@ impl TileOp for Composite {
                 *v += sky;
             }
         }
+    }
+}
+
+impl Composite {
+    /// The light of each source above the sky.
+    pub fn above_sky(&self, inputs: &[&[f32]]) -> Vec<Vec<f32>> {
+        let sky = self.white.sky;
+        let mut above: Vec<Vec<f32>> = self.sources.iter().map(|s| mean(s, inputs, sky)).collect();
+        for (i, s) in self.sources.iter().enumerate() {
+            if let Some((from, part)) = s.continuum {
+                // Another line's continuum is taken off its own broad filter, which has none.
+                let (own, broad) = two(&mut above, i, from);
+                for (v, b) in own.iter_mut().zip(broad) {
+                    *v -= part * *b;
+                }
+            }
+        }
+        for (s, light) in self.sources.iter().zip(&mut above) {
+            if s.factor != 1.0 {
+                for v in light.iter_mut() {
+                    *v *= s.factor;
+                }
+            }
+        }
+        above
+    }
+}
+
+/// Two of several, the first to be changed. They are not the same.
+fn two(all: &mut [Vec<f32>], own: usize, other: usize) -> (&mut Vec<f32>, &Vec<f32>) {
+    if own < other {
+        let (a, b) = all.split_at_mut(other);
+        (&mut a[own], &b[0])
+    } else {
+        let (a, b) = all.split_at_mut(own);
+        (&mut b[0], &a[other])
+    }
+}
+
+/// The weighted mean of a source's inputs less the sky; missing where all of them are.
+fn mean(source: &Source, inputs: &[&[f32]], sky: f32) -> Vec<f32> {
+    if let [(one, _)] = source.inputs[..] {
+        return inputs[one].iter().map(|v| v - sky).collect();
+    }
+    let len = inputs.first().map_or(0, |i| i.len());
+    (0..len)
+        .map(|i| {
+            let (mut sum, mut weight) = (0.0f32, 0.0f32);
+            for (input, w) in &source.inputs {
+                let v = inputs[*input][i];
+                if v.is_finite() {
+                    sum += w * v;
+                    weight += w;
+                }
+            }
+            if weight > 0.0 {
+                sum / weight - sky
+            } else {
+                f32::NAN
+            }
+        })
+        .collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::colour::mix::parse;
+
+    fn composite(sources: Vec<Source>, mixes: &[&str]) -> Composite {
+        let names = ["a", "b"];
+        let bound = |text: &&str| {
+            let number =
+                |n: &crate::colour::mix::Name| names.iter().position(|k| *k == n.text).ok_or(());
+            parse(text).unwrap().bind(number).unwrap()
+        };
+        Composite {
+            sources,
+            channels: mixes.iter().map(bound).collect(),
+            luminance: None,
+            white: White {
+                sky: 100.0,
+                noise: 2.0,
+                full: 1000.0,
+            },
+        }
+    }
+
+    fn run(c: &Composite, inputs: &[&[f32]]) -> Vec<Vec<f32>> {
+        let mut out = vec![vec![0.0; inputs[0].len()]; c.planes()];
+        let mut planes: Vec<&mut [f32]> = out.iter_mut().map(Vec::as_mut_slice).collect();
+        c.run(inputs, &mut planes);
+        out
+    }
+
+    #[test]
+    fn several_frames_are_averaged_by_weight_where_they_have_data() {
+        let two = Source {
+            inputs: vec![(0, 3.0), (1, 1.0)],
+            ..Source::of(0)
+        };
+        let out = run(
+            &composite(vec![two], &["a"]),
+            &[&[110.0, f32::NAN, f32::NAN], &[150.0, 130.0, f32::NAN]],
+        );
+        assert_eq!(out[0][..2], [120.0, 130.0]);
+        assert!(out[0][2].is_nan());
+    }
+
+    #[test]
+    fn starlight_is_taken_off_a_line_before_it_is_scaled() {
+        let line = Source {
+            factor: 2.0,
+            continuum: Some((1, 0.1)),
+            ..Source::of(0)
+        };
+        let out = run(
+            &composite(vec![line, Source::of(1)], &["a", "b"]),
+            &[&[160.0], &[300.0]],
+        );
+        assert_eq!((out[0][0], out[1][0]), (100.0 + 2.0 * (60.0 - 20.0), 300.0));
     }
 }

@@ -1,9 +1,12 @@
 //! Colour: mixes of frames into channels, palettes of mixes, and the merge that makes a composite.
 
 mod composite;
+mod lines;
 mod luminance;
 pub mod mix;
 mod palette;
 
-pub use composite::{Composite, White};
-pub use palette::{Palette, PaletteError};
+pub use composite::{Composite, Source, White};
+pub use lines::{Lines, continuum, strengths};
+pub use luminance::Luminance;
+pub use palette::{Palette, PaletteError, Written, WrittenError, WrittenStars};

@@ -105,7 +105,7 @@ mod tests {
                 }
             }
             let got = covered_rect(&map, w, 1, Size::new(w, h).unwrap());
-            assert_eq!(got.map_or(0, |r| r.area()), most, "{seed}");
+            assert_eq!(got.map_or(0, Rect::area), most, "{seed}");
         }
     }
 }

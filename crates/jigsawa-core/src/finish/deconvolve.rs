@@ -147,7 +147,7 @@ fn laguerre(a: f64) -> Vec<(f64, f64)> {
 }
 
 /// Smooths rows and columns with half a kernel; the edge's pixel goes on beyond it.
-pub(super) fn gaussian(
+pub(crate) fn gaussian(
     from: &[f32],
     to: &mut [f32],
     spare: &mut [f32],

@@ -53,11 +53,7 @@ impl Detail {
             let gain = self.part * share;
             smooth(&a, &mut b, &mut spare, width, 1 << j);
             let half = (HALF_REAL * noise).powi(2).max(f32::MIN_POSITIVE);
-            for i in 0..more.len() {
-                let w = a[i] - b[i];
-                let square = w * w;
-                more[i] += gain * w * square / (square + half);
-            }
+            add_real(&mut more, &a, &b, gain, half);
             noise *= FALL;
             std::mem::swap(&mut a, &mut b);
         }
@@ -70,12 +66,29 @@ impl Detail {
             if l > 1e-6 && wanted != l {
                 let k = wanted / l;
                 let lifted = [red[i] * k, green[i] * k, blue[i] * k];
-                [red[i], green[i], blue[i]] = within_range(lifted, wanted, 1.0);
+                let most = lifted[0].max(lifted[1]).max(lifted[2]);
+                [red[i], green[i], blue[i]] = if most <= 1.0 {
+                    lifted
+                } else {
+                    within_range(lifted, wanted, 1.0)
+                };
             }
         }
         for plane in [light, a, b, more, spare] {
             tile.give_back(plane);
         }
+    }
+}
+
+/// Adds a scale's structure by the part of it that is real.
+#[multiversion::multiversion(targets("x86_64+avx2"))]
+fn add_real(more: &mut [f32], a: &[f32], b: &[f32], gain: f32, half: f32) {
+    let n = more.len();
+    let (a, b) = (&a[..n], &b[..n]);
+    for i in 0..n {
+        let w = a[i] - b[i];
+        let square = w * w;
+        more[i] += gain * w * square / (square + half);
     }
 }
 

@@ -127,6 +127,7 @@ fn develop_piece(
     let to_screen = |sources, tile: &mut Tile| -> Result<(), DoorError> {
         plan.load(sources, wide, tile)?;
         plan.linear(tile);
+        tile.cut(border - Plan::screen_border());
         plan.to_screen(tile);
         Ok(())
     };

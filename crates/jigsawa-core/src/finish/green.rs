@@ -31,8 +31,7 @@ impl Green {
     #[inline]
     pub fn hold([r, g, b]: [f32; 3], how: Self) -> [f32; 3] {
         let excess = g - 0.5 * (r + b) - SPARED_SIGMA * how.noise;
-        // Written so that a missing value takes the first way out.
-        if !(excess > 0.0) || g <= r.max(b) {
+        if excess.is_nan() || excess <= 0.0 || g <= r.max(b) {
             return [r, g, b];
         }
         let held = (g - how.amount * excess).max(r.max(b).min(g));

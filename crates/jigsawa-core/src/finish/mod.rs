@@ -22,6 +22,7 @@ mod tile;
 pub mod white;
 
 pub use covered::covered_rect;
+pub(crate) use deconvolve::gaussian;
 pub use develop::{BAND_ROWS, develop, develop_part};
 pub use green::{LUMINANCE, luminance};
 pub use look::{Look, LookError, Sources, look};
@@ -29,4 +30,5 @@ pub use neutral::{ChannelSky, GradientWish, SkyFrom};
 pub use noise::Quiet;
 pub use plan::{Crop, Found, Plan, PlanError, Step, WhiteFrom, Wish, looks_stretched};
 pub use shade::{Shade, ShadeTable};
+pub(crate) use stretch::sky_and_noise;
 pub use stretch::{Display, Link, Point as TonePoint, Ramp, SKY_GREY, Stretch, Tone};

@@ -3,6 +3,8 @@
 //! Gradients are found as `normalize` finds them, on the small planes. Levels come from the patches that are
 //! darkest in all channels at once: a patch that is dark in one only is nebula in another's light.
 
+use rayon::prelude::*;
+
 use super::look::Look;
 use crate::balance::flatten::{Hints, gradient};
 use crate::balance::{Lattice, Member, Samples, Shape, Sky, Surface};
@@ -148,32 +150,36 @@ fn gradients(look: &Look, wish: Option<&GradientWish>) -> Vec<(Surface, Shape)> 
     let lattice = Lattice::over(size);
     let placement = Placement::shift(0.0, 0.0);
     let filter = Filter::Other("picture".to_owned());
+    let of = |plane: &Plane, shape: Option<Shape>| -> Option<(Surface, Shape)> {
+        let sky = SkyMesh::measure(plane)?;
+        let own = Catalogue {
+            sky,
+            ..stars.clone()
+        };
+        let member = Member {
+            catalogue: &own,
+            placement: &placement,
+            size,
+            filter: &filter,
+            exposure_s: None,
+            gain_e_adu: None,
+        };
+        let samples = Samples::take(plane, &placement, &own, None, lattice);
+        let found = gradient(&Sky { member, samples }, shape, &hints).ok()?;
+        Some((found.surface, found.shape))
+    };
+    // The shape is chosen once, on all channels together, whose sky is the clearest.
+    let shape = wish
+        .shape
+        .or_else(|| of(&mean, None).map(|(_, shape)| shape));
     look.small
-        .iter()
-        .map(|plane| {
-            let sky = SkyMesh::measure(plane)?;
-            let own = Catalogue {
-                sky,
-                ..stars.clone()
-            };
-            let member = Member {
-                catalogue: &own,
-                placement: &placement,
-                size,
-                filter: &filter,
-                exposure_s: None,
-                gain_e_adu: None,
-            };
-            let samples = Samples::take(plane, &placement, &own, None, lattice);
-            let found = gradient(&Sky { member, samples }, wish.shape, &hints).ok()?;
-            Some((found.surface, found.shape))
-        })
-        .map(|found| found.unwrap_or_else(none))
+        .par_iter()
+        .map(|plane| of(plane, shape).unwrap_or_else(none))
         .collect()
 }
 
 /// A plane with a surface taken off.
-fn without(plane: &Plane, surface: &Surface) -> Plane {
+pub(super) fn without(plane: &Plane, surface: &Surface) -> Plane {
     let mut flat = plane.clone();
     if surface.is_zero() {
         return flat;

@@ -163,7 +163,7 @@ impl Noise {
                     growth: &growth,
                     stars: &tile.stars,
                 };
-                how.shrink(&a, &local, plane);
+                shrink(&how, &a, &local, plane);
                 std::mem::swap(&mut a, &mut b);
             }
         }
@@ -175,9 +175,12 @@ impl Noise {
 }
 
 /// Brightness and the differences of red and of blue from it; 0 where a channel is missing.
+#[multiversion::multiversion(targets("x86_64+avx2"))]
 fn to_brightness(tile: &Tile, y: &mut [f32], c: &mut [f32], d: &mut [f32]) {
-    let [r, g, b] = &tile.planes;
-    for i in 0..y.len() {
+    let n = y.len();
+    let [r, g, b] = tile.planes.each_ref().map(|p| &p[..n]);
+    let (c, d) = (&mut c[..n], &mut d[..n]);
+    for i in 0..n {
         let light = (r[i] + g[i] + b[i]) / 3.0;
         let here = !light.is_nan();
         y[i] = if here { light } else { 0.0 };
@@ -187,19 +190,22 @@ fn to_brightness(tile: &Tile, y: &mut [f32], c: &mut [f32], d: &mut [f32]) {
 }
 
 /// Back to red, green and blue; a pixel with a missing channel stays as it is.
+#[multiversion::multiversion(targets("x86_64+avx2"))]
 fn from_brightness(tile: &mut Tile, y: &[f32], c: &[f32], d: &[f32]) {
-    let [r, g, b] = &mut tile.planes;
-    for i in 0..y.len() {
-        if (r[i] + g[i] + b[i]).is_nan() {
-            continue;
-        }
-        r[i] = y[i] + c[i];
-        b[i] = y[i] + d[i];
-        g[i] = y[i] - c[i] - d[i];
+    let n = y.len();
+    let (c, d) = (&c[..n], &d[..n]);
+    let [r, g, b] = tile.planes.each_mut().map(|p| &mut p[..n]);
+    for i in 0..n {
+        let here = !(r[i] + g[i] + b[i]).is_nan();
+        let new = [y[i] + c[i], y[i] - c[i] - d[i], y[i] + d[i]];
+        r[i] = if here { new[0] } else { r[i] };
+        g[i] = if here { new[1] } else { g[i] };
+        b[i] = if here { new[2] } else { b[i] };
     }
 }
 
 /// `a` becomes what is in it and not in `b`, `e` the square of that.
+#[multiversion::multiversion(targets("x86_64+avx2"))]
 fn energy(a: &mut [f32], b: &[f32], e: &mut [f32]) {
     for ((a, b), e) in a.iter_mut().zip(b).zip(e.iter_mut()) {
         *a -= b;
@@ -215,18 +221,17 @@ struct Shrink<'a> {
     stars: &'a [f32],
 }
 
-impl Shrink<'_> {
-    /// Takes the part of the structure `w` that is noise off `plane`; `local` is the energy around each pixel.
-    fn shrink(&self, w: &[f32], local: &[f32], plane: &mut [f32]) {
-        for i in 0..w.len() {
-            let noise = SPARED * self.variance * self.growth[i];
-            let part = if local[i] > noise {
-                noise / local[i]
-            } else {
-                1.0
-            };
-            plane[i] -= self.strength * part * (1.0 - self.stars[i]) * w[i];
-        }
+/// Takes the part of the structure `w` that is noise off `plane`; `local` is the energy around each pixel.
+#[multiversion::multiversion(targets("x86_64+avx2"))]
+fn shrink(how: &Shrink<'_>, w: &[f32], local: &[f32], plane: &mut [f32]) {
+    let n = w.len();
+    let (local, plane) = (&local[..n], &mut plane[..n]);
+    let (growth, stars) = (&how.growth[..n], &how.stars[..n]);
+    for i in 0..n {
+        let noise = SPARED * how.variance * growth[i];
+        // All of it where the energy is no more than the noise's own.
+        let part = noise / local[i].max(noise).max(f32::MIN_POSITIVE);
+        plane[i] -= how.strength * part * (1.0 - stars[i]) * w[i];
     }
 }
 

@@ -4,6 +4,8 @@
 //! light to the screen; then local contrast, saturation, stars, sharpness. All that a step needs to know of the
 //! whole picture is measured once, so that a piece is worked on alone ([`super::develop`]).
 
+use rayon::prelude::*;
+
 use super::contrast::Contrast;
 use super::cores::{Core, cores};
 use super::covered::covered_rect;
@@ -11,7 +13,7 @@ use super::deconvolve::Deconvolution;
 use super::detail::Detail;
 use super::green::Green;
 use super::look::{Look, Sources};
-use super::neutral::{ChannelSky, GradientWish, SkyFrom, skies};
+use super::neutral::{ChannelSky, GradientWish, SkyFrom, skies, without};
 use super::noise::{self, Noise, Quiet};
 use super::saturation::Saturation;
 use super::starlet::smooth;
@@ -238,7 +240,7 @@ const SPARED_SIGMA: f64 = 3.0;
 const SPARED_REACH: (f64, f64) = (1.0, 10.0);
 
 /// About this many pixels tell the levels of the picture.
-const SAMPLE: usize = 400_000;
+const SAMPLE: usize = 250_000;
 
 /// A side of the pieces on which noise is measured, and how many there are along each side of the picture.
 const PIECE: usize = 384;
@@ -402,17 +404,26 @@ impl Plan {
 
     /// Local contrast from the small copy, as the screen shows it.
     fn contrast_map(&self, look: &Look, part: f32) -> Contrast {
-        let [r, g, b] = &look.small;
         let k = look.factor as f64;
-        let light = Plane::from_fn(r.size(), |x, y| {
-            let at = Point::new(x as f64, y as f64);
-            let raw = [r.row(y)[x], g.row(y)[x], b.row(y)[x]];
-            let above: [f32; 3] = std::array::from_fn(|c| {
-                let l = &self.levels[c];
-                l.gain * (raw[c] - l.common - l.sky.gradient.at(at) as f32)
-            });
-            let shown = self.stretch.apply(above).0;
-            (shown[0] + shown[1] + shown[2]) / 3.0
+        let flat: Vec<Plane> = look
+            .small
+            .par_iter()
+            .zip(&self.levels)
+            .map(|(plane, l)| without(plane, &l.sky.gradient))
+            .collect();
+        let size = flat[0].size();
+        let mut light = Plane::filled(size, 0.0);
+        let width = size.width();
+        let rows = light.data_mut().par_chunks_mut(width).enumerate();
+        rows.for_each(|(y, out)| {
+            for (x, o) in out.iter_mut().enumerate() {
+                let above = std::array::from_fn(|c| {
+                    let l = &self.levels[c];
+                    l.gain * (flat[c].row(y)[x] - l.common)
+                });
+                let shown = self.stretch.apply(above).0;
+                *o = (shown[0] + shown[1] + shown[2]) / 3.0;
+            }
         });
         // The noise of a mean of many pixels, as steep as the curve is at the sky.
         let grey = |v: f32| {
@@ -424,13 +435,19 @@ impl Plan {
         Contrast::new(&light, look.factor, part, on_screen.max(1e-5))
     }
 
-    /// Pixels that a piece must have around it.
+    /// Pixels that a piece must have around it while its light is linear; [`Self::screen_border`] of them are still
+    /// needed on the screen.
     pub fn border(&self) -> usize {
-        let mut border = Detail::border();
+        let mut border = Self::screen_border();
         if self.noise.is_some() && self.quiet.acts() {
             border += noise::border();
         }
         border + self.blur.as_ref().map_or(0, Deconvolution::border)
+    }
+
+    /// Pixels that a piece must have around it on the screen.
+    pub const fn screen_border() -> usize {
+        Detail::border()
     }
 
     /// The same plan, ended after a step.
@@ -460,6 +477,9 @@ impl Plan {
     }
 
     /// Reads a piece of the picture, border and all; beyond the picture's edges it is mirrored.
+    ///
+    /// # Errors
+    /// When a plane cannot be read.
     pub fn load(&self, sources: Sources<'_>, rect: Rect, tile: &mut Tile) -> Result<(), DoorError> {
         tile.set(rect);
         let inside = rect.intersect(sources[0].size().rect());
@@ -503,7 +523,8 @@ impl Plan {
 
     /// From linear light to the screen, with contrast and colour; black where a channel is missing.
     pub fn to_screen(&self, tile: &mut Tile) {
-        tile.each(|rgb| self.stretch.apply(rgb).0);
+        let [r, g, b] = &mut tile.planes;
+        self.stretch.apply_to_rows(r, g, b);
         let rect = tile.rect.unwrap_or(Rect {
             x: 0,
             y: 0,
@@ -516,7 +537,7 @@ impl Plan {
             let mut factors = vec![1.0; rect.width];
             for y in 0..rect.height {
                 contrast.row(rect.x, rect.y + y as i64, &mut factors);
-                self.lift_row(tile, y * rect.width, &factors);
+                lift_row(tile, y * rect.width, &factors);
             }
         }
         if self.saturation.acts() && self.last >= Step::Saturation {
@@ -524,16 +545,6 @@ impl Plan {
             for i in 0..r.len() {
                 [r[i], g[i], b[i]] = self.saturation.apply([r[i], g[i], b[i]], tile.stars[i]);
             }
-        }
-    }
-
-    fn lift_row(&self, tile: &mut Tile, from: usize, factors: &[f32]) {
-        let [r, g, b] = &mut tile.planes;
-        for (i, k) in (from..).zip(factors) {
-            let k = 1.0 + (k - 1.0) * (1.0 - tile.stars[i]);
-            let rgb = [k * r[i], k * g[i], k * b[i]];
-            let light = (rgb[0] + rgb[1] + rgb[2]) / 3.0;
-            [r[i], g[i], b[i]] = super::saturation::within_range(rgb, light.min(1.0), 1.0);
         }
     }
 
@@ -639,18 +650,24 @@ impl Plan {
     }
 }
 
+/// Multiplies the brightness of a row by factors, less on stars; colours that leave the range are weakened.
+fn lift_row(tile: &mut Tile, from: usize, factors: &[f32]) {
+    let [r, g, b] = &mut tile.planes;
+    for (i, k) in (from..).zip(factors) {
+        let k = 1.0 + (k - 1.0) * (1.0 - tile.stars[i]);
+        let rgb = [k * r[i], k * g[i], k * b[i]];
+        let light = (rgb[0] + rgb[1] + rgb[2]) / 3.0;
+        [r[i], g[i], b[i]] = super::saturation::within_range(rgb, light.min(1.0), 1.0);
+    }
+}
+
 /// Where stars are to be spared, from top to bottom.
 fn discs(stars: &Catalogue) -> Vec<Disc> {
-    let beta = stars.beta;
-    let alpha = stars.fwhm_px / (2.0 * (2f64.powf(1.0 / beta) - 1.0).sqrt());
-    let noise = f64::from(stars.sky.typical_sigma()).max(f64::MIN_POSITIVE);
     let reach = |s: &Star| {
-        let height = (s.amplitude / (SPARED_SIGMA * noise)).max(1.0);
-        let r = alpha * (height.powf(1.0 / beta) - 1.0).sqrt();
-        r.clamp(
-            SPARED_REACH.0 * stars.fwhm_px,
-            SPARED_REACH.1 * stars.fwhm_px,
-        )
+        let (least, most) = SPARED_REACH;
+        stars
+            .reach_px(s, SPARED_SIGMA, most)
+            .max(least * stars.fwhm_px)
     };
     let mut discs: Vec<Disc> = stars
         .stars
@@ -692,25 +709,29 @@ fn sample(
     factor: usize,
 ) -> Result<Vec<[f32; 3]>, DoorError> {
     let step = ((rect.area() as f64 / SAMPLE as f64).sqrt() as usize).max(1);
-    let mut rows: [Vec<f32>; 3] = std::array::from_fn(|_| vec![0.0; rect.width]);
-    let mut all = Vec::new();
-    for y in (step / 2..rect.height).step_by(step) {
-        let line = Rect {
-            y: rect.y + y as i64,
-            height: 1,
-            ..rect
-        };
-        for ((source, row), l) in sources.iter().zip(&mut rows).zip(levels) {
-            source.read(line, row)?;
-            subtract(&l.sky, factor, line, row);
-        }
-        all.extend(
-            (step / 2..rect.width)
-                .step_by(step)
-                .map(|x| std::array::from_fn(|c| levels[c].gain * (rows[c][x] - levels[c].common))),
-        );
-    }
-    Ok(all)
+    let lines: Vec<usize> = (step / 2..rect.height).step_by(step).collect();
+    let rows: Vec<Vec<[f32; 3]>> = lines
+        .par_iter()
+        .map_init(
+            || std::array::from_fn(|_| vec![0.0; rect.width]),
+            |rows: &mut [Vec<f32>; 3], y| -> Result<Vec<[f32; 3]>, DoorError> {
+                let line = Rect {
+                    y: rect.y + *y as i64,
+                    height: 1,
+                    ..rect
+                };
+                for ((source, row), l) in sources.iter().zip(rows.iter_mut()).zip(levels) {
+                    source.read(line, row)?;
+                    subtract(&l.sky, factor, line, row);
+                }
+                let pixel = |x: usize| {
+                    std::array::from_fn(|c| levels[c].gain * (rows[c][x] - levels[c].common))
+                };
+                Ok((step / 2..rect.width).step_by(step).map(pixel).collect())
+            },
+        )
+        .collect::<Result<_, _>>()?;
+    Ok(rows.into_iter().flatten().collect())
 }
 
 /// Distance of the places where a gradient is worked out; it is straight in between.
@@ -785,29 +806,27 @@ fn finest_in_the_dark(tile: &mut Tile) -> Vec<f32> {
     dark
 }
 
-/// Is this picture stretched already? Its dark and its bright halves then share the range, where linear light keeps
-/// nearly all pixels near the sky: the middle lies far up between black and the brightest.
+/// Full light of a display, in the numbers that pictures are kept in.
+const FULL: [f32; 3] = [1.0, 255.0, 65_535.0];
+
+/// In linear light the brightest is so many times farther above the middle than the brightest hundredth is.
+const LINEAR_REACH: f32 = 8.0;
+
+/// Is this picture stretched already? Its brightest pixels then reach just the full light of a display, and they stand not
+/// much higher than the brightest hundredth: in linear light stars tower over everything else.
 pub fn looks_stretched(look: &Look) -> bool {
-    look.small.iter().all(|plane| {
-        let mut values: Vec<f32> = plane
-            .data()
-            .iter()
-            .copied()
-            .filter(|v| v.is_finite())
-            .collect();
-        if values.is_empty() {
-            return false;
-        }
-        let middle = median(&mut values);
-        let low = quantile(&mut values, 0.001);
-        let (high, most) = (quantile(&mut values, 0.999), quantile(&mut values, 1.0));
-        let spread = high - low;
-        // Numbers of a display: from 0 to 1 or to a whole power of two, and a sky far from the bottom.
-        let display = low >= 0.0 && (most <= 1.0 + 1e-6 || most <= 255.0 || most <= 65_535.0);
-        display
-            && spread > 0.0
-            && (middle - low) / spread > 0.05
-            && low < 0.2 * most
-            && middle > 0.03 * most
-    })
+    let mut values: Vec<f32> = look
+        .small
+        .iter()
+        .flat_map(|p| p.data().iter().copied())
+        .filter(|v| v.is_finite())
+        .collect();
+    if values.is_empty() {
+        return false;
+    }
+    let (least, most) = (quantile(&mut values, 0.0), quantile(&mut values, 1.0));
+    let middle = median(&mut values);
+    let high = quantile(&mut values, 0.99);
+    let at_full = FULL.iter().any(|f| (0.8..1.001).contains(&(most / f)));
+    least >= 0.0 && at_full && most - middle < LINEAR_REACH * (high - middle)
 }

@@ -80,18 +80,15 @@ const EACH_POWER: f32 = 0.75;
 const SATURATION_LINKED: f32 = 1.0;
 const SATURATION_EACH: f32 = 0.72;
 
-/// Steps of the curve's table over the root of the light. Between them the curve is a straight line,
-/// off by less than 1e-5: a tenth of a step of 16 bits would not show.
-const STEPS: usize = 4096;
-
 /// The curve and the levels of one picture.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Stretch {
     black: [f32; 3],
     gain: [f32; 3],
     saturation: f32,
-    /// The curve at (i / STEPS)^2.
-    curve: Vec<f32>,
+    /// Strength of the curve, and one over its arcsinh.
+    strength: f32,
+    per_full: f32,
 }
 
 impl Stretch {
@@ -148,10 +145,12 @@ impl Stretch {
             Point::Percent(p) => quantile(&mut above_sky, p / 100.0),
         };
         let full = (full + pedestal).max(4.0 * pedestal);
+        let strength = strength_for(pedestal / full, tone.sky);
         Some(Self {
             black,
             gain: gain.map(|g| g / full),
-            curve: table(strength_for(pedestal / full, tone.sky)),
+            strength,
+            per_full: 1.0 / logarithm(strength + (strength * strength + 1.0).sqrt()),
             saturation: match link {
                 Link::Linked => SATURATION_LINKED,
                 Link::Each => SATURATION_EACH,
@@ -160,56 +159,76 @@ impl Stretch {
     }
 
     /// The pixel as the eye gets it; black where a channel is missing.
-    #[inline]
+    #[inline(always)]
+    // Small, and the one definition of what rows of pixels become, which must be compiled into their loop.
+    #[allow(clippy::inline_always)]
     pub fn apply(&self, pixel: [f32; 3]) -> Display {
+        let sum = pixel[0] + pixel[1] + pixel[2];
         let rgb: [f32; 3] =
             std::array::from_fn(|c| (self.gain[c] * (pixel[c] - self.black[c])).max(0.0));
-        let light = (rgb[0] + rgb[1] + rgb[2]) / 3.0;
-        // `max` takes the other value for a missing one, so the pixel itself must be asked.
-        if pixel.iter().any(|v| v.is_nan()) || light <= 0.0 {
-            return Display([0.0; 3]);
-        }
-        let curved = self.curved(light);
-        let most = self.saturation * (rgb[0].max(rgb[1]).max(rgb[2]) / light - 1.0) * curved;
-        let keep = if most > 1.0 - curved {
-            (1.0 - curved) / most
+        let light = (rgb[0] + rgb[1] + rgb[2]) * (1.0 / 3.0);
+        // Written without branches, so that eight pixels go at a time. `max` takes the other value for a missing one, so
+        // the pixel itself is asked.
+        let here = if sum.is_nan() || light <= 0.0 {
+            0.0
         } else {
             1.0
         };
-        let colour = self.saturation * keep;
-        Display(rgb.map(|v| (curved * (1.0 + colour * (v / light - 1.0))).clamp(0.0, 1.0)))
+        let curved = here * self.curved(light);
+        let per_light = 1.0 / light.max(f32::MIN_POSITIVE);
+        let most = self.saturation * (rgb[0].max(rgb[1]).max(rgb[2]) * per_light - 1.0) * curved;
+        let keep = ((1.0 - curved) / most.max(f32::MIN_POSITIVE)).min(1.0);
+        let colour = self.saturation * keep * curved;
+        let (grey, slope) = (curved - colour, colour * per_light);
+        Display(rgb.map(|v| (grey + slope * v).clamp(0.0, 1.0)))
     }
-}
 
-impl Stretch {
+    /// The same for rows of pixels, in place.
+    pub fn apply_to_rows(&self, r: &mut [f32], g: &mut [f32], b: &mut [f32]) {
+        rows(self, r, g, b);
+    }
+
     /// Black, and the light that becomes white, of each channel: the points that a histogram shows.
     pub fn points(&self) -> [(f32, f32); 3] {
         std::array::from_fn(|c| (self.black[c], self.black[c] + 1.0 / self.gain[c]))
     }
 
-    /// The curve at this light, from its table; 1 from full light on.
-    #[inline]
+    /// The curve at this light; 1 from full light on.
+    #[inline(always)]
+    #[allow(clippy::inline_always)]
     fn curved(&self, light: f32) -> f32 {
-        let at = light.min(1.0).sqrt() * STEPS as f32;
-        let i = (at as usize).min(STEPS - 1);
-        let (a, b) = (self.curve[i], self.curve[i + 1]);
-        a + (b - a) * (at - i as f32)
+        let x = self.strength * light.min(1.0);
+        logarithm(x + (x * x + 1.0).sqrt()) * self.per_full
     }
 }
 
-/// The curve of a strength at the steps of its table.
-fn table(strength: f32) -> Vec<f32> {
-    let strength = f64::from(strength);
-    (0..=STEPS)
-        .map(|i| {
-            let light = (i as f64 / STEPS as f64).powi(2);
-            ((strength * light).asinh() / strength.asinh()) as f32
-        })
-        .collect()
+#[multiversion::multiversion(targets("x86_64+avx2"))]
+fn rows(s: &Stretch, r: &mut [f32], g: &mut [f32], b: &mut [f32]) {
+    let n = r.len();
+    let (g, b) = (&mut g[..n], &mut b[..n]);
+    for i in 0..n {
+        let Display(rgb) = s.apply([r[i], g[i], b[i]]);
+        (r[i], g[i], b[i]) = (rgb[0], rgb[1], rgb[2]);
+    }
+}
+
+/// The natural logarithm of a number from 1 on, to 1e-6: its exponent, and a series of the arctanh for the rest. The
+/// library's own cannot go eight at a time.
+#[inline(always)]
+#[allow(clippy::inline_always)]
+fn logarithm(x: f32) -> f32 {
+    let bits = x.to_bits();
+    let exponent = (bits >> 23) as i32 - 127;
+    // From 1 to 2; then around 1, where the series is short.
+    let m = f32::from_bits((bits & 0x007f_ffff) | 0x3f80_0000);
+    let t = (m - std::f32::consts::SQRT_2) / (m + std::f32::consts::SQRT_2);
+    let t2 = t * t;
+    let series = 2.0 * t * (1.0 + t2 * (1.0 / 3.0 + t2 * (0.2 + t2 * (1.0 / 7.0))));
+    (exponent as f32 + 0.5) * std::f32::consts::LN_2 + series
 }
 
 /// Level and noise of the sky: the quarter point, and the scatter of the values below it.
-pub(super) fn sky_and_noise(values: &mut [f32]) -> (f32, f32) {
+pub(crate) fn sky_and_noise(values: &mut [f32]) -> (f32, f32) {
     // The lowest values are noise of the darkest sky. Where nebula covers half the frame the median
     // is nebula; the 25 % point is a level that dark sky has in nearly every picture.
     let level = quantile(values, 0.25);
@@ -314,6 +333,33 @@ mod tests {
             assert!((0.08..0.16).contains(&v), "{grey:?}");
             assert!((v - grey[0]).abs() < 0.03, "{grey:?}");
         }
+    }
+
+    #[test]
+    fn the_logarithm_is_that_of_the_library() {
+        for i in 0..4000 {
+            let x = 1.0 + (i as f32 * 0.01).powi(4);
+            assert!((logarithm(x) - x.ln()).abs() < 2e-6 * (1.0 + x.ln()), "{x}");
+        }
+    }
+
+    #[test]
+    fn rows_are_what_pixels_are() {
+        let s = Stretch::measure(&sample(), Link::Each).unwrap();
+        let mut pixels: Vec<[f32; 3]> = sample()[..999].to_vec();
+        pixels[7] = [f32::NAN, 130.0, 90.0];
+        pixels[8] = [-1e9; 3];
+        let mut planes: [Vec<f32>; 3] =
+            std::array::from_fn(|c| pixels.iter().map(|p| p[c]).collect());
+        let [r, g, b] = &mut planes;
+        s.apply_to_rows(r, g, b);
+        for (i, p) in pixels.iter().enumerate() {
+            assert_eq!(
+                s.apply(*p),
+                Display([planes[0][i], planes[1][i], planes[2][i]])
+            );
+        }
+        assert_eq!((planes[0][7], planes[1][8]), (0.0, 0.0));
     }
 
     #[test]

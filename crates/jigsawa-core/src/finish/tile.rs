@@ -35,6 +35,29 @@ impl Tile {
         self.planes[0].len()
     }
 
+    /// Cuts `border` pixels off every side.
+    pub fn cut(&mut self, border: usize) {
+        let Some(rect) = self.rect else { return };
+        if border == 0 {
+            return;
+        }
+        let inner = Rect {
+            x: rect.x + border as i64,
+            y: rect.y + border as i64,
+            width: rect.width - 2 * border,
+            height: rect.height - 2 * border,
+        };
+        for plane in self.planes.iter_mut().chain([&mut self.stars]) {
+            for y in 0..inner.height {
+                let from = (y + border) * rect.width + border;
+                plane.copy_within(from..from + inner.width, y * inner.width);
+            }
+            plane.truncate(inner.area());
+        }
+        self.rect = Some(inner);
+        self.width = inner.width;
+    }
+
     /// A plane to work in, of this piece's size; give it back with [`Self::give_back`].
     pub(super) fn borrow(&mut self) -> Vec<f32> {
         let mut plane = self.spare.pop().unwrap_or_default();

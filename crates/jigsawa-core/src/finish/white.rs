@@ -3,8 +3,10 @@
 //! *From the stars*: the typical star of the picture becomes white. Many stars of all colours are a fair guess of
 //! sunlight where nothing else is known. *From a catalogue*: the stars' known colours are laid against those
 //! measured, by a robust straight line, and a star like the sun becomes white: B-V of 0.65 (Ramirez et al. 2012,
-//! ApJ 752, 5), BP-RP of 0.82 (Casagrande & `VandenBerg` 2018, MNRAS 479, L102). *From a patch*: its light above
+//! `ApJ` 752, 5), BP-RP of 0.82 (Casagrande & `VandenBerg` 2018, MNRAS 479, L102). *From a patch*: its light above
 //! the sky becomes white.
+
+use rayon::prelude::*;
 
 use super::look::Sources;
 use super::neutral::ChannelSky;
@@ -134,7 +136,9 @@ pub fn star_colours(sources: Sources<'_>, stars: &Catalogue) -> Result<Vec<StarC
     let clear = |s: &&Star| s.flux > LEAST_SNR * s.flux_sigma && s.peak < 0.6 * bright;
     let chosen: Vec<&Star> = stars.clean().filter(clear).take(MOST_STARS).collect();
     let width = WIDER * stars.fwhm_px;
-    let measured = chosen.into_iter().map(|s| one_colour(sources, s.at, width));
+    let measured = chosen
+        .into_par_iter()
+        .map(|s| one_colour(sources, s.at, width));
     let all: Result<Vec<Option<StarColour>>, DoorError> = measured.collect();
     Ok(all?.into_iter().flatten().collect())
 }
@@ -249,7 +253,7 @@ pub fn from_patch(
         let mut finite: Vec<f32> = values.iter().copied().filter(|v| v.is_finite()).collect();
         // The median: a star in the patch is not what is meant.
         light[c] = f64::from(median(&mut finite) - skies[c].level);
-        if !(light[c] > 0.0) {
+        if light[c].is_nan() || light[c] <= 0.0 {
             return Ok(Err(WhiteError::DarkPatch));
         }
     }

@@ -6,6 +6,8 @@
 
 mod engine;
 mod side_by_side;
+mod soften;
 
 pub use engine::{Budget, Input, Keep, MergeError, Sampling, TileOp, look, merge};
 pub use side_by_side::SideBySide;
+pub use soften::Softened;

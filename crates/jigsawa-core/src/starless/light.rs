@@ -110,17 +110,17 @@ impl StarLight {
         let half = (far * far - dy * dy).sqrt();
         let from = ((self.at.x - half).ceil().max(0.0)) as usize;
         let to = ((self.at.x + half).floor() as i64 + 1).clamp(0, row.len() as i64) as usize;
-        for x in from..to.max(from) {
+        for (x, v) in (from..).zip(&mut row[from..to.max(from)]) {
             let dx = x as f64 - self.at.x;
             if dx.hypot(dy) <= self.hole {
-                row[x] = f32::NAN;
+                *v = f32::NAN;
                 continue;
             }
             let r = elliptical(&self.star, dx, dy);
             if r < self.reach {
                 // The last fifth of the reach fades, so that no rim is left.
                 let fade = ((self.reach - r) / (0.2 * self.reach)).min(1.0) as f32;
-                row[x] -= fade * height * profile.at(r);
+                *v -= fade * height * profile.at(r);
             }
         }
     }

@@ -41,7 +41,7 @@ pub struct Stars {
     size: Size,
     profiles: Vec<Profile>,
     /// From top to bottom.
-    stars: Vec<StarLight>,
+    lights: Vec<StarLight>,
     noise: Vec<f32>,
     /// How far the widest star reaches.
     reach: f64,
@@ -87,7 +87,7 @@ impl Stars {
         Ok(Self {
             size,
             profiles,
-            stars,
+            lights: stars,
             noise,
             reach,
         })
@@ -95,12 +95,12 @@ impl Stars {
 
     /// How many stars are taken out.
     pub fn count(&self) -> usize {
-        self.stars.iter().filter(|s| s.reach > 0.0).count()
+        self.lights.iter().filter(|s| s.reach > 0.0).count()
     }
 
     /// How many of them leave a place to be filled.
     pub fn filled(&self) -> usize {
-        self.stars.iter().filter(|s| s.hole > 0.0).count()
+        self.lights.iter().filter(|s| s.hole > 0.0).count()
     }
 
     /// Noise of a pixel in each plane.
@@ -112,7 +112,7 @@ impl Stars {
     pub fn holes(
         &self,
     ) -> impl Iterator<Item = (crate::space::Point<crate::space::FramePx>, f64)> + '_ {
-        self.stars
+        self.lights
             .iter()
             .filter(|s| s.hole > 0.0)
             .map(|s| (s.at, s.hole))
@@ -138,12 +138,12 @@ impl Stars {
             let behind = self.without_wings(&window);
             // Stars whose hole may reach into this band and that no band before has filled.
             let until = self
-                .stars
+                .lights
                 .partition_point(|s| s.at.y < (top + rows) as f64 + 0.5 * MARGIN as f64);
             let fresh: Vec<(usize, Patch)> = (done..until)
                 .into_par_iter()
-                .filter(|i| self.stars[*i].hole > 0.0)
-                .filter_map(|i| Some((i, fill(i, &self.stars, &behind, &self.noise)?)))
+                .filter(|i| self.lights[*i].hole > 0.0)
+                .filter_map(|i| Some((i, fill(i, &self.lights, &behind, &self.noise)?)))
                 .collect();
             done = until.max(done);
             patches.extend(fresh);
@@ -158,6 +158,14 @@ impl Stars {
                 .collect();
             for (_, patch) in &patches {
                 patch.put(inside, &mut out);
+            }
+            for (p, plane) in out.iter_mut().enumerate() {
+                // A hole that nothing could be made up for keeps its star.
+                for (v, o) in plane.iter_mut().zip(window.rows(p, inside)) {
+                    if v.is_nan() {
+                        *v = *o;
+                    }
+                }
             }
             let originals: Vec<&[f32]> =
                 (0..planes.len()).map(|p| window.rows(p, inside)).collect();
@@ -174,12 +182,12 @@ impl Stars {
         let mut behind = window.clone();
         let rect = window.rect();
         let first = self
-            .stars
+            .lights
             .partition_point(|s| s.at.y < rect.y as f64 - self.reach);
         let last = self
-            .stars
+            .lights
             .partition_point(|s| s.at.y <= rect.bottom() as f64 + self.reach);
-        let near = &self.stars[first..last];
+        let near = &self.lights[first..last];
         for p in 0..behind.planes() {
             let profile = &self.profiles[p];
             behind.rows_mut(p).for_each(|(y, row)| {

@@ -273,7 +273,7 @@ fn joined(rings: &[Vec<f32>], width: f64, beta: f64) -> Profile {
             }
         }
         let top = profile.heights[0];
-        if !(top > 0.0) {
+        if top.is_nan() || top <= 0.0 {
             return Profile::moffat(width, beta);
         }
         // A profile falls outwards, and never below zero.

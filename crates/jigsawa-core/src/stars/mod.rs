@@ -414,7 +414,23 @@ fn flag_blends(stars: &mut [Star], within: f64) {
     }
 }
 
+/// Light of the star at a place in an aperture of 1.8 widths above the sky of a ring around, and its error. `None`
+/// where the ring or the aperture lacks pixels.
+pub fn star_flux(plane: &Plane, at: Point<FramePx>, fwhm_px: f64) -> Option<(f64, f64)> {
+    let found = aperture(plane, at, fwhm_px, &mut ApertureScratch::default())?;
+    (!found.incomplete).then_some((found.flux, found.sigma))
+}
+
 impl Catalogue {
+    /// The distance from a star at which its light falls below `sigmas` noise widths, by the frame's profile; at most
+    /// `widths` times the stars' width.
+    pub fn reach_px(&self, star: &Star, sigmas: f64, widths: f64) -> f64 {
+        let noise = f64::from(self.sky.typical_sigma()).max(f64::MIN_POSITIVE);
+        let alpha = self.fwhm_px / (2.0 * (2f64.powf(1.0 / self.beta) - 1.0).sqrt());
+        let height = (star.amplitude / (sigmas * noise)).max(1.0);
+        (alpha * (height.powf(1.0 / self.beta) - 1.0).sqrt()).min(widths * self.fwhm_px)
+    }
+
     /// Stars without a flag.
     pub fn clean(&self) -> impl Iterator<Item = &Star> {
         self.stars.iter().filter(|s| s.flags.is_clean())

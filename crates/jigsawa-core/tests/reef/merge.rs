@@ -2,7 +2,7 @@
 
 use jigsawa_core::balance::Balance;
 use jigsawa_core::colour::mix::parse;
-use jigsawa_core::colour::{Composite, White};
+use jigsawa_core::colour::{Composite, Luminance, Source, White};
 use jigsawa_core::doors::{DoorError, FrameSource, TileSink};
 use jigsawa_core::merge::{Budget, Input, MergeError, Sampling, SideBySide, merge};
 use jigsawa_core::plane::Plane;
@@ -36,8 +36,9 @@ fn composite() -> Composite {
             .unwrap()
     };
     Composite {
-        channels: [bind("SII"), bind("80% Ha + 20% OIII"), bind("OIII")],
-        luminance: Some(bind("Ha")),
+        sources: (0..3).map(Source::of).collect(),
+        channels: vec![bind("SII"), bind("80% Ha + 20% OIII"), bind("OIII")],
+        luminance: Some((bind("Ha"), Luminance { weight: 1.0 })),
         white: White {
             sky: 590.0,
             noise: 2.0,

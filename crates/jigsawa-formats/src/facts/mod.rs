@@ -14,7 +14,7 @@ use names::{
     AIRMASS, ALTITUDE, BINNING_BOTH, BINNING_X, BINNING_Y, CAMERA, CELSIUS, COMBINED, DATE,
     DECLINATION, EXPOSURE, FILTER, FOCAL_MM, FOCUS, GAIN_E_ADU, GAIN_SETTING, HOUR_ANGLE, ISO,
     KIND, LATITUDE, LONGITUDE, OBJECT, OFFSET, PATTERN, PIER, PIXEL_UM, SATURATION, SET_CELSIUS,
-    TELESCOPE,
+    TELESCOPE, TOTAL,
 };
 pub use wcs::{wcs_cards, wcs_records};
 
@@ -36,6 +36,10 @@ pub fn read(frame: &FitsFrame) -> FrameFacts {
         filter: filter_card.as_deref().and_then(Filter::from_spelling),
         filter_card,
         exposure_s: positive(h, EXPOSURE),
+        total_s: positive(h, TOTAL).or_else(|| {
+            let frames = positive(h, COMBINED).unwrap_or(1.0);
+            positive(h, EXPOSURE).map(|s| frames * s)
+        }),
         date: text(h, DATE),
         start_s,
         evening: time::evening(h, start_s, longitude(h)),

@@ -3,6 +3,8 @@
 pub(super) const FILTER: &[&str] = &[
     "FILTER", "FILTER1", "FILT", "FILTNAM", "FILTERID", "INSFILTE",
 ];
+/// All exposures of a stack together.
+pub(super) const TOTAL: &[&str] = &["EXPTOTAL", "TOTALEXP", "TEXPTIME", "TOTEXP"];
 pub(super) const EXPOSURE: &[&str] = &[
     "EXPTIME",
     "EXPOSURE",

@@ -135,6 +135,21 @@ pub struct FinishArgs {
     pub sharpen: f32,
 }
 
+/// The options alone, as the parser fills them in.
+#[derive(Debug, clap::Parser)]
+struct Alone {
+    #[command(flatten)]
+    args: FinishArgs,
+}
+
+impl FinishArgs {
+    /// Every option at its default.
+    pub fn usual() -> Self {
+        use clap::Parser as _;
+        Alone::parse_from(["finish", "LINEAR"]).args
+    }
+}
+
 /// What `--crop` says.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum CropArg {

@@ -1,5 +1,6 @@
 //! What is typed: commands and options, as close to the keyboard as possible.
 
+mod compose;
 mod finish;
 mod normalize;
 mod register;
@@ -14,6 +15,7 @@ use jigsawa_core::resample::Shape;
 use clap::builder::styling::{AnsiColor, Styles};
 use clap::{Args, Parser, Subcommand, ValueEnum};
 
+pub use compose::{ComposeArgs, LinesArg, LuminanceWeight, StretchArg, TryArg};
 pub use finish::{CropArg, FinishArgs, GradientArg, LinkArg, PatchArg, PointArg, WhiteArg};
 pub use normalize::{NormalizeArgs, SampleArg, SurfaceArg};
 pub use register::RegisterArgs;
@@ -94,54 +96,6 @@ pub enum Command {
     Stars(StarsArgs),
     /// Write made-up sample frames and run the whole example on them
     Demo(DemoArgs),
-}
-
-#[derive(Debug, Args)]
-#[command(after_help = "Examples:
-  jigsawa compose ha.fits oiii.fits sii.fits --palette SHO --out result --name reef
-  jigsawa compose r.fits g.fits b.fits ha.fits --red \"90% R + 10% Ha\" --green G --blue B
-  jigsawa compose result/reef.layout.json --palette HOO      (from a layout: nothing is measured again)
-
-Mixes name filters, or frames by their file's name without ending, in quotes where it is not a plain
-word. See docs/mix.md.")]
-pub struct ComposeArgs {
-    /// FITS files, or one layout that an earlier run has written
-    #[arg(required = true, value_name = "FRAME|LAYOUT")]
-    pub frames: Vec<PathBuf>,
-    /// RGB, LRGB, or any three letters of the lines S, H, O and N: red, green and blue
-    #[arg(long, short, required_unless_present_any = ["red", "green", "blue"])]
-    pub palette: Option<String>,
-    /// Mix of the red channel, as in "90% R + 10% Ha"
-    #[arg(long, value_name = "MIX", requires_all = ["green", "blue"], conflicts_with = "palette")]
-    pub red: Option<String>,
-    /// Mix of the green channel
-    #[arg(long, value_name = "MIX", requires_all = ["red", "blue"], conflicts_with = "palette")]
-    pub green: Option<String>,
-    /// Mix of the blue channel
-    #[arg(long, value_name = "MIX", requires_all = ["red", "green"], conflicts_with = "palette")]
-    pub blue: Option<String>,
-    /// Mix that gives the brightness, while the channels give the colour
-    #[arg(long, value_name = "MIX", requires = "red")]
-    pub luminance: Option<String>,
-    /// Say what a frame's filter is, where its header does not
-    #[arg(long = "filter", value_name = "NAME=FRAME", value_parser = pair)]
-    pub filters: Vec<(String, String)>,
-    /// The frame that all others are brought to [default: the best of all]
-    #[arg(long, value_name = "FRAME")]
-    pub reference: Option<String>,
-    #[command(flatten)]
-    pub grid: GridArgs,
-    /// How pixels are interpolated
-    #[arg(help_heading = "Canvas", long, value_enum, default_value_t)]
-    pub kernel: KernelArg,
-    /// How linear light becomes a picture [default: each for narrowband, linked for the rest]
-    #[arg(long, value_enum)]
-    pub stretch: Option<StretchArg>,
-    /// Where frames of the layout are now: the old start of their paths and the new one
-    #[arg(long, value_name = "OLD=NEW", value_parser = relocation)]
-    pub relocate: Vec<(String, String)>,
-    #[command(flatten)]
-    pub output: OutputArgs,
 }
 
 #[derive(Debug, Args)]
@@ -252,16 +206,6 @@ pub enum CanvasArg {
     Union,
     /// Only what all frames cover
     Common,
-}
-
-#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub enum StretchArg {
-    /// All channels alike: colours as measured
-    Linked,
-    /// Each channel by its own light: weak lines beside strong ones
-    Each,
-    /// Linear: a straight ramp in the PNG, the values themselves as 32-bit float in the TIFF
-    None,
 }
 
 /// NAME=FRAME.

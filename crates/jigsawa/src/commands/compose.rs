@@ -1,38 +1,44 @@
-//! `jigsawa compose`: masters of several filters into a colour picture.
+//! `jigsawa compose`: masters of several filters into a colour picture, or into small pictures of many palettes.
 
 use std::path::{Path, PathBuf};
 
 use jigsawa_core::balance::ScaleBy;
-use jigsawa_core::colour::White;
+use jigsawa_core::colour::Luminance;
+use jigsawa_core::colour::mix::{BoundMix, Mix};
 use jigsawa_core::finish::Link;
 use jigsawa_core::layout::{Layout, LayoutFrame};
-use jigsawa_core::merge::{Budget, Input, MergeError, Sampling, merge};
-use jigsawa_core::resample::Shape;
-use jigsawa_core::space::Size;
+use jigsawa_core::stars::Catalogue;
 use jigsawa_core::verdict::Verdict;
 use jigsawa_formats::about::About;
-use jigsawa_formats::fits::{Depth, FitsPlane, FitsWriter};
+use jigsawa_formats::png::write_all;
 use jigsawa_formats::whole::Unfinished;
 
 use crate::account::{Account, Clock, Ending, Output};
 use crate::cache::Store;
-use crate::cli::{Common, ComposeArgs, StretchArg};
-use crate::compose::{Bound, bind, cards, palette};
+use crate::cli::{Common, ComposeArgs, LuminanceWeight, StretchArg};
+use crate::compose::{
+    Bound, Inputs, Paths, Strengths, Twin, bind, blend_of_all, cards, choose, composite, linear,
+    list, strengths, swatches, variants, with_stars,
+};
 use crate::frames::{Filters, Frame};
 use crate::layout_file;
 use crate::normalize::{Across, Settled as Normalizing, normalize};
-use crate::outputs::{self, Names};
+use crate::outputs::{self, Names, finish_first};
 use crate::picture::{self, Tone};
-use crate::register::{Looking, Settled, register};
+use crate::register::{Looking, Settled, measure, register, stars_wanted};
+use crate::seeing;
 use crate::start::{Start, start};
 use crate::tell::Trouble;
-use crate::terminal::{Progress, tell_account};
+use crate::terminal::{say, tell_account};
 
 /// What the account calls the picture to look at.
 pub const PNG: &str = "stretched, 8 bits";
 
 /// Runs the command and prints its account.
 pub fn compose(args: &ComposeArgs, common: &Common) -> Result<Ending, Trouble> {
+    if args.list_palettes {
+        return show_palettes(args, common);
+    }
     let account = make(args, common)?;
     tell_account(&account, common);
     Ok(account.ending())
@@ -49,35 +55,191 @@ fn refuse_placing(args: &ComposeArgs) -> Result<(), Trouble> {
     }
 }
 
-/// Makes the composite.
+/// Everything that the palettes are made from.
+struct Ground<'a> {
+    layout: &'a Layout,
+    inputs: &'a Inputs<'a>,
+    strengths: Strengths,
+}
+
+/// Makes the composite, or the comparison.
 pub fn make(args: &ComposeArgs, common: &Common) -> Result<Account, Trouble> {
     let mut clock = Clock::start();
-    let palette = palette(args)?;
-    let start = start(
-        &args.frames,
-        &args.filters,
-        &args.relocate,
-        Filters::OneEach,
-    )?;
+    let start = start(&args.frames, &args.filters, &args.relocate, Filters::Known)?;
     if start.placed.is_some() {
         refuse_placing(args)?;
     }
-    let bound = bind(&palette, &start.frames)?;
-    let names = Names::new(&args.output, &start.frames, &palette.name)?;
+    let palettes = choose(args, &start.frames)?;
+    let first: Vec<Bound> = palettes
+        .iter()
+        .map(|p| bind(p, &start.frames, start.placed.as_ref()))
+        .collect::<Result<_, _>>()?;
+    let compare = palettes.len() > 1;
     let fresh = start.placed.as_ref().is_none_or(|l| !has_colours(l));
-    names.check(args.output.overwrite, fresh)?;
-    let (frames, layout) = lay_out(start, &bound.inputs, args, common, &mut clock)?;
-    let linear = merge_into(&names, &layout, &frames, &bound, &palette, args, common)?;
-    clock.lap("merge");
+    let names = Names::new(
+        &args.output,
+        &start.frames,
+        if compare {
+            "variants"
+        } else {
+            &palettes[0].name
+        },
+    )?;
+    let paths = compare.then(|| Paths::new(&args.output.out, &names.start, &first));
+    match &paths {
+        Some(paths) => names.check_these(&paths.all(), args.output.overwrite, fresh)?,
+        None => names.check(args.output.overwrite, fresh, args.linear_only)?,
+    }
+    // A frame that a mix names alone must not be left out; of several of a filter some may.
+    let mut needed: Vec<usize> = first
+        .iter()
+        .flat_map(|b| &b.sources)
+        .filter(|s| s.len() == 1)
+        .flatten()
+        .copied()
+        .collect();
+    needed.sort_unstable();
+    needed.dedup();
+    let (frames, layout) = lay_out(start, &needed, args, common, &mut clock)?;
+    let mut bounds: Vec<Bound> = palettes
+        .iter()
+        .map(|p| bind(p, &frames, Some(&layout)))
+        .collect::<Result<_, _>>()?;
+    let mut used: Vec<usize> = bounds.iter().flat_map(Bound::inputs).collect();
+    used.sort_unstable();
+    used.dedup();
+    let inputs = inputs(args, &layout, &frames, &used, common)?;
+    let ground = Ground {
+        strengths: strengths(args, &layout, &frames, &used, &inputs)?,
+        layout: &layout,
+        inputs: &inputs,
+    };
+    for b in &mut bounds {
+        ground.strengths.complete(b);
+        if args.luminance.as_deref() == Some("all") {
+            *b = with_blend(b, &ground, &frames)?;
+        }
+    }
+    clock.lap("lines");
+    let mut files = match &paths {
+        Some(paths) => {
+            let luminance = luminance(args, &bounds[0], &ground);
+            let made = variants(
+                paths,
+                &names.title,
+                &bounds,
+                (&layout, &frames),
+                &ground.strengths,
+                luminance,
+                args.output.overwrite,
+            )?;
+            clock.lap("variants");
+            made
+        }
+        None => one(&names, &bounds[0], &ground, args, common, &mut clock)?,
+    };
+    if fresh {
+        files.push((
+            layout_file::write(&names.layout, &layout, args.output.overwrite)?,
+            "layout",
+        ));
+    }
+    let mut written: Vec<Output> = Vec::new();
+    finish_first(files, &mut written)?;
+    let channels = if compare {
+        Vec::new()
+    } else {
+        bounds.swap_remove(0).channels
+    };
+    let mut account = Account::new("compose", &layout, channels, written, clock);
+    account.lines = ground.strengths.rows;
+    Ok(account)
+}
+
+/// The full picture of one palette.
+fn one(
+    names: &Names,
+    bound: &Bound,
+    ground: &Ground<'_>,
+    args: &ComposeArgs,
+    common: &Common,
+    clock: &mut Clock,
+) -> Result<Vec<(Unfinished, &'static str)>, Trouble> {
+    let overwrite = args.output.overwrite;
+    let (layout, frames) = (ground.layout, ground.inputs.frames);
+    let mut header = cards(
+        bound,
+        layout,
+        frames,
+        names.object.as_deref(),
+        &done(args, ground),
+    );
+    outputs::sky_cards(layout, frames, &mut header);
+    let how = luminance(args, bound, ground);
+    let merged = |path: &Path, overwrite: bool, stars: bool| -> Result<Unfinished, Trouble> {
+        let op = composite(bound, layout, &ground.strengths, how, stars).ok_or(Trouble::Nothing)?;
+        linear(
+            path,
+            overwrite,
+            &header,
+            (bound, &op),
+            layout,
+            ground.inputs,
+            common,
+        )
+    };
+    let exchange = bound.stars.is_some() || args.stars_from.is_some();
+    let whole = if exchange {
+        let nebula = merged(&names.linear.with_extension("nebula"), true, false)?;
+        let own = match &args.stars_from {
+            Some(_) => None,
+            None => Some(merged(&names.linear.with_extension("natural"), true, true)?),
+        };
+        clock.lap("merge");
+        let stars: PathBuf = match (&args.stars_from, &own) {
+            (Some(file), _) => file.clone(),
+            (None, Some(own)) => own.path().to_owned(),
+            (None, None) => return Err(Trouble::Nothing),
+        };
+        let twin = Twin {
+            nebula: nebula.path(),
+            stars: &stars,
+            stars_name: match &args.stars_from {
+                Some(file) => file.display().to_string(),
+                None => "the stars' composite".to_owned(),
+            },
+        };
+        let exchanged = with_stars(&names.linear, overwrite, &header, &twin, common)?;
+        tracing::info!(
+            "{} stars were taken out, {} put in",
+            exchanged.out,
+            exchanged.brought
+        );
+        clock.lap("stars");
+        exchanged.file
+    } else {
+        let file = merged(&names.linear, overwrite, false)?;
+        clock.lap("merge");
+        file
+    };
+    let mut files = vec![(whole, "linear 32-bit float, 3 planes")];
+    if args.linear_only {
+        return Ok(files);
+    }
+    let link = if bound.stars.is_some() {
+        Link::Linked
+    } else {
+        bound.link
+    };
     let tone = match args.stretch {
         Some(StretchArg::None) => Tone::Straight,
         Some(StretchArg::Linked) => Tone::Stretched(Link::Linked),
         Some(StretchArg::Each) => Tone::Stretched(Link::Each),
-        None => Tone::Stretched(bound.link),
+        None => Tone::Stretched(link),
     };
-    let begin = |path: &Path| outputs::begin(path, args.output.overwrite);
+    let begin = |path: &Path| outputs::begin(path, overwrite);
     let pictures = picture::write(
-        linear.path(),
+        files[0].0.path(),
         layout.canvas.row_order,
         tone,
         &About::titled(&names.title),
@@ -90,33 +252,202 @@ pub fn make(args: &ComposeArgs, common: &Common) -> Result<Account, Trouble> {
     } else {
         ["stretched, 16 bits", PNG]
     };
-    let mut files = vec![(linear, "linear 32-bit float, 3 planes")];
     files.extend(pictures.into_iter().zip(kinds));
-    if fresh {
-        files.push((
-            layout_file::write(&names.layout, &layout, args.output.overwrite)?,
-            "layout",
+    Ok(files)
+}
+
+/// What was done to lines and stars, for the history.
+fn done(args: &ComposeArgs, ground: &Ground<'_>) -> Vec<String> {
+    let mut lines: Vec<String> = ground
+        .strengths
+        .rows
+        .iter()
+        .map(|r| {
+            let off = r
+                .continuum
+                .as_ref()
+                .map_or(String::new(), |(f, k)| format!(", less {k} {f}"));
+            format!("line {}: x {} ({}){off}", r.filter, r.factor, r.by)
+        })
+        .collect();
+    if args.match_seeing {
+        lines.push("stars made as wide as in the widest filter".to_owned());
+    }
+    if let Some(file) = &args.stars_from {
+        lines.push(format!(
+            "stars of {}",
+            crate::compose::file_name(&file.display().to_string())
         ));
     }
-    let mut written = Vec::new();
-    for (file, kind) in files {
-        let path = file.target().to_owned();
-        file.finish().map_err(|error| Trouble::Write {
-            file: path.clone(),
-            error,
-        })?;
-        written.push(Output {
-            file: path.display().to_string(),
-            kind,
-        });
+    lines
+}
+
+/// Frames as the merge reads them; their stars where something asks for them.
+fn inputs<'a>(
+    args: &ComposeArgs,
+    layout: &Layout,
+    frames: &'a [Frame],
+    used: &[usize],
+    common: &Common,
+) -> Result<Inputs<'a>, Trouble> {
+    let mut catalogues: Vec<Option<Catalogue>> = frames.iter().map(|_| None).collect();
+    let mut wanted = Vec::new();
+    if args.match_seeing {
+        wanted.extend_from_slice(used);
     }
-    Ok(Account::new(
-        "compose",
-        &layout,
-        bound.channels,
-        written,
-        clock,
-    ))
+    for (_, broad) in &args.continuum {
+        wanted.extend(crate::compose::find(frames, broad, 0));
+    }
+    wanted.sort_unstable();
+    wanted.dedup();
+    if !wanted.is_empty() {
+        let store = Store::open(&args.output.out, !common.no_cache)?;
+        let list: Vec<&Frame> = wanted.iter().map(|i| &frames[*i]).collect();
+        for (i, found) in wanted
+            .iter()
+            .zip(measure(&list, &[], &stars_wanted(), &store, common)?)
+        {
+            catalogues[*i] = found.ok();
+        }
+    }
+    let softened = if args.match_seeing {
+        seeing::matched(layout, frames, used, &catalogues)
+    } else {
+        Vec::new()
+    };
+    Ok(Inputs {
+        frames,
+        shape: args.kernel.shape(),
+        softened,
+        catalogues,
+    })
+}
+
+/// Noise of a source after matching and line balance.
+fn noise_of(source: &[usize], ground: &Ground<'_>) -> f32 {
+    let of = |i: &usize| {
+        let f = &ground.layout.frames[*i];
+        let scale = f.balance.as_ref().map_or(1.0, |b| b.scale.value);
+        let sigma = scale * f.measured.noise_adu;
+        if sigma > 0.0 {
+            1.0 / (sigma * sigma)
+        } else {
+            0.0
+        }
+    };
+    let weight: f64 = source.iter().map(of).sum();
+    let sigma = if weight > 0.0 {
+        weight.sqrt().recip()
+    } else {
+        0.0
+    };
+    sigma as f32 * ground.strengths.factor(source)
+}
+
+/// A palette whose brightness is the noise-weighted mean of all that it uses.
+fn with_blend(bound: &Bound, ground: &Ground<'_>, frames: &[Frame]) -> Result<Bound, Trouble> {
+    let noise: Vec<f32> = bound
+        .palette
+        .needs()
+        .iter()
+        .map(|n| noise_of(&crate::compose::find(frames, n, 0), ground))
+        .collect();
+    let Some((_, mix)) = blend_of_all(bound, &noise) else {
+        return Err(Trouble::Nothing);
+    };
+    let mut palette = bound.palette.clone();
+    palette.luminance = Some(mix);
+    let mut blended = bind(&palette, frames, Some(ground.layout))?;
+    ground.strengths.complete(&mut blended);
+    Ok(blended)
+}
+
+/// How much of the brightness the luminance gives.
+fn luminance(args: &ComposeArgs, bound: &Bound, ground: &Ground<'_>) -> Luminance {
+    let weight = match args.luminance_weight {
+        LuminanceWeight::Part(part) => part,
+        LuminanceWeight::Noise => {
+            // The noise of mixes of one name each; others are as noisy as the mean of their names.
+            let of = |mix: &Mix, bound_mix: &BoundMix| -> f32 {
+                let _ = bound_mix;
+                let names = mix.names();
+                let all = names.iter().map(|n| {
+                    noise_of(
+                        &crate::compose::find(ground.inputs.frames, &n.text, 0),
+                        ground,
+                    )
+                });
+                let n = names.len().max(1) as f32;
+                (all.map(|s| s * s).sum::<f32>() / n).sqrt()
+            };
+            let own = bound
+                .palette
+                .luminance
+                .as_ref()
+                .zip(bound.luminance.as_ref())
+                .map(|(m, b)| of(m, b));
+            let channels: Vec<f32> = bound
+                .palette
+                .channels
+                .iter()
+                .zip(&bound.mixes)
+                .map(|(m, b)| of(m, b))
+                .collect();
+            let y = jigsawa_core::finish::LUMINANCE
+                .iter()
+                .zip(&channels)
+                .map(|(k, s)| (k * s).powi(2))
+                .sum::<f32>();
+            own.map_or(1.0, |l| {
+                if l * l + y > 0.0 {
+                    y / (l * l + y)
+                } else {
+                    1.0
+                }
+            })
+        }
+    };
+    Luminance { weight }
+}
+
+/// The palettes as a table, and as a picture where a folder is named.
+fn show_palettes(args: &ComposeArgs, common: &Common) -> Result<Ending, Trouble> {
+    let folder = &args.output.out;
+    let mut outputs = Vec::new();
+    if folder != Path::new(".") {
+        outputs::make_folder(folder)?;
+        let path = folder.join("palettes.png");
+        let picture = swatches().ok_or(Trouble::Nothing)?;
+        let file = outputs::begin(&path, args.output.overwrite)?;
+        let file = write_all(
+            file,
+            (picture.width(), picture.height()),
+            &[picture.rgb()],
+            1.0,
+        )
+        .map_err(|error| Trouble::Write { file: path, error })?;
+        finish_first(vec![(file, "palettes on the made-up sky")], &mut outputs)?;
+    }
+    if common.json {
+        let rows: Vec<_> = jigsawa_core::colour::Palette::shown()
+            .iter()
+            .map(|p| {
+                let mixes: Vec<&str> = p.mixes().map(Mix::text).collect();
+                serde_json::json!({ "palette": p.name, "needs": p.needs(), "about": p.about, "mixes": mixes })
+            })
+            .collect();
+        let document = serde_json::json!({
+            "jigsawa": env!("CARGO_PKG_VERSION"), "command": "compose", "palettes": rows, "outputs": outputs,
+            "warnings": [],
+        });
+        say(&format!("{document:#}"));
+    } else if !common.quiet {
+        say(&list());
+        for o in &outputs {
+            say(&format!("\nwrote      {}  {}", o.file, o.kind));
+        }
+    }
+    Ok(Ending::Whole)
 }
 
 /// The frames with their places and balances: as the layout has them, or found now.
@@ -204,116 +535,6 @@ fn in_colour(
         needed,
     };
     normalize(frames, layout, &settled, store, common, clock).map(|n| n.layout)
-}
-
-/// Reads, places, balances and mixes the frames into the linear result, still under a temporary name.
-fn merge_into(
-    names: &Names,
-    layout: &Layout,
-    frames: &[Frame],
-    bound: &Bound,
-    palette: &jigsawa_core::colour::Palette,
-    args: &ComposeArgs,
-    common: &Common,
-) -> Result<Unfinished, Trouble> {
-    let sources: Vec<FitsPlane<'_>> = bound.inputs.iter().map(|i| frames[*i].source()).collect();
-    let inputs: Vec<Input<'_>> = bound
-        .inputs
-        .iter()
-        .zip(&sources)
-        .map(|(i, source)| input(&layout.frames[*i], source, args.kernel.shape()))
-        .collect::<Result<_, _>>()?;
-    let reference = layout.level_index().unwrap_or(0);
-    let composite = bound
-        .composite(white(&layout.frames[reference]))
-        .ok_or(Trouble::Nothing)?;
-    let mut cards = cards(palette, bound, layout, names.object.as_deref());
-    outputs::sky_cards(layout, frames, &mut cards);
-    let size: Size = layout.canvas.size;
-    let wrong = |error| Trouble::Write {
-        file: names.linear.clone(),
-        error,
-    };
-    let file = outputs::begin(&names.linear, args.output.overwrite)?;
-    let mut sink = FitsWriter::create(file, size, 3, Depth::Float, &cards).map_err(wrong)?;
-    let progress = Progress::begin("merge", 1, common);
-    merge(
-        &inputs,
-        size,
-        &composite,
-        Budget {
-            bytes: common.memory,
-        },
-        &mut sink,
-        &|done, all| progress.of(done, all),
-    )
-    .map_err(|e| Trouble::Merge {
-        file: match &e {
-            MergeError::Source { input, .. } => Some(frames[bound.inputs[*input]].name()),
-            MergeError::Sink(_) => Some(names.linear.display().to_string()),
-        },
-        message: match &e {
-            MergeError::Source { input, error } => {
-                format!(
-                    "'{}' cannot be read: {error}",
-                    frames[bound.inputs[*input]].name()
-                )
-            }
-            MergeError::Sink(error) => {
-                format!("'{}' cannot be written: {error}", names.linear.display())
-            }
-        },
-    })?;
-    sink.complete().map_err(wrong)
-}
-
-fn input<'a>(
-    f: &LayoutFrame,
-    source: &'a FitsPlane<'a>,
-    shape: Shape,
-) -> Result<Input<'a>, Trouble> {
-    let left_out = |reason: &str| Trouble::LeftOut {
-        file: f.file.clone(),
-        reason: reason.to_owned(),
-    };
-    if let Verdict::LeftOut(reason) = &f.verdict {
-        return Err(left_out(reason));
-    }
-    let placement = f
-        .placement
-        .as_ref()
-        .and_then(jigsawa_core::layout::PlacementRecord::placement)
-        .ok_or_else(|| left_out("it has no placement"))?;
-    let balance = f
-        .balance
-        .clone()
-        .ok_or_else(|| left_out("it has no balance"))?;
-    Ok(Input {
-        source,
-        placement,
-        balance,
-        saturation: f.saturation.unwrap_or(f32::INFINITY),
-        sampling: Sampling {
-            shape,
-            ..Sampling::default()
-        },
-    })
-}
-
-/// The levels of a composite, from its reference.
-fn white(reference: &LayoutFrame) -> White {
-    let m = &reference.measured;
-    let sky = m.sky_adu as f32;
-    White {
-        sky,
-        noise: m.noise_adu as f32,
-        // A layout without any star has no placements either, so the last resort is never shown.
-        full: reference
-            .saturation
-            .or(m.brightest_adu)
-            .map_or(1.0, |white| white - sky)
-            .max(f32::MIN_POSITIVE),
-    }
 }
 
 /// The folder that a frame lies in, by name: the target's name where no header tells it.

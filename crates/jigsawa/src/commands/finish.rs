@@ -3,7 +3,8 @@
 use std::path::{Path, PathBuf};
 
 use jigsawa_core::doors::DoorError;
-use jigsawa_core::finish::{Plan, PlanError, develop, look, looks_stretched};
+use jigsawa_core::finish::{Plan, PlanError, Sources, develop, look, looks_stretched};
+use jigsawa_core::frame::RowOrder;
 use jigsawa_formats::about::About;
 use jigsawa_formats::fits::{Cards, Depth, FitsWriter};
 use jigsawa_formats::png::Bits;
@@ -87,54 +88,25 @@ pub fn make(args: &FinishArgs, common: &Common) -> Result<FinishAccount, Trouble
         .transpose()?;
     let behind_planes = opened.as_ref().map(LinearFile::planes);
     let starless = behind_planes.as_ref().map(doors);
-    let shape = (plan.rect.width, plan.rect.height);
-    let mut shrink = args.size.map(|n| Shrink::new(shape, n as usize));
-    let picture = shrink.as_ref().map_or(shape, Shrink::shape);
-    let strip = words.as_ref().map_or(0, |_| strip_height(picture));
-    let about = about(&caption, &linear, &plan);
+    let developing = Developing {
+        plan: &plan,
+        sources,
+        starless,
+        order: linear.facts.row_order,
+        file: &name,
+        longest: args.size.map(|n| n as usize),
+        words: words.as_deref(),
+    };
     let files: Vec<(Unfinished, Format)> = begun
         .into_iter()
         .zip(&targets)
         .map(|(file, t)| (file, t.format.clone()))
         .collect();
-    let mut preview = page.as_ref().map(|_| Shrink::new(shape, PAGE_WIDTH));
-    let mut after = Vec::new();
-    let progress = Progress::begin("finish", shape.1, common);
-    let done = encode(files, (picture.0, picture.1 + strip), &about, |out| {
-        let (mut small, mut rows_done) = (Vec::new(), 0);
-        let order = linear.facts.row_order;
-        let developed = develop(&plan, sources, starless, order, |rows, n| {
-            if let Some(s) = &mut preview {
-                s.rows(rows, &mut after);
-            }
-            let going = match &mut shrink {
-                None => out.rows(rows),
-                Some(s) => {
-                    small.clear();
-                    s.rows(rows, &mut small);
-                    small.is_empty() || out.rows(&small)
-                }
-            };
-            rows_done += n;
-            progress.of(rows_done, shape.1);
-            if going { Ok(()) } else { Err(Stop::Encoder) }
-        });
-        match developed {
-            Ok(()) => {
-                if let Some(words) = &words {
-                    out.rows(&Caption::strip(words, (picture.0, strip)));
-                }
-                Ok(())
-            }
-            // The encoder that takes no more tells why itself.
-            Err(Stop::Encoder) => Ok(()),
-            Err(Stop::Source(e)) => Err(Trouble::Unreadable {
-                file: name.clone(),
-                error: e.to_string(),
-            }),
-        }
-    })?;
-    drop(progress);
+    let about = about(&caption, &linear, &plan);
+    let mut preview = page
+        .as_ref()
+        .map(|_| (Shrink::new(developing.shape(), PAGE_WIDTH), Vec::new()));
+    let done = developing.write(files, &about, preview.as_mut(), common)?;
     clock.lap("picture");
     let mut files: Vec<(Unfinished, &'static str)> = done
         .into_iter()
@@ -148,7 +120,9 @@ pub fn make(args: &FinishArgs, common: &Common) -> Result<FinishAccount, Trouble
             wish: &wish,
             look: &seen,
             starless,
-            after: (preview.as_ref().map_or(0, |s| s.shape().0), &after),
+            after: preview
+                .as_ref()
+                .map_or((0, &[]), |(s, rows)| (s.shape().0, rows)),
         };
         files.push((write_finish(path, &page, args.overwrite)?, REPORT));
         clock.lap("report");
@@ -159,6 +133,81 @@ pub fn make(args: &FinishArgs, common: &Common) -> Result<FinishAccount, Trouble
     Ok(account(
         &linear, &plan, &wish, stars, outputs, warnings, clock,
     ))
+}
+
+/// A picture on its way from the linear file to its files.
+struct Developing<'a> {
+    plan: &'a Plan,
+    sources: Sources<'a>,
+    starless: Option<Sources<'a>>,
+    order: RowOrder,
+    /// What is read, as it was typed.
+    file: &'a str,
+    /// The longer side that is wanted.
+    longest: Option<usize>,
+    /// Words of the strip below it.
+    words: Option<&'a str>,
+}
+
+impl Developing<'_> {
+    /// Width and height of what stays of the linear file.
+    fn shape(&self) -> (usize, usize) {
+        (self.plan.rect.width, self.plan.rect.height)
+    }
+
+    /// Develops the picture into all files, and into a small copy for the report.
+    fn write(
+        &self,
+        files: Vec<(Unfinished, Format)>,
+        about: &About,
+        mut preview: Option<&mut (Shrink, Vec<f32>)>,
+        common: &Common,
+    ) -> Result<Vec<Unfinished>, Trouble> {
+        let shape = self.shape();
+        let mut shrink = self.longest.map(|n| Shrink::new(shape, n));
+        let picture = shrink.as_ref().map_or(shape, Shrink::shape);
+        let strip = self.words.map_or(0, |_| strip_height(picture));
+        let progress = Progress::begin("finish", shape.1, common);
+        encode(files, (picture.0, picture.1 + strip), about, |out| {
+            let (mut small, mut rows_done) = (Vec::new(), 0);
+            let developed = develop(
+                self.plan,
+                self.sources,
+                self.starless,
+                self.order,
+                |rows, n| {
+                    if let Some((shrink, after)) = preview.as_deref_mut() {
+                        shrink.rows(rows, after);
+                    }
+                    let going = match &mut shrink {
+                        None => out.rows(rows),
+                        Some(s) => {
+                            small.clear();
+                            s.rows(rows, &mut small);
+                            small.is_empty() || out.rows(&small)
+                        }
+                    };
+                    rows_done += n;
+                    progress.of(rows_done, shape.1);
+                    if going { Ok(()) } else { Err(Stop::Encoder) }
+                },
+            );
+            match developed {
+                Ok(()) => {
+                    if let Some(words) = self.words {
+                        out.rows(&Caption::strip(words, (picture.0, strip)));
+                    }
+                    Ok(())
+                }
+                // The encoder that takes no more tells why itself.
+                Err(Stop::Encoder) => Ok(()),
+                Err(Stop::Source(e)) => Err(Trouble::Unreadable {
+                    file: self.file.to_owned(),
+                    error: e.to_string(),
+                }),
+            }
+        })
+    }
 }
 
 /// Why developing stopped.

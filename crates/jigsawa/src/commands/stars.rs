@@ -1,5 +1,7 @@
 //! `jigsawa stars`: a frame taken apart into its stars and what lies behind them.
 
+use std::fmt::Write as _;
+
 use jigsawa_core::doors::FrameSource;
 use jigsawa_formats::fits::{Cards, Depth, FitsWriter};
 use serde::Serialize;
@@ -120,18 +122,15 @@ fn text(a: &StarsAccount) -> String {
         "frame      {}, {} stars of {:.2} px\nfilled     {} places; the other stars were taken off as they are modelled\n\n",
         a.file, a.stars, a.fwhm_px, a.filled
     );
+    // Writing to a string cannot fail.
     for o in &a.outputs {
-        out.push_str(&format!("wrote      {}  {}\n", o.file, o.kind));
+        let _ = writeln!(out, "wrote      {}  {}", o.file, o.kind);
     }
     let stages: Vec<String> = a
         .stages
         .iter()
         .map(|s| format!("{} {:.2}", s.name, s.seconds))
         .collect();
-    out.push_str(&format!(
-        "took       {:.2} s: {}\n",
-        a.seconds,
-        stages.join(", ")
-    ));
+    let _ = writeln!(out, "took       {:.2} s: {}", a.seconds, stages.join(", "));
     out
 }

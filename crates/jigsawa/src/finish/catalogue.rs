@@ -10,19 +10,27 @@ use crate::tell::Trouble;
 /// Names of a column, any of them, in any case; degrees and magnitudes.
 const RA: [&str; 3] = ["ra", "ra_deg", "raj2000"];
 const DEC: [&str; 3] = ["dec", "dec_deg", "dej2000"];
-const BLUE: [(&[&str], &[&str], &[&str], Index); 2] = [
-    (
-        &["b", "bmag", "b_mag"],
-        &["v", "vmag", "v_mag"],
-        &["v", "vmag", "v_mag"],
-        Index::BV,
-    ),
-    (
-        &["bp", "bpmag", "bp_mag", "phot_bp_mean_mag"],
-        &["rp", "rpmag", "rp_mag", "phot_rp_mean_mag"],
-        &["g", "gmag", "g_mag", "phot_g_mean_mag"],
-        Index::BpRp,
-    ),
+/// Columns that tell a colour: names of the bluer magnitude, of the redder, and of that which tells brightness.
+struct Colour {
+    blue: &'static [&'static str],
+    red: &'static [&'static str],
+    bright: &'static [&'static str],
+    index: Index,
+}
+
+const COLOURS: [Colour; 2] = [
+    Colour {
+        blue: &["b", "bmag", "b_mag"],
+        red: &["v", "vmag", "v_mag"],
+        bright: &["v", "vmag", "v_mag"],
+        index: Index::BV,
+    },
+    Colour {
+        blue: &["bp", "bpmag", "bp_mag", "phot_bp_mean_mag"],
+        red: &["rp", "rpmag", "rp_mag", "phot_rp_mean_mag"],
+        bright: &["g", "gmag", "g_mag", "phot_g_mean_mag"],
+        index: Index::BpRp,
+    },
 ];
 
 /// Reads the catalogue. Lines without a colour are passed over.
@@ -49,9 +57,9 @@ pub fn read(file: &Path) -> Result<(Vec<KnownStar>, Index), Trouble> {
             "it has no columns 'ra' and 'dec', in degrees".to_owned(),
         ));
     };
-    let found = BLUE.iter().find_map(|(blue, red, bright, index)| {
-        let (blue, red) = (column(blue)?, column(red)?);
-        Some((blue, red, column(bright).unwrap_or(red), *index))
+    let found = COLOURS.iter().find_map(|c| {
+        let (blue, red) = (column(c.blue)?, column(c.red)?);
+        Some((blue, red, column(c.bright).unwrap_or(red), c.index))
     });
     let Some((blue, red, bright, index)) = found else {
         return Err(wrong(

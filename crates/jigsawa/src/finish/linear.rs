@@ -48,6 +48,11 @@ impl LinearFile {
         self.file.header().text("CHANNELS").as_deref() == Some(NARROW)
     }
 
+    /// Is it a nebula in narrowband under stars in broadband?
+    pub fn is_mixed(&self) -> bool {
+        self.file.header().text("CHANNELS").as_deref() == Some(MIXED)
+    }
+
     /// How its channels are stretched where nothing is asked for.
     pub fn link(&self) -> Link {
         if self.is_narrow() {
@@ -86,8 +91,10 @@ impl LinearFile {
     }
 }
 
-/// What `compose` writes into CHANNELS for a composite of narrowband lines alone, and for any other.
+/// What `compose` writes into CHANNELS for a composite of narrowband lines alone, for one whose nebula is and whose stars are
+/// not, and for any other.
 pub const NARROW: &str = "narrowband";
+pub const MIXED: &str = "narrowband, broadband stars";
 pub const BROAD: &str = "broadband";
 
 /// Planes as the core reads them.

@@ -7,6 +7,6 @@ mod starless;
 mod wish;
 
 pub use account::{FinishAccount, account, finish_text, steps};
-pub use linear::{BROAD, LinearFile, NARROW, doors};
+pub use linear::{BROAD, LinearFile, MIXED, NARROW, doors};
 pub use starless::{measure_stars, take_out};
-pub use wish::wish;
+pub use wish::{usual_wish, wish};

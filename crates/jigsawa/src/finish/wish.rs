@@ -2,7 +2,9 @@
 
 use jigsawa_core::balance::Shape;
 use jigsawa_core::balance::flatten::Hints;
-use jigsawa_core::finish::{Crop, GradientWish, Quiet, SkyFrom, Tone, TonePoint, WhiteFrom, Wish};
+use jigsawa_core::finish::{
+    Crop, GradientWish, Link, Quiet, SkyFrom, Tone, TonePoint, WhiteFrom, Wish,
+};
 use jigsawa_core::space::{CanvasPx, Point, Rect};
 
 use super::catalogue;
@@ -18,10 +20,55 @@ const USUAL_GREEN: f32 = 0.8;
 /// The stiffness of a spline that is asked for.
 const USUAL_STIFFNESS: f64 = 0.7;
 
+/// What is wanted of every step where nothing is asked for: for a composite whose channels are stretched so, with stars of its
+/// own or not.
+pub fn usual_wish(link: Link, stars_apart: bool) -> Wish {
+    let args = FinishArgs::usual();
+    let broad = link == Link::Linked && !stars_apart;
+    Wish {
+        crop: Crop::Covered,
+        gradient: Some(GradientWish {
+            shape: None,
+            hints: Hints::default(),
+        }),
+        neutral: Some(SkyFrom::Darkest),
+        white: if broad {
+            WhiteFrom::Stars
+        } else {
+            WhiteFrom::AsItIs
+        },
+        green: if broad { USUAL_GREEN } else { 0.0 },
+        quiet: Quiet {
+            brightness: args.noise.0,
+            colour: args.noise.1,
+        },
+        blur_rounds: 0,
+        tone: Tone {
+            link,
+            sky: args.sky,
+            black: point(args.black),
+            white: point(args.full),
+            sky_is_zero: false,
+        },
+        contrast: args.contrast,
+        saturation: args.saturation.all,
+        hues: Vec::new(),
+        stars: 1.0,
+        sharpen: args.sharpen,
+    }
+}
+
+const fn point(p: PointArg) -> TonePoint {
+    match p {
+        PointArg::Sigma(k) => TonePoint::Sigma(k),
+        PointArg::Percent(p) => TonePoint::Percent(p),
+    }
+}
+
 /// Settles what is wanted of every step.
 pub fn wish(args: &FinishArgs, linear: &LinearFile) -> Result<Wish, Trouble> {
     let colour = linear.is_colour();
-    let broad = colour && !linear.is_narrow();
+    let broad = colour && !linear.is_narrow() && !linear.is_mixed();
     for (option, rect) in rects(args) {
         inside(option, rect, linear)?;
     }
@@ -36,10 +83,6 @@ pub fn wish(args: &FinishArgs, linear: &LinearFile) -> Result<Wish, Trouble> {
             let (known, index) = catalogue::read(file)?;
             WhiteFrom::Catalogue { known, index }
         }
-    };
-    let point = |p: PointArg| match p {
-        PointArg::Sigma(k) => TonePoint::Sigma(k),
-        PointArg::Percent(p) => TonePoint::Percent(p),
     };
     Ok(Wish {
         crop: match args.crop {
@@ -66,8 +109,8 @@ pub fn wish(args: &FinishArgs, linear: &LinearFile) -> Result<Wish, Trouble> {
         blur_rounds: usize::from(args.deconvolve),
         tone: Tone {
             link: match args.stretch {
-                Some(LinkArg::Linked) => jigsawa_core::finish::Link::Linked,
-                Some(LinkArg::Each) => jigsawa_core::finish::Link::Each,
+                Some(LinkArg::Linked) => Link::Linked,
+                Some(LinkArg::Each) => Link::Each,
                 None => linear.link(),
             },
             sky: args.sky,

@@ -8,7 +8,7 @@ mod smaller;
 mod text;
 
 pub use caption::{Caption, FIELDS, strip_height};
-pub use encode::{Encoder, Format, encode};
+pub use encode::{Format, encode};
 pub use quick::{Tone, write};
 pub use smaller::Shrink;
 pub use text::{Words, write_words};

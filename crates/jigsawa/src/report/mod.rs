@@ -12,8 +12,10 @@ mod plot;
 mod save;
 mod scatter;
 mod svg;
+mod variants;
 
 pub use finish::{FinishPage, write as write_finish};
 pub use levels::{LevelPage, write as write_levels};
 pub use page::{duration, write};
 pub use places::{Places, write as write_places};
+pub use variants::write_variants;

@@ -40,8 +40,24 @@ pub enum Trouble {
         name: String,
         frames: Vec<String>,
     },
-    /// Two frames of one filter.
-    SameFilter { filter: String, files: Vec<String> },
+    /// A file of palettes that cannot be used.
+    PaletteFile { file: PathBuf, error: String },
+    /// `--pick` with a number that no variant has.
+    NoSuchVariant { number: usize, of: usize },
+    /// `--try all` with frames that no palette fits.
+    NothingToTry(Vec<String>),
+    /// Too few stars tell how much of a broad filter a line lets through.
+    NoContinuum {
+        line: String,
+        broad: String,
+        stars: usize,
+    },
+    /// A picture whose stars are wanted and that lies on another canvas.
+    OtherCanvas {
+        file: String,
+        size: (usize, usize),
+        canvas: (usize, usize),
+    },
     /// A file given twice.
     Twice(String),
     /// A frame that shows no sky.
@@ -265,6 +281,7 @@ impl Trouble {
             | Self::NoSuchFrame { .. }
             | Self::Twice(_)
             | Self::Palette(_)
+            | Self::NoSuchVariant { .. }
             | Self::Mix { .. }
             | Self::MixName { .. }
             | Self::NotWithLayout(_)

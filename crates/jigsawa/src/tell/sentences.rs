@@ -128,17 +128,31 @@ pub(super) fn tell(trouble: &Trouble) -> Told {
             did_you_mean(name, frames.iter().map(String::as_str)),
             list(frames)
         )),
-        Trouble::SameFilter { filter, files } => plain(format!(
-            "{} frames have the filter {filter}: {}",
-            files.len(),
-            list(files)
+        Trouble::PaletteFile { file, error } => plain(format!(
+            "the palettes of '{}' cannot be used: {error}",
+            file.display()
         ))
-        .on(files[0].clone())
-        .mend(format!(
-            "Frames of one filter cannot be merged yet: give one of them, or, where a header is \
-             wrong, say what the frame is: --filter NAME={}",
-            files[1]
-        )),
+        .on(file.display().to_string())
+        .mend("A palette is a table [name] with red, green and blue, as in red = \"70% Ha + 30% SII\"; docs/palettes.md has the form."),
+        Trouble::NoSuchVariant { number, of } => plain(format!(
+            "--pick {number} is none of the {of} variants"
+        ))
+        .mend(format!("Use a number from 1 to {of}, as on the comparison sheet.")),
+        Trouble::NothingToTry(have) => plain(format!(
+            "no palette can be made of {}",
+            list(have)
+        ))
+        .mend("Give frames of more filters, or mix your own with --red, --green and --blue."),
+        Trouble::NoContinuum { line, broad, stars } => plain(format!(
+            "--continuum {line}={broad}: only {stars} stars show how much of {broad} is in {line}"
+        ))
+        .mend("Say it: a mix with the difference, as in --red \"Ha - 5% R\"."),
+        Trouble::OtherCanvas { file, size, canvas } => plain(format!(
+            "'{file}' has {} x {} pixels, and the composite {} x {}: its stars cannot be put there",
+            size.0, size.1, canvas.0, canvas.1
+        ))
+        .on(file.clone())
+        .mend("Make both from one layout; or give the frames of both and use a palette with stars, as lantern or SHO-RGB."),
         Trouble::Twice(file) => plain(format!("'{file}' is given twice"))
             .on(file.clone())
             .mend("Give each frame once."),

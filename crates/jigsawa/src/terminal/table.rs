@@ -62,6 +62,16 @@ pub fn account_text(a: &Account) -> String {
             width = widest.unwrap_or(0)
         );
     }
+    for l in &a.lines {
+        let off = l.continuum.as_ref().map_or(String::new(), |(broad, k)| {
+            format!(", less {k} of {broad} by {} stars", l.stars.unwrap_or(0))
+        });
+        let _ = writeln!(
+            out,
+            "line       {:<5} x {} ({}){off}",
+            l.filter, l.factor, l.by
+        );
+    }
     for f in a.frames.iter().filter(|f| f.reason.is_some()) {
         let _ = writeln!(
             out,

@@ -112,6 +112,15 @@ fn power(a: f32, b: f32) -> f32 {
     if a < 0.0 { -size } else { size }
 }
 
+/// A smooth step from 0 at `low` to 1 at `high`; a sharp one where both are the same.
+fn ramp(a: f32, low: f32, high: f32) -> f32 {
+    if high <= low {
+        return keep_missing(low + high, truth(a >= low));
+    }
+    let t = ((a - low) / (high - low)).clamp(0.0, 1.0);
+    t * t * (3.0 - 2.0 * t)
+}
+
 fn call(f: Function, of: &[Expr<usize>], inputs: &[&[f32]], white: f32, out: &mut [f32]) {
     let missing = |a: f32, b: f32| (a + b).is_nan();
     eval(&of[0], inputs, white, out);
@@ -135,18 +144,22 @@ fn call(f: Function, of: &[Expr<usize>], inputs: &[&[f32]], white: f32, out: &mu
             Function::Screen => each(out, second, |a, b| {
                 white - (white - a) * (white - b) / white
             }),
-            Function::Within | Function::When => with_run(out.len(), |third| {
-                eval(&of[2], inputs, white, third);
-                for ((a, b), c) in out.iter_mut().zip(second.iter()).zip(third.iter()) {
-                    *a = match (f, a.is_nan()) {
-                        (_, true) => *a,
-                        (Function::When, _) if *a != 0.0 => *b,
-                        (Function::When, _) => *c,
-                        _ if missing(*b, *c) => f32::NAN,
-                        _ => a.min(*c).max(*b),
-                    };
-                }
-            }),
+            Function::Within | Function::When | Function::Ramp | Function::Blend => {
+                with_run(out.len(), |third| {
+                    eval(&of[2], inputs, white, third);
+                    for ((a, b), c) in out.iter_mut().zip(second.iter()).zip(third.iter()) {
+                        *a = match (f, a.is_nan()) {
+                            (_, true) => *a,
+                            (Function::Ramp, _) => ramp(*a, *b, *c),
+                            (Function::Blend, _) => *a + (*b - *a) * c.clamp(0.0, 1.0),
+                            (Function::When, _) if *a != 0.0 => *b,
+                            (Function::When, _) => *c,
+                            _ if missing(*b, *c) => f32::NAN,
+                            _ => a.min(*c).max(*b),
+                        };
+                    }
+                });
+            }
         }
     });
 }

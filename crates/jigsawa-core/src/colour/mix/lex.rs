@@ -28,6 +28,9 @@ pub(super) enum Word {
 
 type Input<'a> = LocatingSlice<&'a str>;
 
+/// Parts of a colour picture, after its name and a point.
+const PARTS: [&str; 4] = ["red", "green", "blue", "light"];
+
 /// All words of the text.
 pub(super) fn lex(text: &str) -> std::result::Result<Vec<Token>, MixError> {
     let mut input = LocatingSlice::new(text);
@@ -61,7 +64,7 @@ pub(super) fn lex(text: &str) -> std::result::Result<Vec<Token>, MixError> {
 
 fn word<'a>(input: &mut Input<'a>) -> Result<(Word, &'a str)> {
     let start = input.checkpoint();
-    for attempt in [number, name, quoted, sign] {
+    for attempt in [number, part_of_name, name, quoted, sign] {
         if let Ok(found) = attempt(input) {
             return Ok(found);
         }
@@ -110,6 +113,14 @@ fn name<'a>(input: &mut Input<'a>) -> Result<(Word, &'a str)> {
         take_while(1, letter),
         take_while(0.., move |c: char| letter(c) || c.is_alphanumeric()),
     )
+        .take()
+        .parse_next(input)?;
+    Ok((Word::Name, text))
+}
+
+/// A name with a part of a colour picture: `reef.red`.
+fn part_of_name<'a>(input: &mut Input<'a>) -> Result<(Word, &'a str)> {
+    let text = (name, '.', name.verify(|(_, part)| PARTS.contains(part)))
         .take()
         .parse_next(input)?;
     Ok((Word::Name, text))

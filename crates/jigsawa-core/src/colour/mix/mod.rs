@@ -91,11 +91,13 @@ pub(crate) enum Function {
     Screen,
     Within,
     When,
+    Ramp,
+    Blend,
 }
 
 /// Function, its name, how many arguments it takes, what it gives: the table that parser, messages
 /// and docs read.
-const FUNCTIONS: [(Function, &str, usize, &str); 5] = [
+const FUNCTIONS: [(Function, &str, usize, &str); 7] = [
     (
         Function::Lighter,
         "lighter",
@@ -125,6 +127,18 @@ const FUNCTIONS: [(Function, &str, usize, &str); 5] = [
         "when",
         3,
         "when(condition, a, b): a where the condition holds, else b",
+    ),
+    (
+        Function::Ramp,
+        "ramp",
+        3,
+        "ramp(a, low, high): 0 up to low, 1 from high on, smoothly in between: a mask",
+    ),
+    (
+        Function::Blend,
+        "blend",
+        3,
+        "blend(a, b, mask): a where the mask is 0, b where it is 1, both in between",
     ),
 ];
 

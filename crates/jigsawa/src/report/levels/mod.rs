@@ -6,7 +6,6 @@
 mod cuts;
 mod maps;
 mod page;
-mod pictures;
 mod plots;
 
 pub use page::{LevelPage, write};

@@ -17,13 +17,17 @@ use rayon::prelude::*;
 
 use super::cuts::{Along, POSITIONS, cuts};
 use super::maps::{Map, WIDTH, figure, photograph};
-use super::pictures::{Small, small};
+
 use super::plots;
 use crate::compose::file_name;
 use crate::frames::Frame;
 use crate::normalize::{Normalized, Seen};
 use crate::report::save::{save, whole};
+use crate::small::{Small, small};
 use crate::tell::Trouble;
+
+/// Width of a picture in its own pixels.
+const SMALL_WIDTH: usize = 420;
 
 const OWN_STYLE: &str = include_str!("levels.css");
 
@@ -107,7 +111,7 @@ impl LevelPage<'_> {
         all.extend(shown.iter().filter_map(against));
         all.sort_unstable();
         all.dedup();
-        let read = |i: &usize| match small(layout, self.frames, *i) {
+        let read = |i: &usize| match small(layout, self.frames, *i, SMALL_WIDTH) {
             Ok(picture) => Ok(picture.map(|p| (*i, p))),
             Err(error) => Err(Trouble::Merge {
                 file: Some(layout.frames[*i].file.clone()),

@@ -1,4 +1,4 @@
-//! Small pictures of frames on the canvas, before and after, with one stretch.
+//! Frames on the canvas, made small: for pictures before and after, and for what is chosen by looking at all of the field.
 
 use jigsawa_core::balance::Balance;
 use jigsawa_core::doors::DoorError;
@@ -14,9 +14,6 @@ use jigsawa_core::space::{CanvasPx, Point, Rect, Size};
 
 use crate::frames::Frame;
 
-/// Width of a picture in its own pixels.
-const WIDTH: usize = 420;
-
 /// A frame on the canvas, made small; its values are as in its file.
 pub struct Small {
     plane: Plane,
@@ -24,11 +21,16 @@ pub struct Small {
     step: f64,
 }
 
-/// Reads a frame. `None` when it has no place.
-pub fn small(layout: &Layout, frames: &[Frame], i: usize) -> Result<Option<Small>, DoorError> {
+/// Reads a frame, about `width` pixels wide. `None` when it has no place.
+pub fn small(
+    layout: &Layout,
+    frames: &[Frame],
+    i: usize,
+    width: usize,
+) -> Result<Option<Small>, DoorError> {
     let row = &layout.frames[i];
     let canvas = layout.canvas.size;
-    let step = (canvas.width() as f64 / WIDTH as f64).max(1.0);
+    let step = (canvas.width() as f64 / width as f64).max(1.0);
     let (w, h) = (
         (canvas.width() as f64 / step).round().max(1.0) as usize,
         (canvas.height() as f64 / step).round().max(1.0) as usize,
@@ -67,7 +69,7 @@ impl Small {
     }
 
     /// The values with a balance.
-    fn with(&self, balance: &Balance) -> Plane {
+    pub fn with(&self, balance: &Balance) -> Plane {
         let size: Size = self.plane.size();
         Plane::from_fn(size, |x, y| {
             let at = Point::new(

@@ -1,0 +1,167 @@
+//! What `jigsawa compose` takes.
+
+use std::path::PathBuf;
+use std::str::FromStr;
+
+use clap::{Args, ValueEnum};
+
+use super::finish::percent;
+use super::{GridArgs, KernelArg, OutputArgs, pair, relocation};
+
+// Options are as many as the user's wishes; none of them excludes another here.
+#[allow(clippy::struct_excessive_bools)]
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  jigsawa compose ha.fits oiii.fits sii.fits --palette SHO --out result --name reef
+  jigsawa compose *.fits --try all --out look                    (one small picture each, and a sheet to compare them)
+  jigsawa compose *.fits --try all --pick 7 --out result         (the full picture of number 7)
+  jigsawa compose r.fits g.fits b.fits ha.fits --red \"90% R + 10% Ha\" --green G --blue B
+  jigsawa compose result/reef.layout.json --palette mine.toml#glow   (from a layout: nothing is measured again)
+  jigsawa compose sho.fits rgb.fits --each \"lighter(sho, rgb)\"   (two pictures in layers)
+
+Mixes name filters, or frames by their file's name without ending, in quotes where it is not a plain
+word. See docs/mix.md and docs/palettes.md.")]
+pub struct ComposeArgs {
+    /// FITS files, or one layout that an earlier run has written; several frames of one filter are merged by
+    /// their weights
+    #[arg(required_unless_present = "list_palettes", value_name = "FRAME|LAYOUT")]
+    pub frames: Vec<PathBuf>,
+    /// A palette by name, all of a file (mine.toml) or one of it (mine.toml#glow); give several to compare them
+    #[arg(help_heading = "Colours", long, short, required_unless_present_any = ["red", "green", "blue", "each", "attempt", "list_palettes"])]
+    pub palette: Vec<String>,
+    /// Show the palettes that there are; with --out, write a picture of them
+    #[arg(help_heading = "Colours", long)]
+    pub list_palettes: bool,
+    /// Try every palette that the frames allow: one small picture each, and a sheet to compare them
+    #[arg(
+        help_heading = "Colours",
+        long = "try",
+        value_enum,
+        value_name = "WHICH"
+    )]
+    pub attempt: Option<TryArg>,
+    /// Make the full picture of this number on the comparison sheet
+    #[arg(help_heading = "Colours", long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..))]
+    pub pick: Option<u16>,
+    /// Mix of the red channel, as in "90% R + 10% Ha"
+    #[arg(help_heading = "Colours", long, value_name = "MIX", requires_all = ["green", "blue"], conflicts_with_all = ["palette", "attempt"])]
+    pub red: Option<String>,
+    /// Mix of the green channel
+    #[arg(help_heading = "Colours", long, value_name = "MIX", requires_all = ["red", "blue"], conflicts_with_all = ["palette", "attempt"])]
+    pub green: Option<String>,
+    /// Mix of the blue channel
+    #[arg(help_heading = "Colours", long, value_name = "MIX", requires_all = ["red", "green"], conflicts_with_all = ["palette", "attempt"])]
+    pub blue: Option<String>,
+    /// One mix for every channel, over colour pictures: in red their red is meant, and so on
+    #[arg(help_heading = "Colours", long, value_name = "MIX", conflicts_with_all = ["palette", "attempt", "red", "luminance"])]
+    pub each: Option<String>,
+    /// Mix that gives the brightness, while the channels give the colour; all for the noise-weighted mean of
+    /// all filters, none for a palette without its own
+    #[arg(help_heading = "Colours", long, value_name = "MIX|all|none")]
+    pub luminance: Option<String>,
+    /// How much of the brightness it gives, or noise for as much as its noise is worth against the channels' own
+    #[arg(
+        help_heading = "Colours",
+        long,
+        value_name = "PERCENT|noise",
+        default_value = "100%"
+    )]
+    pub luminance_weight: LuminanceWeight,
+    /// What makes narrowband lines comparable before they are mixed
+    #[arg(
+        help_heading = "Colours",
+        long,
+        value_enum,
+        value_name = "RULE",
+        default_value_t
+    )]
+    pub lines: LinesArg,
+    /// Take the starlight of a broad filter out of a line, as much as the stars show; may be given again
+    #[arg(help_heading = "Colours", long, value_name = "LINE=BROAD", value_parser = two_names)]
+    pub continuum: Vec<(String, String)>,
+    /// Put the stars of this linear composite in the place of those that the palette gives
+    #[arg(help_heading = "Stars", long, value_name = "FILE", conflicts_with_all = ["attempt", "each"])]
+    pub stars_from: Option<PathBuf>,
+    /// Make stars as wide in every filter as in the widest, so that they get no coloured rims; on stars only
+    #[arg(help_heading = "Stars", long)]
+    pub match_seeing: bool,
+    /// Say what a frame's filter is, where its header does not
+    #[arg(long = "filter", value_name = "NAME=FRAME", value_parser = pair)]
+    pub filters: Vec<(String, String)>,
+    /// The frame that all others are brought to [default: the best of all]
+    #[arg(long, value_name = "FRAME")]
+    pub reference: Option<String>,
+    #[command(flatten)]
+    pub grid: GridArgs,
+    /// How pixels are interpolated
+    #[arg(help_heading = "Canvas", long, value_enum, default_value_t)]
+    pub kernel: KernelArg,
+    /// How linear light becomes a picture [default: each for narrowband, linked for the rest]
+    #[arg(help_heading = "Results", long, value_enum)]
+    pub stretch: Option<StretchArg>,
+    /// Write the linear result alone, for finish to go on with
+    #[arg(help_heading = "Results", long, conflicts_with = "stretch")]
+    pub linear_only: bool,
+    /// Where frames of the layout are now: the old start of their paths and the new one
+    #[arg(long, value_name = "OLD=NEW", value_parser = relocation)]
+    pub relocate: Vec<(String, String)>,
+    #[command(flatten)]
+    pub output: OutputArgs,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum TryArg {
+    /// All that come with the program and that the frames allow
+    All,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, ValueEnum)]
+pub enum LinesArg {
+    /// Their noise becomes equal: weak lines stay weak, and clean
+    EqualNoise,
+    /// Their light becomes equal: weak lines stand beside strong ones
+    #[default]
+    EqualSignal,
+    /// Nothing is done: the units of the files, as far as they are known
+    AsIs,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum StretchArg {
+    /// All channels alike: colours as measured
+    Linked,
+    /// Each channel by its own light: weak lines beside strong ones
+    Each,
+    /// Linear: a straight ramp in the PNG, the values themselves as 32-bit float in the TIFF
+    None,
+}
+
+/// How much of the brightness a luminance gives.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum LuminanceWeight {
+    Part(f32),
+    Noise,
+}
+
+impl FromStr for LuminanceWeight {
+    type Err = String;
+
+    fn from_str(text: &str) -> Result<Self, String> {
+        match text.trim() {
+            "noise" => Ok(Self::Noise),
+            other => percent(other)
+                .map(Self::Part)
+                .map_err(|_| "write it as 0% to 100%, or noise".to_owned()),
+        }
+    }
+}
+
+/// LINE=BROAD.
+fn two_names(text: &str) -> Result<(String, String), String> {
+    match text.split_once('=') {
+        Some((a, b)) if !a.trim().is_empty() && !b.trim().is_empty() => {
+            Ok((a.trim().to_owned(), b.trim().to_owned()))
+        }
+        _ => Err("write it as LINE=BROAD, as in Ha=R".to_owned()),
+    }
+}

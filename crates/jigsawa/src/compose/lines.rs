@@ -1,0 +1,200 @@
+//! How strong the lines are against each other, and how much starlight is in them.
+
+use jigsawa_core::colour::{Lines, strengths as equal_light};
+use jigsawa_core::filter::Band;
+use jigsawa_core::layout::Layout;
+use serde::Serialize;
+
+use super::bind::{Bound, find};
+use super::full::{Inputs, star_light};
+use crate::account::round;
+use crate::cli::{ComposeArgs, LinesArg};
+use crate::frames::Frame;
+use crate::small::small;
+use crate::tell::Trouble;
+
+/// Width of the small frames that tell how bright a line is.
+const WIDTH: usize = 480;
+
+/// What is done to frames before they are mixed.
+pub struct Strengths {
+    /// A factor for each frame's light.
+    factors: Vec<f32>,
+    /// Frames of a line, frames of the broad filter that is taken off, and how much of it.
+    continuum: Vec<Continuum>,
+    /// What is told of it.
+    pub rows: Vec<LineRow>,
+}
+
+/// One line in the account.
+#[derive(Debug, Clone, Serialize)]
+pub struct LineRow {
+    pub filter: String,
+    /// What its light is multiplied by after matching.
+    pub factor: f64,
+    /// By which rule.
+    pub by: &'static str,
+    /// The broad filter that is taken off it, and how much of that.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub continuum: Option<(String, f64)>,
+    /// Stars behind that.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub stars: Option<usize>,
+}
+
+impl Strengths {
+    /// The factor of some frames of one filter.
+    pub fn factor(&self, frames: &[usize]) -> f32 {
+        frames.first().map_or(1.0, |i| self.factors[*i])
+    }
+
+    /// What is taken off a line's frames: frames of the broad filter, and how much of them.
+    pub fn taken_off(&self, frames: &[usize]) -> Option<(&[usize], f32)> {
+        let found = self.continuum.iter().find(|(line, _, _)| line == frames)?;
+        Some((&found.1, found.2))
+    }
+
+    /// Adds the broad filters that are taken off to what a palette reads.
+    pub fn complete(&self, bound: &mut Bound) {
+        for (line, broad, _) in &self.continuum {
+            if bound.sources.contains(line) {
+                bound.source(broad.clone());
+            }
+        }
+    }
+}
+
+/// Measures the factors that the wanted rule gives, over the frames that any of the palettes uses.
+pub fn strengths(
+    args: &ComposeArgs,
+    layout: &Layout,
+    frames: &[Frame],
+    used: &[usize],
+    inputs: &Inputs<'_>,
+) -> Result<Strengths, Trouble> {
+    let mut factors = vec![1.0f32; frames.len()];
+    let lines: Vec<usize> = used
+        .iter()
+        .filter(|i| frames[**i].filter.band() == Band::Narrow)
+        .copied()
+        .collect();
+    // One frame tells for its filter: they are matched to each other.
+    let mut tellers: Vec<usize> = Vec::new();
+    for i in &lines {
+        if !tellers
+            .iter()
+            .any(|t| frames[*t].filter == frames[*i].filter)
+        {
+            tellers.push(*i);
+        }
+    }
+    let rule = match args.lines {
+        LinesArg::EqualNoise => Lines::EqualNoise,
+        LinesArg::EqualSignal if tellers.len() < 2 => Lines::EqualNoise,
+        LinesArg::EqualSignal => Lines::EqualSignal,
+        LinesArg::AsIs => Lines::AsIs,
+    };
+    let mut of_tellers = vec![1.0f32; tellers.len()];
+    match rule {
+        Lines::EqualNoise => {}
+        Lines::AsIs => {
+            for (k, i) in of_tellers.iter_mut().zip(&tellers) {
+                let scale = layout.frames[*i]
+                    .balance
+                    .as_ref()
+                    .map_or(1.0, |b| b.scale.value);
+                *k = (1.0 / scale) as f32;
+            }
+        }
+        Lines::EqualSignal => {
+            let mut light = Vec::new();
+            for i in &tellers {
+                let seen = small(layout, frames, *i, WIDTH).map_err(|e| Trouble::Unreadable {
+                    file: frames[*i].name(),
+                    error: e.to_string(),
+                })?;
+                let balance = layout.frames[*i].balance.as_ref();
+                light.push(match (seen, balance) {
+                    (Some(s), Some(b)) => s.with(b).into_data(),
+                    _ => Vec::new(),
+                });
+            }
+            of_tellers = equal_light(&light);
+        }
+    }
+    let by = match rule {
+        Lines::EqualNoise => "equal noise",
+        Lines::EqualSignal => "equal light",
+        Lines::AsIs => "as it is",
+    };
+    let mut rows = Vec::new();
+    for (k, t) in of_tellers.iter().zip(&tellers) {
+        for i in &lines {
+            if frames[*i].filter == frames[*t].filter {
+                factors[*i] = *k;
+            }
+        }
+        rows.push(LineRow {
+            filter: frames[*t].filter.name().to_owned(),
+            factor: round(f64::from(*k), 4),
+            by,
+            continuum: None,
+            stars: None,
+        });
+    }
+    let continuum = starlight(args, layout, frames, inputs, &mut rows)?;
+    Ok(Strengths {
+        factors,
+        continuum,
+        rows,
+    })
+}
+
+/// A line's frames, the frames of the broad filter that is taken off it, and how much of that.
+type Continuum = (Vec<usize>, Vec<usize>, f32);
+
+/// How much of broad filters is in lines, as stars show it.
+fn starlight(
+    args: &ComposeArgs,
+    layout: &Layout,
+    frames: &[Frame],
+    inputs: &Inputs<'_>,
+    rows: &mut [LineRow],
+) -> Result<Vec<Continuum>, Trouble> {
+    let mut continuum = Vec::new();
+    for (line, broad) in &args.continuum {
+        let (l, b) = (find(frames, line, 0), find(frames, broad, 0));
+        for (name, found) in [(line, &l), (broad, &b)] {
+            if found.is_empty() {
+                return Err(Trouble::NoSuchFrame {
+                    option: "--continuum",
+                    name: name.clone(),
+                    frames: frames.iter().map(|f| f.filter.name().to_owned()).collect(),
+                });
+            }
+        }
+        let stars = star_light(layout, frames, inputs, (l[0], b[0]))?;
+        let ratio = jigsawa_core::colour::continuum(&stars)
+            .filter(|r| r.used >= LEAST_STARS)
+            .ok_or_else(|| Trouble::NoContinuum {
+                line: line.clone(),
+                broad: broad.clone(),
+                stars: stars.len(),
+            })?;
+        let row = rows
+            .iter_mut()
+            .find(|r| r.filter == frames[l[0]].filter.name());
+        if let Some(row) = row {
+            row.continuum = Some((
+                frames[b[0]].filter.name().to_owned(),
+                round(ratio.slope.value, 5),
+            ));
+            row.stars = Some(ratio.used);
+        }
+        continuum.push((l, b, ratio.slope.value as f32));
+    }
+    Ok(continuum)
+}
+
+/// Fewer stars than this do not tell how much of a broad filter a line lets through.
+const LEAST_STARS: usize = 8;

@@ -1,0 +1,21 @@
+//! Composites: which palettes are wanted (`choose`), what their names stand for (`bind`), how strong lines are
+//! (`lines`), the merge (`full`), stars of another composite (`stars`), small pictures of many palettes (`variants`), and the
+//! header of the result (`cards`).
+
+mod bind;
+mod cards;
+mod choose;
+mod full;
+mod lines;
+mod stars;
+mod swatches;
+mod variants;
+
+pub use bind::{Bound, bind, blend_of_all, find};
+pub use cards::{cards, file_name, frame_line};
+pub use choose::{choose, list};
+pub use full::{Inputs, composite, linear};
+pub use lines::{LineRow, Strengths, strengths};
+pub use stars::{Twin, with_stars};
+pub use swatches::swatches;
+pub use variants::{Paths, Variant, variants};

@@ -1,0 +1,280 @@
+//! Small pictures of many palettes from frames that are resampled once, and sheets to compare them.
+
+use std::path::{Path, PathBuf};
+
+use jigsawa_core::colour::Luminance;
+use jigsawa_core::doors::FrameSource;
+use jigsawa_core::finish::{Plan, PlanError, Step, Wish, develop, look};
+use jigsawa_core::frame::RowOrder;
+use jigsawa_core::layout::Layout;
+use jigsawa_core::merge::TileOp;
+use jigsawa_core::plane::Plane;
+use jigsawa_core::quick::Picture;
+use jigsawa_formats::png::write_all;
+use jigsawa_formats::whole::Unfinished;
+
+use rayon::prelude::*;
+
+use super::bind::Bound;
+use super::full::composite;
+use super::lines::Strengths;
+use crate::finish::usual_wish;
+use crate::frames::Frame;
+use crate::outputs::begin;
+use crate::picture::{Words, write_words};
+use crate::report::write_variants;
+use crate::small::small;
+use crate::tell::Trouble;
+
+/// Width of a small picture.
+const WIDTH: usize = 900;
+
+/// Width of one on the sheet, and the gap between two.
+const ON_SHEET: usize = 450;
+const GAP: usize = 14;
+
+/// Heights of the words below a picture.
+const NAME: usize = 24;
+const MIXES: usize = 16;
+
+/// What the account calls the sheet to look at.
+const SHEET: &str = "comparison sheet";
+
+/// One small picture.
+pub struct Variant<'a> {
+    pub bound: &'a Bound,
+    pub picture: Picture,
+}
+
+/// Where the results of a comparison go.
+pub struct Paths {
+    pub sheet: PathBuf,
+    pub page: PathBuf,
+    pub each: Vec<PathBuf>,
+}
+
+impl Paths {
+    /// Names of the sheets, and of the picture of each palette.
+    pub fn new(folder: &Path, start: &str, bounds: &[Bound]) -> Self {
+        let each = bounds
+            .iter()
+            .enumerate()
+            .map(|(i, b)| folder.join(format!("{start}-{:02}-{}.png", i + 1, b.palette.name)))
+            .collect();
+        Self {
+            sheet: folder.join(format!("{start}-variants.png")),
+            page: folder.join(format!("{start}-variants.html")),
+            each,
+        }
+    }
+
+    /// All of them.
+    pub fn all(&self) -> Vec<&PathBuf> {
+        [&self.sheet, &self.page]
+            .into_iter()
+            .chain(&self.each)
+            .collect()
+    }
+}
+
+/// Makes all pictures and both sheets, under temporary names still.
+pub fn variants(
+    paths: &Paths,
+    title: &str,
+    bounds: &[Bound],
+    (layout, frames): (&Layout, &[Frame]),
+    strengths: &Strengths,
+    luminance: Luminance,
+    overwrite: bool,
+) -> Result<Vec<(Unfinished, &'static str)>, Trouble> {
+    let mut used: Vec<usize> = bounds.iter().flat_map(Bound::inputs).collect();
+    used.sort_unstable();
+    used.dedup();
+    let mut planes: Vec<Option<Plane>> = (0..frames.len()).map(|_| None).collect();
+    for i in &used {
+        let seen = small(layout, frames, *i, WIDTH).map_err(|e| Trouble::Unreadable {
+            file: frames[*i].name(),
+            error: e.to_string(),
+        })?;
+        let balance = layout.frames[*i].balance.as_ref();
+        planes[*i] = seen.zip(balance).map(|(s, b)| s.with(b));
+    }
+    let shown: Vec<Variant<'_>> = bounds
+        .par_iter()
+        .map(|bound| {
+            let picture = one(bound, (layout, &planes), strengths, luminance)?;
+            Ok(Variant { bound, picture })
+        })
+        .collect::<Result<_, Trouble>>()?;
+    let mut files = Vec::new();
+    let png = |path: &Path, p: &Picture| -> Result<Unfinished, Trouble> {
+        let file = begin(path, overwrite)?;
+        write_all(file, (p.width(), p.height()), &[p.rgb()], 1.0).map_err(|error| Trouble::Write {
+            file: path.to_owned(),
+            error,
+        })
+    };
+    files.push((png(&paths.sheet, &sheet(&shown))?, SHEET));
+    files.push((
+        write_variants(&paths.page, title, &shown, overwrite)?,
+        "flip through them",
+    ));
+    for (path, v) in paths.each.iter().zip(&shown) {
+        files.push((png(path, &v.picture)?, "small picture"));
+    }
+    Ok(files)
+}
+
+/// A palette's composite of small planes, finished as `finish` does it by itself.
+fn one(
+    bound: &Bound,
+    (layout, planes): (&Layout, &[Option<Plane>]),
+    strengths: &Strengths,
+    luminance: Luminance,
+) -> Result<Picture, Trouble> {
+    let inputs = bound.inputs();
+    let given: Vec<&Plane> = inputs.iter().filter_map(|i| planes[*i].as_ref()).collect();
+    let op = composite(bound, layout, strengths, luminance, false)
+        .filter(|_| given.len() == inputs.len() && !given.is_empty())
+        .ok_or(Trouble::Nothing)?;
+    let size = given[0].size();
+    let mut out: Vec<Plane> = (0..3).map(|_| Plane::filled(size, 0.0)).collect();
+    let rows: Vec<&[f32]> = given.iter().map(|p| p.data()).collect();
+    let mut slices: Vec<&mut [f32]> = out.iter_mut().map(Plane::data_mut).collect();
+    op.run(&rows, &mut slices);
+    let doors: [&dyn FrameSource; 3] = [&out[0], &out[1], &out[2]];
+    let name = bound.palette.name.clone();
+    let seen = look(doors).map_err(|error| Trouble::Look {
+        file: name.clone(),
+        error,
+    })?;
+    let wish: Wish = usual_wish(bound.link, bound.stars.is_some());
+    let plan = match Plan::measure(doors, &seen, &wish, None) {
+        // Too few stars on a small picture: white stays as the frames were matched.
+        Err(PlanError::White(_)) => Plan::measure(
+            doors,
+            &seen,
+            &Wish {
+                white: jigsawa_core::finish::WhiteFrom::AsItIs,
+                ..wish
+            },
+            None,
+        ),
+        other => other,
+    };
+    let plan = plan
+        .map_err(|error| Trouble::Finish { file: name, error })?
+        .until(Step::Sharpen);
+    let (width, height) = (plan.rect.width, plan.rect.height);
+    let mut picture = Picture::filled(width, height, [0; 3]);
+    let mut y = 0i64;
+    let order: RowOrder = layout.canvas.row_order;
+    develop(
+        &plan,
+        doors,
+        None,
+        order,
+        |rows, n| -> Result<(), jigsawa_core::doors::DoorError> {
+            for (i, v) in rows.chunks_exact(3).enumerate() {
+                let level = |v: f32| (255.0 * v.clamp(0.0, 1.0)).round() as u8;
+                picture.set(
+                    (i % width) as i64,
+                    y + (i / width) as i64,
+                    [level(v[0]), level(v[1]), level(v[2])],
+                );
+            }
+            y += n as i64;
+            Ok(())
+        },
+    )
+    .map_err(|e| Trouble::Unreadable {
+        file: bound.palette.name.clone(),
+        error: e.to_string(),
+    })?;
+    Ok(picture)
+}
+
+/// All pictures in rows on one, with their numbers, names and mixes below them.
+fn sheet(shown: &[Variant<'_>]) -> Picture {
+    const GROUND: [u8; 3] = [22, 24, 27];
+    let small: Vec<Picture> = shown.iter().map(|v| shrunk(&v.picture, ON_SHEET)).collect();
+    let columns = match shown.len() {
+        0..=1 => 1,
+        2..=4 => 2,
+        5..=12 => 3,
+        _ => 4,
+    };
+    let tall = small.iter().map(Picture::height).max().unwrap_or(0);
+    let words = NAME + 3 * MIXES + 10;
+    let rows = shown.len().div_ceil(columns);
+    let (cell_w, cell_h) = (ON_SHEET + GAP, tall + words + GAP);
+    let mut all = Picture::filled(columns * cell_w + GAP, rows * cell_h + GAP, GROUND);
+    for (i, (v, p)) in shown.iter().zip(&small).enumerate() {
+        let (x, y) = (GAP + (i % columns) * cell_w, GAP + (i / columns) * cell_h);
+        all.paste(p, x, y);
+        let palette = &v.bound.palette;
+        let mut line = y + tall + 4;
+        let title = Words {
+            text: &format!("{} {}", i + 1, palette.name),
+            height: NAME,
+            colour: [238, 236, 230],
+            bold: true,
+        };
+        write_words(&mut all, &title, (x, line));
+        line += NAME;
+        for (letter, mix) in ["R", "G", "B"].iter().zip(&palette.channels) {
+            let text = fitting(&format!("{letter} {}", mix.text()), MIXES);
+            let words = Words {
+                text: &text,
+                height: MIXES,
+                colour: [168, 172, 176],
+                bold: false,
+            };
+            write_words(&mut all, &words, (x, line));
+            line += MIXES;
+        }
+    }
+    all
+}
+
+/// Words cut to the width of a picture.
+fn fitting(text: &str, height: usize) -> String {
+    let width = |t: &str| {
+        let words = Words {
+            text: t,
+            height,
+            colour: [0; 3],
+            bold: false,
+        };
+        words.width()
+    };
+    let mut shown = text.to_owned();
+    while width(&shown) > ON_SHEET && shown.chars().count() > 2 {
+        shown = shown
+            .chars()
+            .take(shown.chars().count() - 2)
+            .chain(['\u{2026}'])
+            .collect();
+    }
+    shown
+}
+
+/// A picture shrunk to a width.
+fn shrunk(p: &Picture, width: usize) -> Picture {
+    let rows: Vec<f32> = p.rgb().iter().map(|v| f32::from(*v) / 255.0).collect();
+    let longest = width * p.width().max(p.height()) / p.width().max(1);
+    let mut shrink = crate::picture::Shrink::new((p.width(), p.height()), longest);
+    let mut out = Vec::new();
+    shrink.rows(&rows, &mut out);
+    let (w, h) = shrink.shape();
+    let mut small = Picture::filled(w, h, [0; 3]);
+    for (i, v) in out.chunks_exact(3).enumerate() {
+        let level = |v: f32| (255.0 * v).round() as u8;
+        small.set(
+            (i % w) as i64,
+            (i / w) as i64,
+            [level(v[0]), level(v[1]), level(v[2])],
+        );
+    }
+    small
+}
