@@ -178,7 +178,7 @@ const TABLE: [Row; 13] = [
     ),
     (
         "lantern",
-        "golden shores and teal water under stars in natural colour",
+        "golden shores and blue water under stars in natural colour",
         [
             "60% SII + 40% Ha",
             "45% Ha + 15% SII + 35% OIII",

@@ -30,5 +30,7 @@ pub use neutral::{ChannelSky, GradientWish, SkyFrom};
 pub use noise::Quiet;
 pub use plan::{Crop, Found, Plan, PlanError, Step, WhiteFrom, Wish, looks_stretched};
 pub use shade::{Shade, ShadeTable};
+pub(crate) use starlet::smooth;
 pub(crate) use stretch::sky_and_noise;
 pub use stretch::{Display, Link, Point as TonePoint, Ramp, SKY_GREY, Stretch, Tone};
+pub use tile::Tile;

@@ -11,7 +11,7 @@ use crate::balance::{Lattice, Member, Samples, Shape, Sky, Surface};
 use crate::filter::Filter;
 use crate::placement::Placement;
 use crate::plane::Plane;
-use crate::robust::{MAD_TO_SIGMA, mad, median, quantile};
+use crate::robust::{MAD_TO_SIGMA, clipped, mad, quantile};
 use crate::space::{CanvasPx, Point, Rect};
 use crate::stars::{Catalogue, Settings, SkyMesh, detect};
 
@@ -34,7 +34,10 @@ pub struct ChannelSky {
 const PATCH_PX: usize = 64;
 
 /// A patch within so much of the darkest tenth, in the scatter of the dark ones, is dark.
-const NEAR: f32 = 1.5;
+const NEAR: f32 = 1.0;
+
+/// The sky's level is this quantile of the dark patches: some of them hold a trace of nebula, none holds less than sky.
+const LEVEL: f64 = 0.35;
 
 /// The darkest part of all patches, which are dark in any case.
 const ALWAYS_DARK: f64 = 0.03;
@@ -91,7 +94,7 @@ pub fn skies(look: &Look, wish: Option<&GradientWish>, from: &SkyFrom) -> [Chann
             let level = if levels.is_empty() {
                 quantile(&mut finite(plane), 0.1)
             } else {
-                median(&mut levels)
+                quantile(&mut levels, LEVEL)
             };
             ChannelSky {
                 span: span(&gradient, plane),
@@ -206,7 +209,7 @@ fn span(surface: &Surface, plane: &Plane) -> f32 {
     most - all.iter().copied().fold(f32::MAX, f32::min)
 }
 
-/// The median of a patch's pixels, which a few stars do not move; NaN where half of it is missing.
+/// The level of a patch's pixels, those that stand out upwards left away: stars. NaN where half of it is missing.
 fn level_of(plane: &Plane, r: Rect) -> f32 {
     let r = r.intersect(plane.size().rect());
     let mut values: Vec<f32> = (r.y..r.bottom())
@@ -220,7 +223,7 @@ fn level_of(plane: &Plane, r: Rect) -> f32 {
     if r.is_empty() || 2 * values.len() < r.area() {
         return f32::NAN;
     }
-    median(&mut values)
+    clipped(&mut values, 3.0, 2.0, &mut Vec::new()).map_or(f32::NAN, |c| c.level)
 }
 
 /// Patches that are dark in all channels.

@@ -22,6 +22,12 @@ const MOST: usize = 4;
 /// pixels, which in pure noise is above this once in a thousand places.
 const SPARED: f32 = 2.4;
 
+/// Noise of a pixel from that of its scales; what the last one leaves holds hardly any.
+fn whole(scales: &[f32; MOST]) -> f32 {
+    let square = |s: &[f32; MOST]| s.iter().map(|v| v * v).sum::<f32>();
+    (square(scales) / square(&WHITE_NOISE)).sqrt()
+}
+
 /// How noise lies in a picture.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Noise {
@@ -71,16 +77,9 @@ impl Noise {
     pub fn measure(tiles: &mut [Tile]) -> Option<Self> {
         let mut light: Vec<f32> = Vec::new();
         let mut coefficients: [[Vec<f32>; MOST]; 3] = Default::default();
-        let mut finest: Vec<f32> = Vec::new();
         let mut excess: Vec<f32> = Vec::new();
         for tile in tiles {
-            sample(
-                tile,
-                &mut light,
-                &mut coefficients,
-                &mut finest,
-                &mut excess,
-            );
+            sample(tile, &mut light, &mut coefficients, &mut excess);
         }
         if light.len() < LEAST_PIXELS {
             return None;
@@ -96,7 +95,7 @@ impl Noise {
             mad(&mut kept, 0.0) * MAD_TO_SIGMA as f32
         };
         let in_dark = |v: &[f32]| spread(v, &|l| l <= dark);
-        let sigma = std::array::from_fn(|p| {
+        let sigma: [[f32; MOST]; 3] = std::array::from_fn(|p| {
             let measured: [f32; MOST] = std::array::from_fn(|j| in_dark(&coefficients[p][j]));
             // Where no place is dark, nebula would pass for noise of the larger scales.
             let most = |j: usize| TIED * measured[0] * WHITE_NOISE[j] / WHITE_NOISE[0];
@@ -122,7 +121,7 @@ impl Noise {
         Some(Self {
             sigma,
             growth,
-            brightness: in_dark(&finest),
+            brightness: whole(&sigma[0]),
             green_excess: in_dark(&excess),
         })
     }
@@ -300,7 +299,6 @@ fn sample(
     tile: &mut Tile,
     light: &mut Vec<f32>,
     coefficients: &mut [[Vec<f32>; MOST]; 3],
-    finest: &mut Vec<f32>,
     excess: &mut Vec<f32>,
 ) {
     let width = tile.width;
@@ -329,11 +327,16 @@ fn sample(
         if p == 0 {
             // What the last scale leaves is the light around.
             light.extend(places.iter().map(|i| a[*i]));
-            finest.extend(places.iter().map(|i| plane[*i] - a[*i]));
         }
     }
     let [r, g, b2] = &tile.planes;
-    excess.extend(places.iter().map(|i| g[*i] - 0.5 * (r[*i] + b2[*i])));
+    // From pixel to pixel, so that no nebula counts.
+    let greener = |i: usize| g[i] - 0.5 * (r[i] + b2[i]);
+    excess.extend(
+        places
+            .iter()
+            .map(|i| (greener(*i) - greener(*i + 1)) * std::f32::consts::FRAC_1_SQRT_2),
+    );
     let [y, c, d] = planes;
     for plane in [y, c, d, a, b, spare] {
         tile.give_back(plane);

@@ -286,7 +286,7 @@ impl Plan {
         let white = match &wish.white {
             WhiteFrom::AsItIs => None,
             WhiteFrom::Stars => Some(from_stars(&star_colours)?),
-            WhiteFrom::Patch(r) => Some(from_patch(sources, *r, &skies)??),
+            WhiteFrom::Patch(r) => Some(from_patch(sources, *r, &skies, look.factor)??),
             WhiteFrom::Catalogue { known, index } => {
                 let wcs = wcs.ok_or(PlanError::NoWcs)?;
                 Some(from_catalogue(&star_colours, known, *index, wcs, fwhm_px)?)

@@ -6,15 +6,13 @@
 //! `ApJ` 752, 5), BP-RP of 0.82 (Casagrande & `VandenBerg` 2018, MNRAS 479, L102). *From a patch*: its light above
 //! the sky becomes white.
 
-use rayon::prelude::*;
-
 use super::look::Sources;
 use super::neutral::ChannelSky;
 use crate::doors::DoorError;
-use crate::plane::Plane;
 use crate::robust::{BIWEIGHT_REACH, MAD_TO_SIGMA, biweight, mad, median};
-use crate::space::{FramePx, Point, Rect, Size};
-use crate::stars::{ApertureScratch, Catalogue, Star, aperture};
+use crate::space::{FramePx, Point, Rect};
+use crate::starless::photometry;
+use crate::stars::{Catalogue, Star};
 use crate::wcs::{Sky, Wcs};
 
 /// Stars whose colour is measured, at the most, from bright to faint.
@@ -22,10 +20,6 @@ const MOST_STARS: usize = 800;
 
 /// Stars fainter than this, in their flux's own error, tell little.
 const LEAST_SNR: f64 = 40.0;
-
-/// Apertures are so much wider than those that find stars, so that channels of different seeing keep the same
-/// part of a star's light.
-const WIDER: f64 = 1.6;
 
 /// Fewer stars than this give no white.
 const LEAST_STARS: usize = 8;
@@ -135,50 +129,21 @@ pub fn star_colours(sources: Sources<'_>, stars: &Catalogue) -> Result<Vec<StarC
     // A star near the brightest of all may be saturated in one channel only.
     let clear = |s: &&Star| s.flux > LEAST_SNR * s.flux_sigma && s.peak < 0.6 * bright;
     let chosen: Vec<&Star> = stars.clean().filter(clear).take(MOST_STARS).collect();
-    let width = WIDER * stars.fwhm_px;
-    let measured = chosen
-        .into_par_iter()
-        .map(|s| one_colour(sources, s.at, width));
-    let all: Result<Vec<Option<StarColour>>, DoorError> = measured.collect();
-    Ok(all?.into_iter().flatten().collect())
-}
-
-/// The colour of the star at a place; `None` where a channel shows none.
-fn one_colour(
-    sources: Sources<'_>,
-    at: Point<FramePx>,
-    fwhm_px: f64,
-) -> Result<Option<StarColour>, DoorError> {
-    // Wide enough for the ring of sky around the aperture.
-    let reach = (5.0 * fwhm_px).ceil() as i64 + 2;
-    let (x, y) = (at.x.round() as i64, at.y.round() as i64);
-    let rect = Rect {
-        x: x - reach,
-        y: y - reach,
-        width: (2 * reach + 1) as usize,
-        height: (2 * reach + 1) as usize,
-    }
-    .intersect(sources[0].size().rect());
-    let Some(size) = Size::new(rect.width, rect.height) else {
-        return Ok(None);
-    };
-    let mut colour = StarColour {
-        at,
-        flux: [0.0; 3],
-        sigma: [0.0; 3],
-    };
-    let there = Point::new(at.x - rect.x as f64, at.y - rect.y as f64);
-    for (c, source) in sources.iter().enumerate() {
-        let mut plane = Plane::filled(size, 0.0);
-        source.read(rect, plane.data_mut())?;
-        match aperture(&plane, there, fwhm_px, &mut ApertureScratch::default()) {
-            Some(f) if !f.incomplete && f.flux > 5.0 * f.sigma => {
-                (colour.flux[c], colour.sigma[c]) = (f.flux, f.sigma);
-            }
-            _ => return Ok(None),
-        }
-    }
-    Ok(Some(colour))
+    let chosen: Vec<Star> = chosen.into_iter().copied().collect();
+    let light = photometry(&sources, stars, &chosen)?;
+    Ok(chosen
+        .iter()
+        .zip(light)
+        .filter_map(|(s, light)| {
+            let light = light?;
+            let bright = light.iter().all(|(flux, sigma)| *flux > 5.0 * sigma);
+            bright.then(|| StarColour {
+                at: s.at,
+                flux: [light[0].0, light[1].0, light[2].0],
+                sigma: [light[0].1, light[1].1, light[2].1],
+            })
+        })
+        .collect())
 }
 
 /// White from the typical star.
@@ -237,7 +202,7 @@ pub fn from_catalogue(
     })
 }
 
-/// White from the light of a patch of the picture above its skies.
+/// White from the light of a patch of the picture above its skies, whose gradients lie on planes smaller by `factor`.
 ///
 /// # Errors
 /// When the picture cannot be read.
@@ -245,14 +210,20 @@ pub fn from_patch(
     sources: Sources<'_>,
     patch: Rect,
     skies: &[ChannelSky; 3],
+    factor: usize,
 ) -> Result<Result<White, WhiteError>, DoorError> {
+    let k = factor as f64;
+    let middle = Point::new(
+        (patch.x as f64 + 0.5 * patch.width as f64) / k - 0.5,
+        (patch.y as f64 + 0.5 * patch.height as f64) / k - 0.5,
+    );
     let mut light = [0.0f64; 3];
     let mut values = vec![0.0; patch.area()];
     for (c, source) in sources.iter().enumerate() {
         source.read(patch, &mut values)?;
         let mut finite: Vec<f32> = values.iter().copied().filter(|v| v.is_finite()).collect();
         // The median: a star in the patch is not what is meant.
-        light[c] = f64::from(median(&mut finite) - skies[c].level);
+        light[c] = f64::from(median(&mut finite) - skies[c].level) - skies[c].gradient.at(middle);
         if light[c].is_nan() || light[c] <= 0.0 {
             return Ok(Err(WhiteError::DarkPatch));
         }

@@ -8,9 +8,8 @@ use crate::stars::{Flag, Star};
 /// A star is modelled as far out as it stands above this part of the noise.
 const REACH_SIGMA: f32 = 0.15;
 
-/// The model is trusted to this part of the star's height: where that is half the noise, the star hides the sky.
-const TRUST: f32 = 0.05;
-const HIDDEN_SIGMA: f32 = 0.5;
+/// Where the model may be off by more than this part of the noise, the star hides the sky.
+const HIDDEN_SIGMA: f32 = 0.7;
 
 /// Elongations of fainter stars are noise: those above this many sigma have their own.
 const SHAPED_SNR: f64 = 40.0;
@@ -26,6 +25,7 @@ pub(super) struct StarLight {
     pub(super) reach: f64,
     /// Radius of what is filled; 0 for a star that is only taken off.
     pub(super) hole: f64,
+    measured: bool,
 }
 
 impl StarLight {
@@ -40,16 +40,18 @@ impl StarLight {
             heights: vec![0.0; planes],
             reach: 0.0,
             hole: 0.0,
+            measured: false,
         }
     }
 
-    /// Measures heights and reach; `places` are those of all stars, from top to bottom.
+    /// Measures heights and reach. `all` are all stars from top to bottom, this one among them: their light, as far as it is
+    /// known, is taken off first.
     pub(super) fn measure(
         &mut self,
         window: &Window,
         profiles: &[Profile],
         noise: &[f32],
-        places: &[Point<FramePx>],
+        all: &[Self],
         fwhm_px: f64,
         most: f64,
     ) {
@@ -60,13 +62,7 @@ impl StarLight {
         } else {
             (0.0, 1.4 * fwhm_px)
         };
-        let first = places.partition_point(|p| p.y < self.at.y - 2.0 * to);
-        let near: Vec<Point<FramePx>> = places[first..]
-            .iter()
-            .take_while(|p| p.y <= self.at.y + 2.0 * to)
-            .filter(|p| **p != self.at && p.distance(self.at) < 2.0 * to)
-            .copied()
-            .collect();
+        let near = self.neighbours(all, 6.0 * fwhm_px);
         for (p, height) in self.heights.iter_mut().enumerate() {
             let fit = |from: f64| fitted(&self.star, window, p, &profiles[p], &near, (from, to));
             *height = fit(from).unwrap_or(0.0);
@@ -82,20 +78,41 @@ impl StarLight {
             }
             *height = height.max(0.0);
         }
-        let reach = |k: f32| {
+        let over = |f: &dyn Fn(&Profile, f32, f32) -> f64| {
             let of_planes = self.heights.iter().zip(profiles).zip(noise);
             of_planes
-                .map(|((h, p), s)| p.reach(*h, k * s, most))
+                .map(|((h, p), s)| f(p, *h, *s))
                 .fold(0.0, f64::max)
         };
-        self.reach = reach(REACH_SIGMA);
-        let hidden = reach(HIDDEN_SIGMA / TRUST);
+        self.measured = true;
+        self.reach = over(&|p, height, sigma| p.reach(height, REACH_SIGMA * sigma, most));
+        let hidden = over(&|p, height, sigma| p.unknown(height, HIDDEN_SIGMA * sigma, most));
         self.hole = if hidden > 0.0 {
-            let least = if saturated { 1.6 } else { 0.9 } * fwhm_px;
+            let least = if saturated { 1.6 } else { 0.5 } * fwhm_px;
             hidden.max(least).min(0.45 * most)
         } else {
             0.0
         };
+    }
+
+    /// Other stars whose light may reach within `far` of this one's middle.
+    fn neighbours<'a>(&self, all: &'a [Self], far: f64) -> Vec<&'a Self> {
+        let first = all.partition_point(|s| s.at.y < self.at.y - far);
+        all[first..]
+            .iter()
+            .take_while(|s| s.at.y <= self.at.y + far)
+            .filter(|s| s.at != self.at && s.at.distance(self.at) < far)
+            .collect()
+    }
+
+    /// Its light in a plane at a place, as far as it is measured.
+    fn light_at(&self, plane: usize, profile: &Profile, dx: f64, dy: f64) -> f32 {
+        let height = self.heights[plane];
+        if height > 0.0 {
+            height * profile.at(elliptical(&self.star, dx, dy))
+        } else {
+            0.0
+        }
     }
 
     /// Takes the star's light off the part of a row that it reaches; what it hides becomes missing.
@@ -126,14 +143,42 @@ impl StarLight {
     }
 }
 
-/// The height that fits the pixels between two distances best, on a sky that may be tilted; pixels that are nearer
-/// to another star do not count. `None` for too few pixels.
+/// A star's light in each plane and its error, from the pixels within 1.4 widths of its middle; `None` where too few
+/// can be used.
+pub(super) fn light(
+    star: &Star,
+    window: &Window,
+    profiles: &[Profile],
+    noise: &[f32],
+    all: &[StarLight],
+    fwhm_px: f64,
+) -> Option<Vec<(f64, f64)>> {
+    let near = StarLight::new(star, 0).neighbours(all, 4.0 * fwhm_px);
+    profiles
+        .iter()
+        .zip(noise)
+        .enumerate()
+        .map(|(p, (profile, sigma))| {
+            let height = fitted(star, window, p, profile, &near, (0.0, 1.4 * fwhm_px))?;
+            let light = profile.light();
+            // A height rests on the squares of the profile over its pixels: about the area at half its height.
+            let pixels = 0.6 * fwhm_px * fwhm_px;
+            Some((
+                f64::from(height) * light,
+                f64::from(*sigma) * light / pixels.sqrt(),
+            ))
+        })
+        .collect()
+}
+
+/// The height that fits the pixels between two distances best, on a sky that may be tilted, the light of others taken
+/// off; of others that are not measured yet, pixels nearer to them do not count. `None` for too few pixels.
 fn fitted(
     star: &Star,
     window: &Window,
     plane: usize,
     profile: &Profile,
-    near: &[Point<FramePx>],
+    near: &[&StarLight],
     (from, to): (f64, f64),
 ) -> Option<f32> {
     // Sky from a ring around, so that star and sky do not trade: the fit has height, level and tilt.
@@ -151,13 +196,18 @@ fn fitted(
                 continue;
             }
             let here = Point::new(x as f64, y as f64);
-            if near.iter().any(|p| p.distance(here) < dx.hypot(dy)) {
+            let unknown = |s: &&&StarLight| !s.measured && s.at.distance(here) < dx.hypot(dy);
+            if near.iter().any(|s| unknown(&s)) {
                 continue;
             }
+            let others: f32 = near
+                .iter()
+                .map(|s| s.light_at(plane, profile, here.x - s.at.x, here.y - s.at.y))
+                .sum();
             let terms =
                 nalgebra::SVector::<f64, 4>::new(f64::from(profile.at(r)), 1.0, dx / to, dy / to);
             normal += terms * terms.transpose();
-            right += terms * f64::from(v);
+            right += terms * f64::from(v - others);
             count += 1;
         }
     }

@@ -18,8 +18,10 @@ mod window;
 use rayon::prelude::*;
 
 use crate::doors::{DoorError, FrameSource};
-use crate::space::{Rect, Size};
-use crate::stars::Catalogue;
+use crate::finish::smooth;
+use crate::plane::Plane;
+use crate::space::{FramePx, Point, Rect, Size};
+use crate::stars::{Catalogue, DetectError, Settings, SkyMesh, Star, detect};
 use fill::{Patch, fill};
 use light::StarLight;
 use profile::Profile;
@@ -34,6 +36,9 @@ const BAND: usize = 256;
 /// Rows around a band that are in memory with it: no star is modelled farther out, nor filled more than half as
 /// far.
 const MARGIN: usize = 144;
+
+/// Rounds in which the light of neighbours is told apart.
+const ROUNDS: usize = 2;
 
 /// A picture's stars, measured: ready to be taken out.
 #[derive(Debug)]
@@ -62,26 +67,21 @@ impl Stars {
             .map(|s| StarLight::new(s, planes.len()))
             .collect();
         stars.sort_by(|a, b| a.at.y.total_cmp(&b.at.y));
-        let places: Vec<_> = stars.iter().map(|s| s.at).collect();
-        let bands: Vec<usize> = (0..size.height()).step_by(BAND).collect();
         let mut window = Window::default();
-        for top in bands {
-            window.read(planes, size, top, BAND, MARGIN)?;
-            let (from, to) = (
-                stars.partition_point(|s| s.at.y < top as f64 - 0.5),
-                stars.partition_point(|s| s.at.y < (top + BAND) as f64 - 0.5),
-            );
-            let shared = &window;
-            stars[from..to].par_iter_mut().for_each(|s| {
-                s.measure(
-                    shared,
-                    &profiles,
-                    &noise,
-                    &places,
-                    catalogue.fwhm_px,
-                    MARGIN as f64,
+        for _ in 0..ROUNDS {
+            // In the second round each star is measured without the light of its neighbours.
+            let before = stars.clone();
+            for top in (0..size.height()).step_by(BAND) {
+                window.read(planes, size, top, BAND, MARGIN)?;
+                let (from, to) = (
+                    stars.partition_point(|s| s.at.y < top as f64 - 0.5),
+                    stars.partition_point(|s| s.at.y < (top + BAND) as f64 - 0.5),
                 );
-            });
+                let (shared, width) = (&window, catalogue.fwhm_px);
+                stars[from..to].par_iter_mut().for_each(|s| {
+                    s.measure(shared, &profiles, &noise, &before, width, MARGIN as f64);
+                });
+            }
         }
         let reach = stars.iter().map(|s| s.reach).fold(0.0, f64::max);
         Ok(Self {
@@ -106,6 +106,16 @@ impl Stars {
     /// Noise of a pixel in each plane.
     pub fn noise(&self) -> &[f32] {
         &self.noise
+    }
+
+    /// Does a place lie where a star hides what is behind it?
+    fn hides(&self, at: Point<FramePx>) -> bool {
+        let far = 0.5 * MARGIN as f64;
+        let first = self.lights.partition_point(|s| s.at.y < at.y - far);
+        self.lights[first..]
+            .iter()
+            .take_while(|s| s.at.y <= at.y + far)
+            .any(|s| s.at.distance(at) < s.hole.max(1.0))
     }
 
     /// The places that were filled: middle and radius.
@@ -198,6 +208,158 @@ impl Stars {
         }
         behind
     }
+}
+
+/// Light of stars in every plane and its error, by the profile that the plane's stars have: seeing that differs from plane to
+/// plane does not matter. `None` for a star with too few pixels.
+///
+/// # Errors
+/// When a plane cannot be read.
+pub fn photometry(
+    planes: Planes<'_>,
+    catalogue: &Catalogue,
+    stars: &[Star],
+) -> Result<Vec<Option<Vec<(f64, f64)>>>, DoorError> {
+    let noise = profile::noise(planes, catalogue)?;
+    let profiles = profile::measure(planes, catalogue, &noise)?;
+    let mut all: Vec<StarLight> = catalogue
+        .stars
+        .iter()
+        .map(|s| StarLight::new(s, planes.len()))
+        .collect();
+    all.sort_by(|a, b| a.at.y.total_cmp(&b.at.y));
+    let width = catalogue.fwhm_px;
+    stars
+        .par_iter()
+        .map(|s| {
+            let reach = (3.0 * width).ceil() as i64 + 1;
+            let window = Window::around(
+                planes,
+                Rect {
+                    x: s.at.x.round() as i64 - reach,
+                    y: s.at.y.round() as i64 - reach,
+                    width: (2 * reach + 1) as usize,
+                    height: (2 * reach + 1) as usize,
+                },
+            )?;
+            Ok(light::light(s, &window, &profiles, &noise, &all, width))
+        })
+        .collect()
+}
+
+/// Stars are looked for down to this height over the noise, and so many of them at the most.
+const FIND_SIGMA: f64 = 4.0;
+const MOST_STARS: usize = 60_000;
+
+/// Why a picture cannot be taken apart.
+#[derive(Debug, thiserror::Error)]
+pub enum FindError {
+    /// It cannot be read.
+    #[error(transparent)]
+    Source(#[from] DoorError),
+    /// It has nothing to measure.
+    #[error(transparent)]
+    Detect(#[from] DetectError),
+}
+
+/// Finds and measures the stars of a picture, and once more what the first ones have hidden: the fainter of close
+/// pairs.
+///
+/// # Errors
+/// When a plane cannot be read, or holds nothing or one value only.
+pub fn find(planes: Planes<'_>) -> Result<(Catalogue, Stars), FindError> {
+    let size = planes[0].size();
+    let settings = Settings {
+        threshold_sigma: FIND_SIGMA,
+        lowest_sigma: FIND_SIGMA,
+        most: MOST_STARS,
+        ..Settings::default()
+    };
+    let mut mean = Plane::filled(size, 0.0);
+    let mut other = vec![0.0; if planes.len() > 1 { size.area() } else { 0 }];
+    for (p, plane) in planes.iter().enumerate() {
+        if p == 0 {
+            plane.read(size.rect(), mean.data_mut())?;
+        } else {
+            plane.read(size.rect(), &mut other)?;
+            for (m, v) in mean.data_mut().iter_mut().zip(&other) {
+                *m += v;
+            }
+        }
+    }
+    drop(other);
+    let share = 1.0 / planes.len() as f32;
+    for m in mean.data_mut() {
+        *m *= share;
+    }
+    let flat = without_nebula(&mean).ok_or(DetectError::NoData)?;
+    let mut found = detect(&flat, None, &settings)?;
+    drop(flat);
+    let first = Stars::measure(planes, &found)?;
+    first.take_out(planes, |rect, _, starless| -> Result<(), DoorError> {
+        let from = rect.y as usize * size.width();
+        let rows = &mut mean.data_mut()[from..from + rect.area()];
+        rows.fill(0.0);
+        for plane in starless {
+            for (m, v) in rows.iter_mut().zip(*plane) {
+                *m += share * v;
+            }
+        }
+        Ok(())
+    })?;
+    let Some(flat) = without_nebula(&mean) else {
+        return Ok((found, first));
+    };
+    drop(mean);
+    // What is left after the first stars is looked for in the noise that the first look has found.
+    if let Ok(more) = detect(&flat, None, &settings) {
+        let fresh: Vec<Star> = more
+            .stars
+            .into_iter()
+            .filter(|s| !first.hides(s.at))
+            .collect();
+        if fresh.is_empty() {
+            return Ok((found, first));
+        }
+        found.stars.extend(fresh);
+        found.stars.sort_by(|a, b| b.flux.total_cmp(&a.flux));
+    }
+    let stars = Stars::measure(planes, &found)?;
+    Ok((found, stars))
+}
+
+/// Scales that are taken off before stars are looked for: nebulae of sixteen pixels and more.
+const NEBULA_SCALES: usize = 4;
+
+/// What stands higher than this over the sky, in its noise, is star or core for the nebula's sake.
+const NEBULA_SIGMA: f32 = 8.0;
+
+/// A picture less its larger structures, in which faint stars before a nebula can be found: the noise of a bright
+/// nebula's folds would hide them.
+pub fn without_nebula(mean: &Plane) -> Option<Plane> {
+    let sky = SkyMesh::measure(mean)?;
+    let size = mean.size();
+    let width = size.width();
+    let bar = NEBULA_SIGMA * sky.typical_sigma();
+    let mut smoothed = vec![0.0f32; size.area()];
+    smoothed.par_chunks_mut(width).enumerate().for_each_init(
+        || vec![0.0; width],
+        |level, (y, row)| {
+            sky.level_row(y, level);
+            for ((o, v), l) in row.iter_mut().zip(mean.row(y)).zip(level.iter()) {
+                *o = if v.is_finite() { v.min(l + bar) } else { *l };
+            }
+        },
+    );
+    let (mut other, mut spare) = (smoothed.clone(), smoothed.clone());
+    for j in 0..NEBULA_SCALES {
+        smooth(&smoothed, &mut other, &mut spare, width, 1 << j);
+        std::mem::swap(&mut smoothed, &mut other);
+    }
+    for (s, v) in smoothed.iter_mut().zip(mean.data()) {
+        *s = v - *s;
+    }
+    Plane::new(size, smoothed)
 }
 
 /// Two pictures' stars put together by screen: both lights, never beyond white.

@@ -30,6 +30,8 @@ const LEAST_STARS: usize = 6;
 pub(super) struct Profile {
     step_px: f64,
     heights: Vec<f32>,
+    /// How far stars scatter around the profile, in parts of their height.
+    errors: Vec<f32>,
     /// Beyond the last step light falls with this power of the distance.
     power: f64,
 }
@@ -44,6 +46,8 @@ impl Profile {
         Self {
             step_px,
             heights: (0..=count).map(height).collect(),
+            // A function that nobody has measured is trusted to a twentieth of its height.
+            errors: (0..=count).map(|i| 0.05 * height(i)).collect(),
             power: 2.0 * beta,
         }
     }
@@ -60,6 +64,39 @@ impl Profile {
         let last = self.heights.len() - 1;
         let end = last as f64 * self.step_px;
         self.heights[last] * (r / end).powf(-self.power) as f32
+    }
+
+    /// How far a star of height 1 may lie off the profile at a distance.
+    fn error(&self, r: f64) -> f32 {
+        let i = (r / self.step_px).round() as usize;
+        match self.errors.get(i) {
+            Some(e) => *e,
+            None => {
+                self.errors.last().copied().unwrap_or(0.0) * self.at(r)
+                    / self.heights[self.heights.len() - 1]
+            }
+        }
+    }
+
+    /// The largest distance at which a star of this height may be off by more than a level; at most `most`.
+    pub(super) fn unknown(&self, height: f32, level: f32, most: f64) -> f64 {
+        let steps = (most / self.step_px) as usize;
+        let off = |i: &usize| height * self.error(*i as f64 * self.step_px) > level;
+        (0..=steps)
+            .rev()
+            .find(off)
+            .map_or(0.0, |i| (i as f64 + 1.0) * self.step_px)
+            .min(most)
+    }
+
+    /// The light of a star of height 1.
+    pub(super) fn light(&self) -> f64 {
+        let ring = |(i, h): (usize, &f32)| {
+            let r = i as f64 * self.step_px;
+            let width = if i == 0 { 0.125 * self.step_px } else { r };
+            f64::from(*h) * std::f64::consts::TAU * width * self.step_px
+        };
+        self.heights.iter().enumerate().map(ring).sum()
     }
 
     /// The distance at which a star of this height falls below a level; at most `most`.
@@ -232,6 +269,22 @@ fn rings(
     Ok(Some(heights))
 }
 
+/// The height at which the profile fits a star's inner rings best.
+fn height_of(rings: &[f32], profile: &Profile, inner: usize) -> f32 {
+    let (mut product, mut square) = (0.0, 0.0);
+    for (v, p) in rings.iter().zip(&profile.heights).take(inner + 1) {
+        if v.is_finite() {
+            product += v * p;
+            square += p * p;
+        }
+    }
+    if square > 0.0 {
+        product / square
+    } else {
+        f32::NAN
+    }
+}
+
 /// Many stars' rings joined: scaled onto each other by what lies within a width, the median of each ring.
 fn joined(rings: &[Vec<f32>], width: f64, beta: f64) -> Profile {
     let mut profile = Profile::moffat(width, beta);
@@ -243,23 +296,7 @@ fn joined(rings: &[Vec<f32>], width: f64, beta: f64) -> Profile {
         // Each star's height is the one that fits the profile as it is so far.
         let heights: Vec<f32> = rings
             .iter()
-            .map(|r| {
-                let (mut product, mut square) = (0.0, 0.0);
-                for (v, p) in r
-                    .iter()
-                    .zip(&profile.heights)
-                    .take(inner + 1)
-                    .filter(|(v, _)| v.is_finite())
-                {
-                    product += v * p;
-                    square += p * p;
-                }
-                if square > 0.0 {
-                    product / square
-                } else {
-                    f32::NAN
-                }
-            })
+            .map(|r| height_of(r, &profile, inner))
             .collect();
         for (i, height) in profile.heights.iter_mut().enumerate() {
             let mut values: Vec<f32> = rings
@@ -283,7 +320,41 @@ fn joined(rings: &[Vec<f32>], width: f64, beta: f64) -> Profile {
             below = *h;
         }
     }
+    profile.errors = scatter(rings, &profile, inner);
     profile
+}
+
+/// The brightest stars tell how far stars scatter around the profile: fainter ones scatter by their noise.
+const TELLING: usize = 40;
+
+/// How far the brightest stars lie off the profile in each ring, in parts of their height; smoothed, and falling outwards
+/// from where it is largest.
+fn scatter(rings: &[Vec<f32>], profile: &Profile, inner: usize) -> Vec<f32> {
+    let mut errors: Vec<f32> = (0..profile.heights.len())
+        .map(|i| {
+            let mut off: Vec<f32> = rings
+                .iter()
+                .take(TELLING)
+                .map(|r| (r[i] / height_of(r, profile, inner) - profile.heights[i]).abs())
+                .filter(|v| v.is_finite())
+                .collect();
+            if off.len() < LEAST_STARS {
+                f32::NAN
+            } else {
+                median(&mut off) * MAD_TO_SIGMA as f32
+            }
+        })
+        .collect();
+    // A ring without pixels is as its neighbour further out; nothing is known better than a thousandth of the profile.
+    let mut outer = 0.0f32;
+    for (e, h) in errors.iter_mut().zip(&profile.heights).rev() {
+        if e.is_nan() {
+            *e = outer;
+        }
+        *e = e.max(0.002 * h).max(outer);
+        outer = *e;
+    }
+    errors
 }
 
 /// Distance from a star's middle, along its ellipse, of the mean of both axes.

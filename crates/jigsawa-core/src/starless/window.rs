@@ -1,4 +1,4 @@
-//! Some rows of all planes in memory.
+//! Some rows of all planes in memory, or the surroundings of one star.
 
 use rayon::prelude::*;
 
@@ -9,6 +9,7 @@ use crate::space::{Rect, Size};
 /// Rows of a picture, all planes.
 #[derive(Debug, Clone, Default)]
 pub(super) struct Window {
+    left: i64,
     top: i64,
     width: usize,
     height: usize,
@@ -27,7 +28,8 @@ impl Window {
     ) -> Result<(), DoorError> {
         let first = top.saturating_sub(margin);
         let last = (top + rows + margin).min(size.height());
-        (self.top, self.width, self.height) = (first as i64, size.width(), last - first);
+        (self.left, self.top) = (0, first as i64);
+        (self.width, self.height) = (size.width(), last - first);
         self.planes.resize_with(planes.len(), Vec::new);
         let rect = self.rect();
         self.planes
@@ -37,6 +39,22 @@ impl Window {
                 plane.resize(rect.area(), 0.0);
                 source.read(rect, plane)
             })
+    }
+
+    /// Reads the surroundings of one place; rows and columns outside of the picture are missing.
+    pub(super) fn around(planes: Planes<'_>, place: Rect) -> Result<Self, DoorError> {
+        let rect = place.intersect(planes[0].size().rect());
+        let mut window = Self {
+            left: rect.x,
+            top: rect.y,
+            width: rect.width,
+            height: rect.height,
+            planes: vec![vec![0.0; rect.area()]; planes.len()],
+        };
+        for (plane, source) in window.planes.iter_mut().zip(planes) {
+            source.read(rect, plane)?;
+        }
+        Ok(window)
     }
 
     pub(super) const fn rect(&self) -> Rect {
@@ -54,7 +72,7 @@ impl Window {
 
     /// The value at a place of the picture; NaN outside of the window.
     pub(super) fn at(&self, plane: usize, x: i64, y: i64) -> f32 {
-        let row = y - self.top;
+        let (x, row) = (x - self.left, y - self.top);
         if x < 0 || x >= self.width as i64 || row < 0 || row >= self.height as i64 {
             return f32::NAN;
         }

@@ -3,6 +3,7 @@
 
 mod balance;
 mod detect;
+mod finish;
 mod levels;
 mod matching;
 mod merge;

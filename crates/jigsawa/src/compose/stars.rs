@@ -80,10 +80,14 @@ pub fn with_stars(
                 for (c, sum) in sums.iter_mut().enumerate() {
                     sum.resize(rect.area(), 0.0);
                     ground[c].read(rect, sum)?;
-                    for ((s, o), b) in sum.iter_mut().zip(originals[c]).zip(starless[c]) {
-                        // A star that has no data in the other composite is no star.
-                        let light = o - b;
-                        *s += if light.is_finite() { light } else { 0.0 };
+                }
+                for i in 0..rect.area() {
+                    let light: [f32; 3] = std::array::from_fn(|c| originals[c][i] - starless[c][i]);
+                    // A star without data in one channel of the other composite would be of a false colour.
+                    if light.iter().all(|v| v.is_finite()) {
+                        for (sum, v) in sums.iter_mut().zip(light) {
+                            sum[i] += v;
+                        }
                     }
                 }
                 let rows: Vec<&[f32]> = sums.iter().map(Vec::as_slice).collect();

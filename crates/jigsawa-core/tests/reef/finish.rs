@@ -1,0 +1,519 @@
+//! Finishing against the made-up sky: star colours, a neutral sky, hues through the stretch, and stars taken out.
+
+use std::sync::OnceLock;
+
+use jigsawa_core::doors::{DoorError, FrameSource};
+use jigsawa_core::filter::Filter;
+use jigsawa_core::finish::saturation::hue;
+use jigsawa_core::finish::white::{Index, KnownStar, StarColour};
+use jigsawa_core::finish::{
+    Crop, GradientWish, Link, Look, Plan, Quiet, SkyFrom, Sources, Tone, WhiteFrom, Wish, develop,
+    develop_part, look, looks_stretched,
+};
+use jigsawa_core::frame::RowOrder;
+use jigsawa_core::plane::Plane;
+use jigsawa_core::robust::median;
+use jigsawa_core::space::{Point, Rect, Size};
+use jigsawa_core::starless::{Stars, find};
+use jigsawa_core::stars::{Settings, detect};
+use jigsawa_core::wcs::{Fields, Sky, Wcs};
+use jigsawa_sky::camera::Camera;
+use jigsawa_sky::clouds::Clouds;
+use jigsawa_sky::glow::SkyGlow;
+use jigsawa_sky::optics::Optics;
+use jigsawa_sky::pointing::Pointing;
+use jigsawa_sky::shot::Shot;
+use jigsawa_sky::spoilt::Spoilt;
+use jigsawa_sky::stars::{Crowd, SkyStar};
+use rstest::rstest;
+
+const WIDTH: usize = 900;
+const HEIGHT: usize = 600;
+
+/// Degrees of a pixel of the made-up sky.
+const PIXEL_DEG: f64 = 4.0 / 3600.0;
+
+/// A colour picture of the reef whose channels have other skies, other gradients and other strengths.
+struct Reef {
+    planes: [Plane; 3],
+    /// The same without stars and without noise.
+    behind: [Plane; 3],
+    stars: Vec<SkyStar>,
+    shots: [Shot; 3],
+    look: Look,
+}
+
+/// What each channel is multiplied by: nothing like white.
+const CAST: [f32; 3] = [1.6, 1.0, 0.55];
+
+fn crowd() -> Crowd {
+    Crowd {
+        per_cell: 16.0,
+        magnitudes: (8.6, 15.5),
+        seed: 77,
+    }
+}
+
+fn reef() -> &'static Reef {
+    static REEF: OnceLock<Reef> = OnceLock::new();
+    REEF.get_or_init(|| {
+        let shot = |filter, level: f64, across: f64, along: f64, seed| Shot {
+            filter,
+            size: Size::new(WIDTH, HEIGHT).unwrap(),
+            pointing: Pointing::at(900.0, 900.0),
+            optics: Optics::round(3.0),
+            camera: Camera::usual(),
+            glow: SkyGlow {
+                across,
+                along,
+                ..SkyGlow::even(level)
+            },
+            transparency: 1.0,
+            spoilt: Spoilt::default(),
+            subs: 40,
+            seed,
+        };
+        let shots = [
+            shot(Filter::R, 290.0, 30.0, -18.0, 5),
+            shot(Filter::G, 330.0, -25.0, 14.0, 6),
+            shot(Filter::B, 370.0, 12.0, 30.0, 7),
+        ];
+        let clouds = Clouds::over(shots[0].extent());
+        let scaled = |plane: Plane, k: f32| {
+            Plane::new(plane.size(), plane.data().iter().map(|v| k * v).collect()).unwrap()
+        };
+        let planes: [Plane; 3] =
+            std::array::from_fn(|c| scaled(shots[c].take(&crowd(), Some(&clouds)).plane, CAST[c]));
+        let none = Crowd {
+            per_cell: 0.0,
+            ..crowd()
+        };
+        let behind = std::array::from_fn(|c| {
+            let quiet = Shot {
+                subs: u32::MAX,
+                ..shots[c].clone()
+            };
+            scaled(quiet.take(&none, Some(&clouds)).plane, CAST[c])
+        });
+        let look = look([&planes[0], &planes[1], &planes[2]]).unwrap();
+        Reef {
+            stars: crowd().over(shots[0].extent()),
+            look,
+            planes,
+            behind,
+            shots,
+        }
+    })
+}
+
+fn sources(planes: &[Plane; 3]) -> Sources<'_> {
+    [&planes[0], &planes[1], &planes[2]]
+}
+
+/// What is wanted: sky and white, and nothing that changes what is measured.
+fn plain(white: WhiteFrom) -> Wish {
+    Wish {
+        crop: Crop::None,
+        gradient: Some(GradientWish {
+            shape: None,
+            hints: jigsawa_core::balance::flatten::Hints::default(),
+        }),
+        neutral: Some(SkyFrom::Darkest),
+        white,
+        green: 0.0,
+        quiet: Quiet {
+            brightness: 0.0,
+            colour: 0.0,
+        },
+        blur_rounds: 0,
+        tone: Tone::usual(Link::Linked),
+        contrast: 0.0,
+        saturation: 1.0,
+        hues: Vec::new(),
+        stars: 1.0,
+        sharpen: 0.0,
+    }
+}
+
+/// Where the made-up sky lies on the real one: its plane's x runs against right ascension.
+fn wcs() -> Wcs {
+    Wcs::new(Fields {
+        touches: Sky {
+            ra_deg: 84.0,
+            dec_deg: -5.0,
+        },
+        at: [450.0, 300.0],
+        matrix: [[-PIXEL_DEG, 0.0], [0.0, PIXEL_DEG]],
+        pole_deg: 180.0,
+        equinox: Some(2000.0),
+        system: None,
+        sip: None,
+    })
+    .unwrap()
+}
+
+/// A catalogue of the field, its stars' places blurred by a tenth of a pixel and their colours by 0.02 mag.
+fn catalogue(r: &Reef) -> Vec<KnownStar> {
+    let map = r.shots[0].map();
+    let wcs = wcs();
+    r.stars
+        .iter()
+        .enumerate()
+        .map(|(i, s)| {
+            let at = map.apply(Point::new(s.x, s.y));
+            let blur = |k: usize| ((i * k % 101) as f64 / 50.0 - 1.0).clamp(-1.0, 1.0);
+            KnownStar {
+                at: wcs.sky(Point::<jigsawa_core::space::FramePx>::new(
+                    at.x + 0.1 * blur(7),
+                    at.y + 0.1 * blur(13),
+                )),
+                colour: s.colour + 0.02 * blur(29),
+                magnitude: s.magnitude,
+            }
+        })
+        .collect()
+}
+
+/// Measured colours of bright stars after white, against the truth for a light that is white at index `white`: rms in
+/// magnitudes over red and blue, and how many stars.
+fn colour_error(r: &Reef, measured: &[StarColour], gains: [f32; 3], white: f64) -> (f64, usize) {
+    let map = r.shots[0].map();
+    let near = |at: Point<jigsawa_core::space::FramePx>| {
+        r.stars
+            .iter()
+            .filter(|s| {
+                let p = map.apply(Point::new(s.x, s.y));
+                (p.x - at.x).hypot(p.y - at.y) < 1.5
+            })
+            .min_by(|a, b| a.magnitude.total_cmp(&b.magnitude))
+    };
+    let mut offs: Vec<f64> = Vec::new();
+    for s in measured.iter().take(200) {
+        let Some(truth) = near(s.at) else { continue };
+        // Dust before a star dims all filters alike in the made-up sky.
+        let [red, blue] = s.times(gains).magnitudes();
+        offs.push(red - -0.48 * (truth.colour - white));
+        offs.push(blue - 0.52 * (truth.colour - white));
+    }
+    let mean = offs.iter().map(|o| o * o).sum::<f64>() / offs.len() as f64;
+    (mean.sqrt(), offs.len() / 2)
+}
+
+#[test]
+fn two_hundred_stars_have_their_catalogue_colours_within_0_02_mag() {
+    let r = reef();
+    let wish = plain(WhiteFrom::Catalogue {
+        known: catalogue(r),
+        index: Index::BV,
+    });
+    let plan = Plan::measure(sources(&r.planes), &r.look, &wish, Some(&wcs())).unwrap();
+    let white = plan.found.white.as_ref().unwrap();
+    let (rms, count) = colour_error(r, &plan.found.star_colours, white.gains, 0.65);
+    assert!(count >= 190, "{count}");
+    assert!(rms < 0.02, "{rms} {white:?}");
+    let slopes = white.slopes.unwrap();
+    assert!(
+        (slopes[0] + 0.48).abs() < 0.03 && (slopes[1] - 0.52).abs() < 0.03,
+        "{slopes:?}"
+    );
+}
+
+#[test]
+fn the_stars_themselves_give_their_colours_within_0_05_mag_of_their_mean() {
+    let r = reef();
+    let plan = Plan::measure(sources(&r.planes), &r.look, &plain(WhiteFrom::Stars), None).unwrap();
+    let white = plan.found.white.as_ref().unwrap();
+    // The mean star of the crowd: 22 % at 0.05, the rest at 0.85.
+    let (rms, count) = colour_error(
+        r,
+        &plan.found.star_colours,
+        white.gains,
+        0.22 * 0.05 + 0.78 * 0.85,
+    );
+    assert!(count >= 190 && rms < 0.05, "{count} {rms} {white:?}");
+}
+
+#[test]
+fn a_patch_becomes_white() {
+    let r = reef();
+    let patch = Rect {
+        x: 430,
+        y: 120,
+        width: 60,
+        height: 60,
+    };
+    let plan = Plan::measure(
+        sources(&r.planes),
+        &r.look,
+        &plain(WhiteFrom::Patch(patch)),
+        None,
+    )
+    .unwrap();
+    let mut tile = jigsawa_core::finish::Tile::default();
+    plan.load(sources(&r.planes), patch, &mut tile).unwrap();
+    plan.linear(&mut tile);
+    let level = |c: usize| median(&mut tile.planes[c].clone());
+    let (red, green, blue) = (level(0), level(1), level(2));
+    assert!(
+        (red / green - 1.0).abs() < 0.02 && (blue / green - 1.0).abs() < 0.02,
+        "{red} {green} {blue}"
+    );
+}
+
+#[test]
+fn every_dark_patch_is_grey_within_a_tenth_of_the_noise_and_near_zero() {
+    let r = reef();
+    let plan = Plan::measure(sources(&r.planes), &r.look, &plain(WhiteFrom::Stars), None).unwrap();
+    let mut tile = jigsawa_core::finish::Tile::default();
+    let whole = r.planes[0].size().rect();
+    plan.load(sources(&r.planes), whole, &mut tile).unwrap();
+    plan.linear(&mut tile);
+    let gains = plan.found.white.as_ref().unwrap().gains;
+    let (mut patches, mut coloured, mut worst) = (0, 0.0f32, 0.0f32);
+    for y in (0..HEIGHT - 64).step_by(64) {
+        for x in (0..WIDTH - 64).step_by(64) {
+            let places = || (0..64 * 64).map(|i| (y + i / 64) * WIDTH + x + i % 64);
+            // Nebula by the truth: what the darkest corner's sky, tilted as it is, does not explain.
+            let noise = |c: usize| {
+                let shot = &r.shots[c];
+                shot.camera.noise(shot.glow.level, shot.subs) as f32 * CAST[c] * gains[c]
+            };
+            let nebula = |c: usize| {
+                let shot = &r.shots[c];
+                let light = places().map(|i| {
+                    let at = Point::new((i % WIDTH) as f64, (i / WIDTH) as f64);
+                    let sky = jigsawa_sky::levels::true_sky(shot, at) as f32 * CAST[c];
+                    r.behind[c].data()[i] - sky
+                });
+                light.sum::<f32>() / 4096.0 * gains[c]
+            };
+            if (0..3).any(|c| nebula(c) > 0.03 * noise(c)) {
+                continue;
+            }
+            patches += 1;
+            let levels: [f32; 3] = std::array::from_fn(|c| {
+                let free = places().filter(|i| tile.stars[*i] == 0.0);
+                let mut values: Vec<f32> = free.map(|i| tile.planes[c][i]).collect();
+                median(&mut values) / noise(c)
+            });
+            let grey = levels.iter().sum::<f32>() / 3.0;
+            for level in levels {
+                coloured = coloured.max((level - grey).abs());
+                worst = worst.max(level.abs());
+            }
+        }
+    }
+    assert!(patches > 15, "{patches}");
+    assert!(coloured < 0.1 && worst < 0.25, "{coloured} {worst}");
+}
+
+#[test]
+fn hues_of_the_nebula_pass_the_stretch_within_two_degrees() {
+    let r = reef();
+    let mut wish = plain(WhiteFrom::Stars);
+    wish.contrast = 0.3;
+    wish.sharpen = 0.25;
+    wish.saturation = 1.2;
+    let plan = Plan::measure(sources(&r.planes), &r.look, &wish, None).unwrap();
+    // What lies behind the stars, without noise: a hue is then one pixel's own.
+    let part = Rect {
+        x: 100,
+        y: 0,
+        width: 700,
+        height: 420,
+    };
+    let mut tile = jigsawa_core::finish::Tile::default();
+    plan.load(sources(&r.behind), part, &mut tile).unwrap();
+    tile.stars.fill(0.0);
+    plan.linear(&mut tile);
+    let shown = develop_part(&plan, sources(&r.behind), None, part).unwrap();
+    let (mut seen, mut worst) = (0, 0.0f32);
+    for (i, screen) in shown.chunks_exact(3).enumerate().step_by(7) {
+        let light: [f32; 3] = std::array::from_fn(|c| tile.planes[c][i]);
+        let most = light.iter().copied().fold(f32::MIN, f32::max);
+        let least = light.iter().copied().fold(f32::MAX, f32::min);
+        if most - least < 6.0 * plan.found.noise {
+            continue;
+        }
+        let off =
+            (hue([screen[0], screen[1], screen[2]]) - hue(light) + 180.0).rem_euclid(360.0) - 180.0;
+        seen += 1;
+        worst = worst.max(off.abs());
+    }
+    assert!(seen > 10_000, "{seen}");
+    assert!(worst < 2.0, "{worst}");
+}
+
+#[test]
+fn any_number_of_threads_develops_the_same_bits() {
+    let r = reef();
+    let mut wish = plain(WhiteFrom::Stars);
+    wish.quiet = Quiet {
+        brightness: 0.6,
+        colour: 0.9,
+    };
+    wish.contrast = 0.3;
+    wish.sharpen = 0.3;
+    let run = |threads: usize| {
+        let pool = rayon::ThreadPoolBuilder::new()
+            .num_threads(threads)
+            .build()
+            .unwrap();
+        pool.install(|| {
+            let plan = Plan::measure(sources(&r.planes), &r.look, &wish, None).unwrap();
+            let mut bits: Vec<u32> = Vec::new();
+            develop(
+                &plan,
+                sources(&r.planes),
+                None,
+                RowOrder::BottomUp,
+                |rows, _| -> Result<(), DoorError> {
+                    bits.extend(rows.iter().map(|v| v.to_bits()));
+                    Ok(())
+                },
+            )
+            .unwrap();
+            bits
+        })
+    };
+    let one = run(1);
+    assert_eq!(one.len(), 3 * WIDTH * HEIGHT);
+    assert!(one == run(4));
+}
+
+#[test]
+fn a_linear_picture_is_told_from_a_stretched_one() {
+    let r = reef();
+    assert!(!looks_stretched(&r.look));
+    let plan = Plan::measure(sources(&r.planes), &r.look, &plain(WhiteFrom::AsItIs), None).unwrap();
+    let mut shown: [Plane; 3] = std::array::from_fn(|_| Plane::filled(r.planes[0].size(), 0.0));
+    let whole = r.planes[0].size().rect();
+    let rgb = develop_part(&plan, sources(&r.planes), None, whole).unwrap();
+    for (c, plane) in shown.iter_mut().enumerate() {
+        for (v, s) in plane
+            .data_mut()
+            .iter_mut()
+            .zip(rgb.iter().skip(c).step_by(3))
+        {
+            *v = *s;
+        }
+    }
+    assert!(looks_stretched(&look(sources(&shown)).unwrap()));
+}
+
+#[test]
+fn what_lies_behind_and_the_stars_add_up_and_filled_places_are_true_within_two_sigma() {
+    let r = reef();
+    let (_, stars) = find(&sources(&r.planes)).unwrap();
+    let mut behind: [Vec<f32>; 3] = Default::default();
+    stars
+        .take_out(
+            &sources(&r.planes),
+            |rect, originals, starless| -> Result<(), DoorError> {
+                assert_eq!(rect.width, WIDTH);
+                for c in 0..3 {
+                    for (o, s) in originals[c].iter().zip(starless[c]) {
+                        let light = o - s;
+                        assert!(
+                            (s + light - o).abs() <= 1e-6 * o.abs(),
+                            "{s} + {light} is not {o}"
+                        );
+                    }
+                    behind[c].extend_from_slice(starless[c]);
+                }
+                Ok(())
+            },
+        )
+        .unwrap();
+    assert_eq!(behind[0].len(), WIDTH * HEIGHT);
+    let full = r.shots[0].camera.full_adu as f32;
+    let map = r.shots[0].map();
+    let truth: Vec<(Point<jigsawa_core::space::FramePx>, f64)> = r
+        .stars
+        .iter()
+        .map(|s| (map.apply(Point::new(s.x, s.y)), s.magnitude))
+        .collect();
+    // Two stars within a few pixels are seen as one: what is not seen cannot be taken out.
+    let alone = |at: Point<jigsawa_core::space::FramePx>| {
+        let mut near: Vec<f64> = truth
+            .iter()
+            .filter(|(p, _)| p.distance(at) < 8.0)
+            .map(|s| s.1)
+            .collect();
+        near.sort_by(f64::total_cmp);
+        near.len() < 2 || near[1] - near[0] > 3.5
+    };
+    let (mut places, mut beyond, mut sum, mut pairs_within, mut pairs) = (0, 0, 0.0f32, 0, 0);
+    for (at, radius) in stars.holes() {
+        let (x0, y0) = (at.x.round() as i64, at.y.round() as i64);
+        let reach = radius.ceil() as i64;
+        let outside = x0 < 20 || y0 < 20 || x0 > WIDTH as i64 - 21 || y0 > HEIGHT as i64 - 21;
+        let saturated = r
+            .planes
+            .iter()
+            .zip(CAST)
+            .any(|(p, k)| p.at(x0, y0) > 0.9 * k * full);
+        if outside || saturated {
+            continue;
+        }
+        for c in 0..3 {
+            let (mut off, mut n) = (0.0, 0.0f32);
+            for y in y0 - reach..=y0 + reach {
+                for x in x0 - reach..=x0 + reach {
+                    if (x as f64 - at.x).hypot(y as f64 - at.y) <= radius {
+                        let i = y as usize * WIDTH + x as usize;
+                        off += behind[c][i] - r.behind[c].data()[i];
+                        n += 1.0;
+                    }
+                }
+            }
+            let off = (off / n).abs() / stars.noise()[c];
+            if alone(at) {
+                places += 1;
+                sum += off;
+                beyond += usize::from(off > 2.0);
+            } else {
+                pairs += 1;
+                pairs_within += usize::from(off < 2.0);
+            }
+        }
+    }
+    let mean = sum / places as f32;
+    assert!(places > 400 && pairs > 100, "{places} {pairs}");
+    assert!(
+        mean < 0.5 && beyond * 100 <= places,
+        "mean {mean}, {beyond} of {places} beyond two sigma"
+    );
+    assert!(10 * pairs_within > 8 * pairs, "{pairs_within} of {pairs}");
+}
+
+#[rstest]
+#[case::a_grey_frame(1)]
+#[case::a_colour_one(3)]
+fn stars_are_taken_out_of_one_plane_as_of_three(#[case] planes: usize) {
+    let r = reef();
+    let list: Vec<&dyn FrameSource> = r
+        .planes
+        .iter()
+        .take(planes)
+        .map(|p| p as &dyn FrameSource)
+        .collect();
+    let found = detect(&r.planes[0], None, &Settings::default()).unwrap();
+    let stars = Stars::measure(&list, &found).unwrap();
+    assert!(stars.count() > 300 && stars.filled() > 100 && stars.filled() <= stars.count());
+    let bright = found.clean().next().unwrap().at;
+    let at = bright.y.round() as usize * WIDTH + bright.x.round() as usize;
+    let mut behind = Vec::new();
+    stars
+        .take_out(&list, |_, _, starless| -> Result<(), DoorError> {
+            behind.extend_from_slice(starless[0]);
+            Ok(())
+        })
+        .unwrap();
+    let truth = r.behind[0].data()[at];
+    assert!(
+        (behind[at] - truth).abs() < 6.0 * stars.noise()[0],
+        "{} {truth}",
+        behind[at]
+    );
+}
