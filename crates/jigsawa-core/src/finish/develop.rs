@@ -128,7 +128,9 @@ fn develop_piece(
         plan.load(sources, wide, tile)?;
         plan.linear(tile);
         tile.cut(border - Plan::screen_border());
-        plan.to_screen(tile);
+        if !plan.ends_linear {
+            plan.to_screen(tile);
+        }
         Ok(())
     };
     to_screen(sources, &mut bench.tile)?;
@@ -136,7 +138,9 @@ fn develop_piece(
         to_screen(starless, &mut bench.starless)?;
         plan.with_fewer_stars(&mut bench.tile, &bench.starless);
     }
-    plan.last_steps(&mut bench.tile);
+    if !plan.ends_linear {
+        plan.last_steps(&mut bench.tile);
+    }
     Ok(())
 }
 

@@ -139,6 +139,8 @@ pub struct Wish {
     pub blur_rounds: usize,
     /// The stretch.
     pub tone: Tone,
+    /// Does it end in linear light, before the stretch?
+    pub linear: bool,
     /// The part by which structures of middle size are lifted.
     pub contrast: f32,
     /// The factor of colours.
@@ -207,6 +209,8 @@ pub struct Plan {
     saturation: Saturation,
     /// The part of the stars' light that stays.
     pub stars: f32,
+    /// Does it end in linear light?
+    pub ends_linear: bool,
     sharpen: Detail,
     discs: Vec<Disc>,
     last: Step,
@@ -343,6 +347,7 @@ impl Plan {
                 rise: 0.12,
             },
             stars: wish.stars,
+            ends_linear: wish.linear,
             sharpen: Detail::sharper(0.0, 0.0),
             discs: Vec::new(),
             last: Step::Sharpen,
@@ -455,12 +460,16 @@ impl Plan {
     pub fn until(&self, last: Step) -> Self {
         Self {
             last,
+            ends_linear: false,
             ..self.clone()
         }
     }
 
     /// Is this step one that changes the picture?
     pub fn acts(&self, step: Step) -> bool {
+        if self.ends_linear && step >= Step::Contrast && step != Step::Stars {
+            return false;
+        }
         match step {
             Step::Start => true,
             Step::Gradient => self.levels.iter().any(|l| !l.sky.gradient.is_zero()),

@@ -19,6 +19,9 @@ const RING: f64 = 0.8;
 const LEAST_RING_PX: f64 = 2.5;
 const LEAST_PIXELS: usize = 40;
 
+/// Grain is noise: what stands higher, in noise widths, is something else.
+const MOST_GRAIN: f32 = 5.0;
+
 /// Pixels of a ring that are carried in, at the most: every so many of more.
 const MOST_CARRIED: usize = 400;
 
@@ -137,6 +140,7 @@ pub(super) fn fill(i: usize, stars: &[StarLight], behind: &Window, noise: &[f32]
                 })
                 .collect();
             let grain = Grain::of(behind, p, s, donor, noise[p]);
+            let most = MOST_GRAIN * noise[p];
             let near = (0.35 * hole).max(1.5);
             let mut values = vec![f32::NAN; side * side];
             for (k, out) in values.iter_mut().enumerate() {
@@ -153,7 +157,8 @@ pub(super) fn fill(i: usize, stars: &[StarLight], behind: &Window, noise: &[f32]
                     sum += w * o;
                     weight += w;
                 }
-                *out = (course.height(fx, fy) + sum / weight) as f32 + grain.at(behind, p, x, y);
+                *out = (course.height(fx, fy) + sum / weight) as f32
+                    + grain.at(behind, p, x, y).clamp(-most, most);
             }
             Some(values)
         })
@@ -196,21 +201,33 @@ fn donor(s: &StarLight, behind: &Window) -> Option<(i64, i64)> {
     let far = 2.0 * s.hole + (RING * s.hole).max(LEAST_RING_PX);
     let reach = s.hole.ceil() as i64;
     let (cx, cy) = (s.at.x.round() as i64, s.at.y.round() as i64);
-    let level = |dx: i64, dy: i64| -> Option<f64> {
-        let (mut sum, mut n) = (0.0, 0.0);
+    // Level of a disc, and how its pixels scatter around a tilted plane: a star in it would be sown elsewhere.
+    let disc = |dx: i64, dy: i64| -> Option<(f64, f64)> {
+        let (mut n, mut sum, mut squares) = (0.0, 0.0, 0.0);
+        let (mut of_x, mut of_y, mut across) = (0.0, 0.0, 0.0);
         for y in -reach..=reach {
             for x in -reach..=reach {
                 if x * x + y * y <= reach * reach {
-                    let v = behind.at(0, cx + dx + x, cy + dy + y);
+                    let v = f64::from(behind.at(0, cx + dx + x, cy + dy + y));
                     if !v.is_finite() {
                         return None;
                     }
-                    sum += f64::from(v);
                     n += 1.0;
+                    sum += v;
+                    squares += v * v;
+                    of_x += x as f64 * v;
+                    of_y += y as f64 * v;
+                    across += (x * x) as f64;
                 }
             }
         }
-        Some(sum / n)
+        let tilt = if across > 0.0 {
+            (of_x * of_x + of_y * of_y) / (across * n)
+        } else {
+            0.0
+        };
+        let level = sum / n;
+        Some((level, (squares / n - level * level - tilt).max(0.0).sqrt()))
     };
     let around = ring(behind, 0, (s.at.x, s.at.y), s.hole)?;
     let wanted = around.iter().map(|p| f64::from(p.2)).sum::<f64>() / around.len() as f64;
@@ -222,8 +239,8 @@ fn donor(s: &StarLight, behind: &Window) -> Option<(i64, i64)> {
                 (stretch * far * angle.cos()).round() as i64,
                 (stretch * far * angle.sin()).round() as i64,
             );
-            if let Some(l) = level(dx, dy) {
-                let off = (l - wanted).abs();
+            if let Some((level, scatter)) = disc(dx, dy) {
+                let off = (level - wanted).abs() + 4.0 * scatter;
                 if best.is_none_or(|(b, _)| off < b) {
                     best = Some((off, (dx, dy)));
                 }

@@ -127,6 +127,7 @@ fn plain(white: WhiteFrom) -> Wish {
         },
         blur_rounds: 0,
         tone: Tone::usual(Link::Linked),
+        linear: false,
         contrast: 0.0,
         saturation: 1.0,
         hues: Vec::new(),

@@ -67,15 +67,10 @@ pub struct ComposeArgs {
         default_value = "100%"
     )]
     pub luminance_weight: LuminanceWeight,
-    /// What makes narrowband lines comparable before they are mixed
-    #[arg(
-        help_heading = "Colours",
-        long,
-        value_enum,
-        value_name = "RULE",
-        default_value_t
-    )]
-    pub lines: LinesArg,
+    /// What makes narrowband lines comparable before they are mixed [default: equal-signal for palettes,
+    /// equal-noise for mixes of your own]
+    #[arg(help_heading = "Colours", long, value_enum, value_name = "RULE")]
+    pub lines: Option<LinesArg>,
     /// Take the starlight of a broad filter out of a line, as much as the stars show; may be given again
     #[arg(help_heading = "Colours", long, value_name = "LINE=BROAD", value_parser = two_names)]
     pub continuum: Vec<(String, String)>,
@@ -115,12 +110,11 @@ pub enum TryArg {
     All,
 }
 
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, ValueEnum)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub enum LinesArg {
     /// Their noise becomes equal: weak lines stay weak, and clean
     EqualNoise,
     /// Their light becomes equal: weak lines stand beside strong ones
-    #[default]
     EqualSignal,
     /// Nothing is done: the units of the files, as far as they are known
     AsIs,
@@ -134,6 +128,18 @@ pub enum StretchArg {
     Each,
     /// Linear: a straight ramp in the PNG, the values themselves as 32-bit float in the TIFF
     None,
+}
+
+impl ComposeArgs {
+    /// The rule for lines: what is asked for, or what suits a palette or a mix of one's own, whose numbers are meant.
+    pub fn line_rule(&self) -> LinesArg {
+        let typed = self.red.is_some() || self.each.is_some();
+        self.lines.unwrap_or(if typed {
+            LinesArg::EqualNoise
+        } else {
+            LinesArg::EqualSignal
+        })
+    }
 }
 
 /// How much of the brightness a luminance gives.

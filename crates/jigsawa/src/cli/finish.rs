@@ -94,7 +94,8 @@ pub struct FinishArgs {
     /// Take blur back, in so many rounds; 10 to 30 suit most pictures
     #[arg(help_heading = "Steps in linear light", long, value_name = "ROUNDS", default_value_t = 0, value_parser = clap::value_parser!(u16).range(0..=200))]
     pub deconvolve: u16,
-    /// Channels alike, or each by its own light [default: each for narrowband, linked for the rest]
+    /// Channels alike, each by its own light, or none to end in linear light [default: each for narrowband,
+    /// linked for the rest]
     #[arg(help_heading = "Steps on the screen", long, value_enum)]
     pub stretch: Option<LinkArg>,
     /// How bright the sky becomes
@@ -245,6 +246,8 @@ pub enum LinkArg {
     Linked,
     /// Each channel by its own light: weak lines beside strong ones
     Each,
+    /// Not at all: the linear steps alone, as 32-bit float for further work
+    None,
 }
 
 /// A level: a number of sigma, or per cent of the pixels.

@@ -126,7 +126,7 @@ pub fn make(args: &ComposeArgs, common: &Common) -> Result<Account, Trouble> {
             let luminance = luminance(args, &bounds[0], &ground);
             let made = variants(
                 paths,
-                &names.title,
+                names.object.as_deref().unwrap_or(&names.start),
                 &bounds,
                 (&layout, &frames),
                 &ground.strengths,

@@ -11,7 +11,7 @@ use jigsawa_formats::png::Bits;
 use jigsawa_formats::whole::Unfinished;
 
 use crate::account::{Clock, Ending};
-use crate::cli::{Common, FinishArgs};
+use crate::cli::{Common, FinishArgs, LinkArg};
 use crate::finish::{
     FinishAccount, LinearFile, account, doors, finish_text, measure_stars, take_out, wish,
 };
@@ -22,7 +22,7 @@ use crate::tell::Trouble;
 use crate::terminal::{Progress, say};
 
 /// What the account calls the picture to look at, and the report.
-pub const PNG: &str = "finished, 16 bits";
+pub const PNG: &str = "finished, 16 bits, to look at";
 pub const REPORT: &str = "report";
 
 /// Longer side of the finished picture in the report.
@@ -288,18 +288,37 @@ fn targets(args: &FinishArgs, linear: &LinearFile) -> Result<Vec<Target>, Troubl
         if let Some(ending) = place.extension().filter(|_| !place.is_dir()) {
             return Err(Trouble::Ending(ending.to_string_lossy().into_owned()));
         }
-        for ending in ["tif", "png"] {
-            let path = place.join(format!("{start}-finished.{ending}"));
+        let (endings, what): (&[&str], _) = if linear_only(args) {
+            (&["fits"], "linear")
+        } else {
+            (&["tif", "png"], "finished")
+        };
+        for ending in endings {
+            let path = place.join(format!("{start}-{what}.{ending}"));
             targets.extend(target(path, args, linear));
         }
     }
+    let eight_bits = |t: &Target| matches!(t.format, Format::Png(_) | Format::Jpeg);
+    if linear_only(args) && targets.iter().any(eight_bits) {
+        return Err(Trouble::Options(
+            "--stretch none ends in linear light, which .png and .jpg cannot hold: use .fits, .tif or .exr",
+        ));
+    }
     Ok(targets)
+}
+
+/// Does the picture end in linear light?
+fn linear_only(args: &FinishArgs) -> bool {
+    args.stretch == Some(LinkArg::None)
 }
 
 /// The file that an ending asks for.
 fn target(path: PathBuf, args: &FinishArgs, linear: &LinearFile) -> Option<Target> {
     let ending = path.extension()?.to_string_lossy().to_lowercase();
     let (format, kind) = match ending.as_str() {
+        "tif" | "tiff" if linear_only(args) => {
+            (Format::TiffFloat { encoded: false }, "linear, 32-bit float")
+        }
         "tif" | "tiff" if args.float => (
             Format::TiffFloat { encoded: true },
             "finished, 32-bit float",
@@ -307,7 +326,12 @@ fn target(path: PathBuf, args: &FinishArgs, linear: &LinearFile) -> Option<Targe
         "tif" | "tiff" => (Format::Tiff, "finished, 16 bits"),
         "png" => (Format::Png(Bits::Sixteen), PNG),
         "jpg" | "jpeg" => (Format::Jpeg, "finished, to share"),
-        "exr" => (Format::Exr, "finished, 32-bit float, linear light"),
+        "exr" => (
+            Format::Exr {
+                encoded: !linear_only(args),
+            },
+            "finished, 32-bit float, linear light",
+        ),
         "fits" | "fit" | "fts" => {
             let mut cards = Cards::default();
             for name in ["OBJECT", "FILTER", "FILTERS"] {
@@ -320,10 +344,12 @@ fn target(path: PathBuf, args: &FinishArgs, linear: &LinearFile) -> Option<Targe
                 concat!("Jigsawa ", env!("CARGO_PKG_VERSION")),
                 "",
             );
-            cards.history(&format!(
-                "finished from {}: stretched, 0 to 1",
-                linear.stem()
-            ));
+            let how = if linear_only(args) {
+                "linear, above the sky"
+            } else {
+                "stretched, 0 to 1"
+            };
+            cards.history(&format!("finished from {}: {how}", linear.stem()));
             (
                 Format::Fits(cards, linear.facts.row_order),
                 "finished, 32-bit float",

@@ -3,6 +3,7 @@
 use jigsawa_core::colour::{Lines, strengths as equal_light};
 use jigsawa_core::filter::Band;
 use jigsawa_core::layout::Layout;
+use rayon::prelude::*;
 use serde::Serialize;
 
 use super::bind::{Bound, find};
@@ -88,7 +89,7 @@ pub fn strengths(
             tellers.push(*i);
         }
     }
-    let rule = match args.lines {
+    let rule = match args.line_rule() {
         LinesArg::EqualNoise => Lines::EqualNoise,
         LinesArg::EqualSignal if tellers.len() < 2 => Lines::EqualNoise,
         LinesArg::EqualSignal => Lines::EqualSignal,
@@ -107,19 +108,30 @@ pub fn strengths(
             }
         }
         Lines::EqualSignal => {
-            let mut light = Vec::new();
-            for i in &tellers {
-                let seen = small(layout, frames, *i, WIDTH).map_err(|e| Trouble::Unreadable {
-                    file: frames[*i].name(),
-                    error: e.to_string(),
-                })?;
-                let balance = layout.frames[*i].balance.as_ref();
-                light.push(match (seen, balance) {
-                    (Some(s), Some(b)) => s.with(b).into_data(),
-                    _ => Vec::new(),
-                });
-            }
+            let light: Vec<Vec<f32>> = tellers
+                .par_iter()
+                .map(|i| {
+                    let seen =
+                        small(layout, frames, *i, WIDTH).map_err(|e| Trouble::Unreadable {
+                            file: frames[*i].name(),
+                            error: e.to_string(),
+                        })?;
+                    let balance = layout.frames[*i].balance.as_ref();
+                    let light = seen.zip(balance).map(|(s, b)| s.with(b).into_data());
+                    Ok(light.unwrap_or_default())
+                })
+                .collect::<Result<_, Trouble>>()?;
             of_tellers = equal_light(&light);
+            // The frame that all values are matched to keeps its own units.
+            let reference = layout.level_index().map(|i| &layout.frames[i].filter);
+            let own = tellers
+                .iter()
+                .position(|t| Some(&frames[*t].filter) == reference);
+            if let Some(own) = own.map(|k| of_tellers[k]) {
+                for k in &mut of_tellers {
+                    *k /= own;
+                }
+            }
         }
     }
     let by = match rule {

@@ -18,4 +18,4 @@ pub use full::{Inputs, composite, linear};
 pub use lines::{LineRow, Strengths, strengths};
 pub use stars::{Twin, with_stars};
 pub use swatches::swatches;
-pub use variants::{Paths, Variant, variants};
+pub use variants::{FLIP, Paths, SHEET, Variant, variants};

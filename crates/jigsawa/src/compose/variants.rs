@@ -37,8 +37,9 @@ const GAP: usize = 14;
 const NAME: usize = 24;
 const MIXES: usize = 16;
 
-/// What the account calls the sheet to look at.
-const SHEET: &str = "comparison sheet";
+/// What the account calls the sheets to look at.
+pub const SHEET: &str = "comparison sheet";
+pub const FLIP: &str = "flip through them";
 
 /// One small picture.
 pub struct Variant<'a> {
@@ -90,15 +91,20 @@ pub fn variants(
     let mut used: Vec<usize> = bounds.iter().flat_map(Bound::inputs).collect();
     used.sort_unstable();
     used.dedup();
-    let mut planes: Vec<Option<Plane>> = (0..frames.len()).map(|_| None).collect();
-    for i in &used {
-        let seen = small(layout, frames, *i, WIDTH).map_err(|e| Trouble::Unreadable {
-            file: frames[*i].name(),
-            error: e.to_string(),
-        })?;
-        let balance = layout.frames[*i].balance.as_ref();
-        planes[*i] = seen.zip(balance).map(|(s, b)| s.with(b));
-    }
+    let planes: Vec<Option<Plane>> = (0..frames.len())
+        .into_par_iter()
+        .map(|i| {
+            if !used.contains(&i) {
+                return Ok(None);
+            }
+            let seen = small(layout, frames, i, WIDTH).map_err(|e| Trouble::Unreadable {
+                file: frames[i].name(),
+                error: e.to_string(),
+            })?;
+            let balance = layout.frames[i].balance.as_ref();
+            Ok(seen.zip(balance).map(|(s, b)| s.with(b)))
+        })
+        .collect::<Result<_, Trouble>>()?;
     let shown: Vec<Variant<'_>> = bounds
         .par_iter()
         .map(|bound| {
@@ -115,10 +121,7 @@ pub fn variants(
         })
     };
     files.push((png(&paths.sheet, &sheet(&shown))?, SHEET));
-    files.push((
-        write_variants(&paths.page, title, &shown, overwrite)?,
-        "flip through them",
-    ));
+    files.push((write_variants(&paths.page, title, &shown, overwrite)?, FLIP));
     for (path, v) in paths.each.iter().zip(&shown) {
         files.push((png(path, &v.picture)?, "small picture"));
     }

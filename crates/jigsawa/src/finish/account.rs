@@ -98,7 +98,12 @@ pub fn steps(plan: &Plan, wish: &Wish, size: (usize, usize)) -> Vec<StepRow> {
     )];
     for step in Step::ALL {
         if step == Step::Contrast {
-            all.push(row("stretch", true, stretch_said(plan, wish)));
+            let said = if wish.linear {
+                "none: the picture ends in linear light".to_owned()
+            } else {
+                stretch_said(plan, wish)
+            };
+            all.push(row("stretch", !wish.linear, said));
         }
         let said = match step {
             Step::Start => continue,

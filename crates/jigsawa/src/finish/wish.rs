@@ -50,6 +50,7 @@ pub fn usual_wish(link: Link, stars_apart: bool) -> Wish {
             white: point(args.full),
             sky_is_zero: false,
         },
+        linear: false,
         contrast: args.contrast,
         saturation: args.saturation.all,
         hues: Vec::new(),
@@ -111,13 +112,14 @@ pub fn wish(args: &FinishArgs, linear: &LinearFile) -> Result<Wish, Trouble> {
             link: match args.stretch {
                 Some(LinkArg::Linked) => Link::Linked,
                 Some(LinkArg::Each) => Link::Each,
-                None => linear.link(),
+                None | Some(LinkArg::None) => linear.link(),
             },
             sky: args.sky,
             black: point(args.black),
             white: point(args.full),
             sky_is_zero: false,
         },
+        linear: args.stretch == Some(LinkArg::None),
         contrast: args.contrast,
         saturation: if colour { args.saturation.all } else { 1.0 },
         hues: if colour {

@@ -28,8 +28,8 @@ pub enum Format {
     Png(Bits),
     /// JPEG.
     Jpeg,
-    /// EXR: linear light.
-    Exr,
+    /// EXR: linear light, from values encoded as sRGB, or as they are.
+    Exr { encoded: bool },
     /// FITS of 32-bit float, three planes, rows stored in this order.
     Fits(Cards, RowOrder),
 }
@@ -37,7 +37,10 @@ pub enum Format {
 impl Format {
     /// Does it take values as they are, and not 16 bits?
     const fn takes_floats(&self) -> bool {
-        matches!(self, Self::TiffFloat { .. } | Self::Exr | Self::Fits(..))
+        matches!(
+            self,
+            Self::TiffFloat { .. } | Self::Exr { .. } | Self::Fits(..)
+        )
     }
 }
 
@@ -218,10 +221,10 @@ fn write_floats(
         Format::Fits(cards, order) => {
             return write_fits(file, shape, cards, *order, &mut |n, out| feed.next(n, out));
         }
-        Format::Exr => {
+        Format::Exr { encoded } => {
             let mut linear = |n: usize, out: &mut Vec<f32>| {
                 feed.next(n, out)?;
-                for v in out.iter_mut() {
+                for v in out.iter_mut().filter(|_| *encoded) {
                     *v = decoded(*v);
                 }
                 Ok(())

@@ -92,11 +92,6 @@ fn every_kind_of_bad_input_is_said_with_the_way_out() {
             ],
         ),
         (
-            "ha.fits ha2.fits oiii.fits --palette HOO",
-            1,
-            &["2 frames have the filter Ha: ha.fits, ha2.fits"],
-        ),
-        (
             "ha.fits ha.fits oiii.fits --palette HOO",
             2,
             &["'ha.fits' is given twice"],

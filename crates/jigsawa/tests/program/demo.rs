@@ -22,16 +22,19 @@ fn the_demo_runs_and_says_what_to_open() {
         assert!(run.out.contains(text), "{}", run.out);
     }
     assert!(run.err.is_empty(), "{}", run.err);
-    assert_eq!(night.files("d/frames").len(), 7);
+    assert_eq!(night.files("d/frames").len(), 8);
     assert_eq!(night.files("d/night").len(), 37);
     let results = night.files("d/result");
     for name in [
         "reef-survey.html",
         "reef-survey.layout.json",
-        "reef-SHO.png",
-        "reef-SHO.fits",
-        "reef-mix.png",
-        "reef-mix.tif",
+        "reef-variants.png",
+        "reef-variants.html",
+        "reef-lantern.fits",
+        "reef-lantern-finished.png",
+        "reef-lantern-finish.html",
+        "reef-RGB.fits",
+        "reef-RGB-finished.tif",
     ] {
         assert!(results.contains(&name.to_owned()), "{results:?}");
     }

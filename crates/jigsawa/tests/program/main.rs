@@ -3,9 +3,11 @@
 mod bad_input;
 mod compose;
 mod demo;
+mod finish;
 mod night;
 mod normalize;
 mod page;
+mod palettes;
 mod register;
 mod schema;
 mod show;

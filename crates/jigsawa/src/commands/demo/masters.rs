@@ -6,7 +6,7 @@ use jigsawa_formats::fits::Cards;
 use jigsawa_sky::demo::{DemoFrame, OBJECT, frames, take};
 use serde_json::json;
 
-use super::write::{frame_cards, new_files, write_frame, write_truth};
+use super::write::{frame_cards, new_files, write_frame, write_star_list, write_truth};
 use crate::cli::Common;
 use crate::tell::Trouble;
 use crate::terminal::Progress;
@@ -27,6 +27,7 @@ pub fn write(folder: &Path, overwrite: bool, common: &Common) -> Result<Vec<Path
     });
     done?;
     write_truth(folder, &truths, overwrite)?;
+    write_star_list(folder, &list, overwrite)?;
     Ok(paths)
 }
 

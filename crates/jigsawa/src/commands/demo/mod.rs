@@ -11,9 +11,11 @@ use jigsawa_sky::demo::OBJECT;
 use serde_json::{Value, json};
 
 use super::compose::{PNG, make};
-use super::{normalize, survey};
+use super::{finish, normalize, survey};
 use crate::account::{Clock, Ending, Output};
 use crate::cli::{Cli, Command, Common, DemoArgs};
+use crate::compose::{FLIP, SHEET};
+use crate::finish::finish_text;
 use crate::tell::Trouble;
 use crate::terminal::{account_text, say};
 
@@ -86,30 +88,37 @@ fn examples(folder: &Path, to: &Path, overwrite: bool) -> Vec<Vec<String>> {
     };
     let night = folder.join("night").display().to_string();
     let kept = to.join("reef-survey.layout.json").display().to_string();
-    let words = |command: &str, frames: Vec<String>, more: &[&str]| {
+    let finishing = |command: &str, frames: Vec<String>, more: &[&str]| {
         let mut w = vec![command.to_owned()];
         w.extend(frames);
         w.extend(more.iter().map(|m| (*m).to_owned()));
         w.extend(["--out".to_owned(), to.display().to_string()]);
-        w.extend(["--name".to_owned(), "reef".to_owned()]);
         if overwrite {
             w.push("--overwrite".to_owned());
         }
         w
     };
+    let words = |command: &str, frames: Vec<String>, more: &[&str]| {
+        let mut w = finishing(command, frames, more);
+        w.extend(["--name".to_owned(), "reef".to_owned()]);
+        w
+    };
+    let all: Vec<String> = ["R", "G", "B", "Ha", "OIII", "SII"].map(frame).to_vec();
+    let layout = to.join("reef-variants.layout.json").display().to_string();
+    let linear = |p: &str| vec![to.join(format!("reef-{p}.fits")).display().to_string()];
+    let stars = folder.join("frames/stars.csv").display().to_string();
     vec![
         words("survey", vec![night], &["--layout"]),
         words("normalize", vec![kept], &["--flatten"]),
+        words("compose", all, &["--try", "all"]),
+        words("compose", vec![layout.clone()], &["--palette", "lantern"]),
         words(
             "compose",
-            ["Ha", "OIII", "SII"].map(frame).to_vec(),
-            &["--palette", "SHO"],
+            vec![layout],
+            &["--palette", "RGB", "--match-seeing", "--linear-only"],
         ),
-        words(
-            "compose",
-            ["R", "G", "B", "Ha"].map(frame).to_vec(),
-            &["--red", "90% R + 10% Ha", "--green", "G", "--blue", "B"],
-        ),
+        finishing("finish", linear("lantern"), &["--caption"]),
+        finishing("finish", linear("RGB"), &["--white", &stars]),
     ]
 }
 
@@ -142,7 +151,21 @@ fn run(words: &[String], common: &Common) -> Result<Done, Trouble> {
             Ok(Done {
                 text: account_text(&account),
                 account: json!(account),
-                pictures: of_kind(&account.outputs, PNG),
+                pictures: [PNG, SHEET, FLIP]
+                    .iter()
+                    .flat_map(|kind| of_kind(&account.outputs, kind))
+                    .collect(),
+            })
+        }
+        Ok(Command::Finish(args)) => {
+            let account = finish::make(&args, common)?;
+            Ok(Done {
+                text: finish_text(&account),
+                pictures: [finish::PNG, finish::REPORT]
+                    .iter()
+                    .flat_map(|kind| of_kind(&account.outputs, kind))
+                    .collect(),
+                account: json!(account),
             })
         }
         Ok(Command::Normalize(args)) => {
@@ -162,7 +185,9 @@ fn run(words: &[String], common: &Common) -> Result<Done, Trouble> {
             })
         }
         _ => {
-            unreachable!("the demo's own command lines are those of survey, normalize and compose")
+            unreachable!(
+                "the demo's own command lines are those of survey, normalize, compose and finish"
+            )
         }
     }
 }

@@ -5,12 +5,14 @@ use std::path::{Path, PathBuf};
 
 use jigsawa_core::doors::TileSink;
 use jigsawa_core::space::{FramePx, Point};
+use jigsawa_core::wcs::{Fields, Sky, Wcs};
 use jigsawa_formats::error::FileError;
 use jigsawa_formats::fits::{Cards, Depth, FitsWriter};
 use jigsawa_formats::whole::Unfinished;
 use jigsawa_sky::camera::Numbers;
-use jigsawa_sky::demo::OBJECT;
+use jigsawa_sky::demo::{DemoFrame, OBJECT};
 use jigsawa_sky::shot::{Shot, Taken};
+use jigsawa_sky::stars::Crowd;
 use serde_json::json;
 
 use crate::outputs::{begin, make_folder};
@@ -68,6 +70,65 @@ pub fn write_truth(
     Ok(())
 }
 
+/// Stars of the catalogue are as bright as this, in magnitudes.
+const FAINTEST: f64 = 15.0;
+
+/// Writes a catalogue of the field's brighter stars with their colours, as a survey of the sky would list them.
+pub fn write_star_list(
+    folder: &Path,
+    frames: &[DemoFrame],
+    overwrite: bool,
+) -> Result<(), Trouble> {
+    let path = folder.join("stars.csv");
+    let wrong = |error: &dyn std::fmt::Display| Trouble::Write {
+        file: path.clone(),
+        error: FileError::Picture(error.to_string()),
+    };
+    let (Some(frame), Some(wcs)) = (frames.first(), plane_wcs()) else {
+        return Ok(());
+    };
+    let file = begin(&path, overwrite)?;
+    let mut out = csv::Writer::from_path(file.path()).map_err(|e| wrong(&e))?;
+    out.write_record(["ra", "dec", "B", "V"])
+        .map_err(|e| wrong(&e))?;
+    for s in Crowd::lantern_reef().over(frame.shot.extent()) {
+        if s.magnitude < FAINTEST {
+            let at = wcs.sky(Point::<FramePx>::new(s.x, s.y));
+            let row = [
+                format!("{:.6}", at.ra_deg),
+                format!("{:.6}", at.dec_deg),
+                format!("{:.3}", s.magnitude + s.colour),
+                format!("{:.3}", s.magnitude),
+            ];
+            out.write_record(&row).map_err(|e| wrong(&e))?;
+        }
+    }
+    out.flush().map_err(|e| wrong(&e))?;
+    drop(out);
+    file.finish()
+        .map_err(|error| Trouble::Write { file: path, error })?;
+    Ok(())
+}
+
+/// Where the plane of the made-up sky lies on the real one.
+fn plane_wcs() -> Option<Wcs> {
+    Wcs::new(Fields {
+        touches: Sky {
+            ra_deg: FIELD_DEG.0,
+            dec_deg: FIELD_DEG.1,
+        },
+        at: [ORIGIN.0, ORIGIN.1],
+        matrix: [[-UNIT_DEG, 0.0], [0.0, UNIT_DEG]],
+        pole_deg: 180.0,
+        sip: None,
+        system: None,
+        equinox: Some(2000.0),
+    })
+}
+
+/// The place of the plane where the sky touches it.
+const ORIGIN: (f64, f64) = (960.0, 640.0);
+
 /// Writes one frame.
 pub fn write_frame(
     path: &Path,
@@ -108,10 +169,9 @@ pub fn frame_cards(shot: &Shot, camera: &str, c: &mut Cards) {
     let back = map.invert();
     let middle = shot.size.centre::<FramePx>();
     let [[a, b], [d, e]] = back.jacobian(middle);
-    let origin = (960.0, 640.0);
     c.text("CTYPE1", "RA---TAN", "");
     c.text("CTYPE2", "DEC--TAN", "");
-    let at = map.apply(Point::new(origin.0, origin.1));
+    let at = map.apply(Point::new(ORIGIN.0, ORIGIN.1));
     c.number("CRPIX1", at.x + 1.0, "");
     c.number("CRPIX2", at.y + 1.0, "");
     c.number("CRVAL1", FIELD_DEG.0, "[deg]");

@@ -79,7 +79,7 @@ fn markup(p: &FinishPage<'_>) -> Result<Markup, Trouble> {
         section {
             h2 { "Channels" }
             p { "Light above the sky, after white. The strokes at the foot are what becomes black and white." }
-            (PreEscaped(histogram(&found.sample, &found.points, found.noise)))
+            (PreEscaped(histogram(&found.sample, &found.points, found.noise).replacen("<svg ", "<svg class=\"wide\" ", 1)))
         }
         @if let Some(white) = &found.white {
             @if !found.star_colours.is_empty() {
