@@ -221,7 +221,6 @@ fn darkest_around(values: &[f32], out: &mut [f32], spare: &mut [f32], width: usi
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::space::Rect;
 
     const SIDE: usize = 121;
 
@@ -242,13 +241,7 @@ mod tests {
         let how = Deconvolution::new(4.0, 3.5, 25, 1.0);
         let mut point = vec![0.0; SIDE * SIDE];
         point[60 * SIDE + 60] = 1e5;
-        let mut tile = Tile::default();
-        tile.set(Rect {
-            x: 0,
-            y: 0,
-            width: SIDE,
-            height: SIDE,
-        });
+        let mut tile = Tile::square(SIDE);
         let (mut part, mut spare) = (point.clone(), point.clone());
         for plane in &mut tile.planes {
             how.blur(&point, plane, &mut part, &mut spare, SIDE);

@@ -95,18 +95,11 @@ fn add_real(more: &mut [f32], a: &[f32], b: &[f32], gain: f32, half: f32) {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::space::Rect;
 
     const SIDE: usize = 200;
 
     fn waves(length: f32, height: f32) -> Tile {
-        let mut tile = Tile::default();
-        tile.set(Rect {
-            x: 0,
-            y: 0,
-            width: SIDE,
-            height: SIDE,
-        });
+        let mut tile = Tile::square(SIDE);
         for i in 0..SIDE * SIDE {
             let v = 0.5 + height * (std::f32::consts::TAU * (i % SIDE) as f32 / length).sin();
             for (plane, k) in tile.planes.iter_mut().zip([1.1, 1.0, 0.9]) {

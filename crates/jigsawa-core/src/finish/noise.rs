@@ -346,19 +346,12 @@ fn sample(
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::space::Rect;
 
     const SIDE: usize = 420;
 
     /// Three planes of noise of 2 over a nebula; the noise is made of hashed numbers.
     fn noisy(nebula: impl Fn(f32, f32) -> [f32; 3]) -> Tile {
-        let mut tile = Tile::default();
-        tile.set(Rect {
-            x: 0,
-            y: 0,
-            width: SIDE,
-            height: SIDE,
-        });
+        let mut tile = Tile::square(SIDE);
         for i in 0..SIDE * SIDE {
             let (x, y) = ((i % SIDE) as f32, (i / SIDE) as f32);
             let light = nebula(x, y);

@@ -238,10 +238,10 @@ pub struct Found {
 }
 
 /// A star is spared as far as its light stands above this part of the noise.
-const SPARED_SIGMA: f64 = 3.0;
+const SPARED_SIGMA: f64 = 12.0;
 
 /// Stars are spared from so many widths to so many.
-const SPARED_REACH: (f64, f64) = (1.0, 10.0);
+const SPARED_REACH: (f64, f64) = (0.8, 10.0);
 
 /// About this many pixels tell the levels of the picture.
 const SAMPLE: usize = 250_000;

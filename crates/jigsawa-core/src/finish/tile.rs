@@ -70,6 +70,19 @@ impl Tile {
         self.spare.push(plane);
     }
 
+    /// A square piece, for tests.
+    #[cfg(test)]
+    pub(super) fn square(side: usize) -> Self {
+        let mut tile = Self::default();
+        tile.set(Rect {
+            x: 0,
+            y: 0,
+            width: side,
+            height: side,
+        });
+        tile
+    }
+
     /// Red, green and blue of a pixel.
     #[cfg(test)]
     pub(super) fn pixel(&self, i: usize) -> [f32; 3] {

@@ -112,7 +112,13 @@ impl Course {
 }
 
 /// Fills the hole of star `i` in what is left behind the stars. `None` where nothing around is known.
-pub(super) fn fill(i: usize, stars: &[StarLight], behind: &Window, noise: &[f32]) -> Option<Patch> {
+pub(super) fn fill(
+    i: usize,
+    stars: &[StarLight],
+    behind: &Window,
+    noise: &[f32],
+    grainy: bool,
+) -> Option<Patch> {
     let s = &stars[i];
     let (cx, cy, hole) = (s.at.x, s.at.y, s.hole);
     let reach = hole.ceil() as i64;
@@ -140,7 +146,7 @@ pub(super) fn fill(i: usize, stars: &[StarLight], behind: &Window, noise: &[f32]
                 })
                 .collect();
             let grain = Grain::of(behind, p, s, donor, noise[p]);
-            let most = MOST_GRAIN * noise[p];
+            let most = if grainy { MOST_GRAIN * noise[p] } else { 0.0 };
             let near = (0.35 * hole).max(1.5);
             let mut values = vec![f32::NAN; side * side];
             for (k, out) in values.iter_mut().enumerate() {

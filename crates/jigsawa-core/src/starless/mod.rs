@@ -50,6 +50,9 @@ pub struct Stars {
     noise: Vec<f32>,
     /// How far the widest star reaches.
     reach: f64,
+    /// Do filled places get the grain of their surroundings? They should in a picture without stars; not where the stars'
+    /// own light is wanted, to which it would add its noise.
+    pub grain: bool,
 }
 
 impl Stars {
@@ -90,6 +93,7 @@ impl Stars {
             lights: stars,
             noise,
             reach,
+            grain: true,
         })
     }
 
@@ -153,7 +157,7 @@ impl Stars {
             let fresh: Vec<(usize, Patch)> = (done..until)
                 .into_par_iter()
                 .filter(|i| self.lights[*i].hole > 0.0)
-                .filter_map(|i| Some((i, fill(i, &self.lights, &behind, &self.noise)?)))
+                .filter_map(|i| Some((i, fill(i, &self.lights, &behind, &self.noise, self.grain)?)))
                 .collect();
             done = until.max(done);
             patches.extend(fresh);
@@ -210,6 +214,9 @@ impl Stars {
     }
 }
 
+/// A star's light in each plane with its error; `None` for too few pixels.
+pub type StarFluxes = Option<Vec<(f64, f64)>>;
+
 /// Light of stars in every plane and its error, by the profile that the plane's stars have: seeing that differs from plane to
 /// plane does not matter. `None` for a star with too few pixels.
 ///
@@ -219,7 +226,7 @@ pub fn photometry(
     planes: Planes<'_>,
     catalogue: &Catalogue,
     stars: &[Star],
-) -> Result<Vec<Option<Vec<(f64, f64)>>>, DoorError> {
+) -> Result<Vec<StarFluxes>, DoorError> {
     let noise = profile::noise(planes, catalogue)?;
     let profiles = profile::measure(planes, catalogue, &noise)?;
     let mut all: Vec<StarLight> = catalogue

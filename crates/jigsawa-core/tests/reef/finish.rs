@@ -412,15 +412,16 @@ fn what_lies_behind_and_the_stars_add_up_and_filled_places_are_true_within_two_s
             &sources(&r.planes),
             |rect, originals, starless| -> Result<(), DoorError> {
                 assert_eq!(rect.width, WIDTH);
-                for c in 0..3 {
-                    for (o, s) in originals[c].iter().zip(starless[c]) {
+                for ((behind, original), starless) in behind.iter_mut().zip(originals).zip(starless)
+                {
+                    for (o, s) in original.iter().zip(*starless) {
                         let light = o - s;
                         assert!(
                             (s + light - o).abs() <= 1e-6 * o.abs(),
                             "{s} + {light} is not {o}"
                         );
                     }
-                    behind[c].extend_from_slice(starless[c]);
+                    behind.extend_from_slice(starless);
                 }
                 Ok(())
             },
@@ -457,18 +458,18 @@ fn what_lies_behind_and_the_stars_add_up_and_filled_places_are_true_within_two_s
         if outside || saturated {
             continue;
         }
-        for c in 0..3 {
+        for ((found, truth), noise) in behind.iter().zip(&r.behind).zip(stars.noise()) {
             let (mut off, mut n) = (0.0, 0.0f32);
             for y in y0 - reach..=y0 + reach {
                 for x in x0 - reach..=x0 + reach {
                     if (x as f64 - at.x).hypot(y as f64 - at.y) <= radius {
                         let i = y as usize * WIDTH + x as usize;
-                        off += behind[c][i] - r.behind[c].data()[i];
+                        off += found[i] - truth.data()[i];
                         n += 1.0;
                     }
                 }
             }
-            let off = (off / n).abs() / stars.noise()[c];
+            let off = (off / n).abs() / noise;
             if alone(at) {
                 places += 1;
                 sum += off;

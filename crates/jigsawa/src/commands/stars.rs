@@ -1,7 +1,5 @@
 //! `jigsawa stars`: a frame taken apart into its stars and what lies behind them.
 
-use std::fmt::Write as _;
-
 use jigsawa_core::doors::FrameSource;
 use jigsawa_formats::fits::{Cards, Depth, FitsWriter};
 use serde::Serialize;
@@ -11,7 +9,7 @@ use crate::cli::{Common, StarsArgs};
 use crate::finish::{LinearFile, measure_stars, take_out};
 use crate::outputs::{begin, finish_first, make_folder, plain_name};
 use crate::tell::Trouble;
-use crate::terminal::say;
+use crate::terminal::{say, written};
 
 /// The account of the command.
 #[derive(Debug, Serialize)]
@@ -122,15 +120,6 @@ fn text(a: &StarsAccount) -> String {
         "frame      {}, {} stars of {:.2} px\nfilled     {} places; the other stars were taken off as they are modelled\n\n",
         a.file, a.stars, a.fwhm_px, a.filled
     );
-    // Writing to a string cannot fail.
-    for o in &a.outputs {
-        let _ = writeln!(out, "wrote      {}  {}", o.file, o.kind);
-    }
-    let stages: Vec<String> = a
-        .stages
-        .iter()
-        .map(|s| format!("{} {:.2}", s.name, s.seconds))
-        .collect();
-    let _ = writeln!(out, "took       {:.2} s: {}", a.seconds, stages.join(", "));
+    out.push_str(&written(&a.outputs, &a.stages, a.seconds));
     out
 }

@@ -69,7 +69,8 @@ pub fn with_stars(
     let ground = ground.planes();
     let planes = stars.planes();
     let doors: Vec<&dyn FrameSource> = planes.iter().map(|p| p as &dyn FrameSource).collect();
-    let (_, found) = measure_stars(&doors, &twin.stars_name)?;
+    let (_, mut found) = measure_stars(&doors, &twin.stars_name)?;
+    found.grain = false;
     let file = outputs::begin(path, overwrite)?;
     let mut sink = FitsWriter::create(file, size, 3, Depth::Float, cards).map_err(wrong)?;
     let mut sums: Vec<Vec<f32>> = vec![Vec::new(); 3];

@@ -11,7 +11,7 @@ use jigsawa_sky::clouds::Clouds;
 use jigsawa_sky::demo::frames;
 use jigsawa_sky::optics::Optics;
 use jigsawa_sky::pointing::Pointing;
-use jigsawa_sky::stars::Crowd;
+use jigsawa_sky::stars::{Crowd, SkyStar};
 
 use crate::picture::{Words, write_words};
 
@@ -50,12 +50,26 @@ pub fn swatches() -> Option<Picture> {
         .iter()
         .map(|f| {
             let taken = f.shot.take(&crowd, Some(&clouds));
+            // Broad filters are brought together by their stars, as in a composite.
+            let sun = SkyStar {
+                x: 0.0,
+                y: 0.0,
+                magnitude: 10.0,
+                colour: 0.65,
+            };
+            let of = |filter: &Filter| sun.electrons(filter) as f32;
+            let k = of(&Filter::G) / of(&f.shot.filter);
+            let k = if f.shot.filter.band() == Band::Broad {
+                k
+            } else {
+                1.0
+            };
             let level = f.shot.camera.units(f.shot.glow.level);
             let light = taken
                 .plane
                 .data()
                 .iter()
-                .map(|v| v - level as f32)
+                .map(|v| k * (v - level as f32))
                 .collect();
             (f.shot.filter.clone(), light)
         })

@@ -7,6 +7,7 @@ use serde::Serialize;
 
 use super::linear::LinearFile;
 use crate::account::{Clock, Output, Stage, round};
+use crate::terminal::written;
 
 /// The account of `finish`.
 #[derive(Debug, Serialize)]
@@ -249,14 +250,6 @@ pub fn finish_text(a: &FinishAccount) -> String {
         let _ = writeln!(out, "\nnote       {w}");
     }
     let _ = writeln!(out);
-    for o in &a.outputs {
-        let _ = writeln!(out, "wrote      {}  {}", o.file, o.kind);
-    }
-    let stages: Vec<String> = a
-        .stages
-        .iter()
-        .map(|s| format!("{} {:.2}", s.name, s.seconds))
-        .collect();
-    let _ = writeln!(out, "took       {:.2} s: {}", a.seconds, stages.join(", "));
+    out.push_str(&written(&a.outputs, &a.stages, a.seconds));
     out
 }

@@ -8,11 +8,12 @@ pub use progress::Progress;
 pub use survey::{Look, survey_text, width};
 pub use table::account_text;
 
+use std::fmt::Write as _;
 use std::io::{IsTerminal, Write};
 
 use tracing::level_filters::LevelFilter;
 
-use crate::account::Account;
+use crate::account::{Account, Output, Stage};
 use crate::cli::Common;
 
 /// Prints on standard output. A reader that has gone away (`| head`) is no error, and nobody is left
@@ -22,6 +23,21 @@ pub fn say(text: &str) {
     if let Err(e) = writeln!(out, "{text}").and_then(|()| out.flush()) {
         tracing::debug!("standard output takes no more: {e}");
     }
+}
+
+/// What was written and how long it took, as the last lines of an account.
+pub fn written(outputs: &[Output], stages: &[Stage], seconds: f64) -> String {
+    let mut out = String::new();
+    for o in outputs {
+        // Writing to a string cannot fail.
+        let _ = writeln!(out, "wrote      {}  {}", o.file, o.kind);
+    }
+    let stages: Vec<String> = stages
+        .iter()
+        .map(|s| format!("{} {:.2}", s.name, s.seconds))
+        .collect();
+    let _ = writeln!(out, "took       {seconds:.2} s: {}", stages.join(", "));
+    out
 }
 
 /// Prints the account of a command as it is wanted: as JSON, as text, or not at all.

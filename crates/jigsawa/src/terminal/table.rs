@@ -6,6 +6,7 @@ use comfy_table::{CellAlignment, ContentArrangement, Table, presets};
 
 use jigsawa_core::matching::FoundBy;
 
+use super::written;
 use crate::account::{Account, FrameRow};
 
 /// The account as text.
@@ -86,15 +87,7 @@ pub fn account_text(a: &Account) -> String {
         }
     }
     let _ = writeln!(out);
-    for o in &a.outputs {
-        let _ = writeln!(out, "wrote      {}  {}", o.file, o.kind);
-    }
-    let stages: Vec<String> = a
-        .stages
-        .iter()
-        .map(|s| format!("{} {:.2}", s.name, s.seconds))
-        .collect();
-    let _ = writeln!(out, "took       {:.2} s: {}", a.seconds, stages.join(", "));
+    out.push_str(&written(&a.outputs, &a.stages, a.seconds));
     out
 }
 

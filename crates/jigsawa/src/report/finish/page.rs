@@ -8,7 +8,7 @@ use jigsawa_core::space::Rect;
 use jigsawa_formats::whole::Unfinished;
 use maud::{Markup, PreEscaped, html};
 
-use super::plots::{histogram, star_colours};
+use super::plots::{colour_reach, histogram, star_colours};
 use crate::finish::{LinearFile, doors, steps};
 use crate::report::page::base64;
 use crate::report::save::{save, whole};
@@ -56,6 +56,7 @@ fn markup(p: &FinishPage<'_>) -> Result<Markup, Trouble> {
         (s.width(), s.height())
     });
     let found = &p.plan.found;
+    let reach = colour_reach(&found.star_colours);
     let body = html! {
         header {
             h1 { (p.title) }
@@ -87,10 +88,11 @@ fn markup(p: &FinishPage<'_>) -> Result<Markup, Trouble> {
                     h2 { "Star colours" }
                     p { "Stars like the one that was made white lie in the middle." }
                     div.two {
-                        (PreEscaped(star_colours(&found.star_colours, "as they come")))
+                        (PreEscaped(star_colours(&found.star_colours, "as they come", reach)))
                         (PreEscaped(star_colours(
                             &found.star_colours.iter().map(|s| s.times(white.gains)).collect::<Vec<_>>(),
                             "after white",
+                            reach,
                         )))
                     }
                 }

@@ -104,8 +104,22 @@ pub fn histogram(sample: &[[f32; 3]], points: &[(f32, f32); 3], noise: f32) -> S
     )
 }
 
+/// How far the colours of nearly all stars reach, for plots that are to be compared.
+pub fn colour_reach(stars: &[StarColour]) -> f64 {
+    let mut all: Vec<f32> = stars
+        .iter()
+        .flat_map(StarColour::magnitudes)
+        .map(|m| m.abs() as f32)
+        .filter(|m| m.is_finite())
+        .collect();
+    if all.is_empty() {
+        return 1.0;
+    }
+    (1.4 * f64::from(jigsawa_core::robust::quantile(&mut all, 0.98))).clamp(0.3, 4.0)
+}
+
 /// Colours of the stars in magnitudes: blue against green over green against red; white is in the middle.
-pub fn star_colours(stars: &[StarColour], words: &str) -> String {
+pub fn star_colours(stars: &[StarColour], words: &str, reach: f64) -> String {
     let points: Vec<(f64, f64)> = stars
         .iter()
         .map(|s| {
@@ -113,7 +127,6 @@ pub fn star_colours(stars: &[StarColour], words: &str) -> String {
             (-red, blue)
         })
         .collect();
-    let reach = 1.6;
     let draw = |svg: &mut String| -> Result<(), Box<dyn std::error::Error>> {
         let area = SVGBackend::with_string(svg, COLOURS).into_drawing_area();
         let mut chart = ChartBuilder::on(&area)
