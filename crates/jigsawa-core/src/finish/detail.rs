@@ -7,6 +7,7 @@
 use super::saturation::within_range;
 use super::starlet::{reach, smooth};
 use super::tile::Tile;
+use crate::robust::quantile;
 
 /// How much is added of each scale.
 #[derive(Debug, Clone, PartialEq)]
@@ -90,6 +91,24 @@ fn add_real(more: &mut [f32], a: &[f32], b: &[f32], gain: f32, half: f32) {
         let square = w * w;
         more[i] += gain * w * square / (square + half);
     }
+}
+
+/// The finest structure of the brightness of the darker third of a piece on the screen.
+pub(super) fn finest_in_the_dark(tile: &mut Tile) -> Vec<f32> {
+    let mut light = tile.borrow();
+    let [mut a, mut spare] = [tile.borrow(), tile.borrow()];
+    tile.light_into(&mut light);
+    smooth(&light, &mut a, &mut spare, tile.width, 1);
+    let bar = quantile(&mut a.clone(), 0.33);
+    let dark = (0..a.len())
+        .step_by(5)
+        .filter(|i| a[*i] <= bar && tile.stars[*i] < 0.01)
+        .map(|i| light[i] - a[i])
+        .collect();
+    for plane in [light, a, spare] {
+        tile.give_back(plane);
+    }
+    dark
 }
 
 #[cfg(test)]

@@ -10,185 +10,24 @@ use super::contrast::Contrast;
 use super::cores::{Core, cores};
 use super::covered::covered_rect;
 use super::deconvolve::Deconvolution;
-use super::detail::Detail;
+use super::detail::{Detail, finest_in_the_dark};
 use super::green::Green;
+use super::level::{Level, sample, subtract};
 use super::look::{Look, Sources};
-use super::neutral::{ChannelSky, GradientWish, SkyFrom, skies, without};
+use super::neutral::{ChannelSky, SkyFrom, skies, without};
 use super::noise::{self, Noise, Quiet};
-use super::saturation::Saturation;
-use super::starlet::smooth;
+use super::saturation::{Saturation, within_range};
+use super::spared::Spared;
+use super::step::Step;
 use super::stretch::{Stretch, Tone};
-use super::tile::Tile;
-use super::white::{
-    Index, KnownStar, StarColour, White, WhiteError, from_catalogue, from_patch, from_stars,
-    star_colours,
-};
+use super::tile::{Tile, mirror};
+use super::white::{StarColour, White, from_catalogue, from_patch, from_stars, star_colours};
+use super::wish::{Crop, PlanError, WhiteFrom, Wish};
 use crate::doors::DoorError;
 use crate::plane::Plane;
-use crate::robust::{MAD_TO_SIGMA, mad, median, quantile};
-use crate::space::{Point, Rect};
-use crate::stars::{Catalogue, Star};
+use crate::robust::{MAD_TO_SIGMA, mad};
+use crate::space::Rect;
 use crate::wcs::Wcs;
-
-/// The steps, in their order.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Step {
-    /// The picture as it comes, stretched.
-    Start,
-    /// The leftover gradient taken off.
-    Gradient,
-    /// The sky made neutral.
-    Neutral,
-    /// White found.
-    White,
-    /// Green held down.
-    Green,
-    /// Noise taken out.
-    Noise,
-    /// Blur taken back.
-    Blur,
-    /// Structures of middle size lifted.
-    Contrast,
-    /// Colours made stronger.
-    Saturation,
-    /// Stars made smaller, or taken out.
-    Stars,
-    /// Small detail lifted.
-    Sharpen,
-}
-
-impl Step {
-    /// All steps in order.
-    pub const ALL: [Self; 11] = [
-        Self::Start,
-        Self::Gradient,
-        Self::Neutral,
-        Self::White,
-        Self::Green,
-        Self::Noise,
-        Self::Blur,
-        Self::Contrast,
-        Self::Saturation,
-        Self::Stars,
-        Self::Sharpen,
-    ];
-
-    /// As it is called.
-    pub const fn name(self) -> &'static str {
-        match self {
-            Self::Start => "as it comes",
-            Self::Gradient => "gradient",
-            Self::Neutral => "neutral sky",
-            Self::White => "white",
-            Self::Green => "green",
-            Self::Noise => "noise",
-            Self::Blur => "blur",
-            Self::Contrast => "local contrast",
-            Self::Saturation => "saturation",
-            Self::Stars => "stars",
-            Self::Sharpen => "sharpness",
-        }
-    }
-}
-
-/// What is cut off.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Crop {
-    /// Nothing.
-    None,
-    /// What not all channels cover.
-    Covered,
-    /// All but this.
-    To(Rect),
-}
-
-/// Where white comes from.
-#[derive(Debug, Clone, PartialEq)]
-pub enum WhiteFrom {
-    /// Channels stay as they are.
-    AsItIs,
-    /// The typical star.
-    Stars,
-    /// A patch.
-    Patch(Rect),
-    /// Stars of known colour.
-    Catalogue {
-        /// The stars.
-        known: Vec<KnownStar>,
-        /// What their colour is.
-        index: Index,
-    },
-}
-
-/// What is wanted of every step.
-#[derive(Debug, Clone, PartialEq)]
-pub struct Wish {
-    /// What is cut off.
-    pub crop: Crop,
-    /// The gradient; absent for leaving it.
-    pub gradient: Option<GradientWish>,
-    /// The sky that becomes neutral; absent for leaving it.
-    pub neutral: Option<SkyFrom>,
-    /// White.
-    pub white: WhiteFrom,
-    /// The part of green's excess that is taken.
-    pub green: f32,
-    /// The part of the noise that is taken.
-    pub quiet: Quiet,
-    /// Rounds of deconvolution.
-    pub blur_rounds: usize,
-    /// The stretch.
-    pub tone: Tone,
-    /// Does it end in linear light, before the stretch?
-    pub linear: bool,
-    /// The part by which structures of middle size are lifted.
-    pub contrast: f32,
-    /// The factor of colours.
-    pub saturation: f32,
-    /// Factors of hues, by their place in [`super::saturation::HUES`].
-    pub hues: Vec<(usize, f32)>,
-    /// The part of the stars' light that stays.
-    pub stars: f32,
-    /// The part by which small detail is lifted.
-    pub sharpen: f32,
-}
-
-/// Why a picture cannot be finished.
-#[derive(Debug, thiserror::Error)]
-pub enum PlanError {
-    /// It cannot be read.
-    #[error(transparent)]
-    Source(#[from] DoorError),
-    /// No pixel has all channels.
-    #[error("no pixel has all channels")]
-    Nothing,
-    /// What is to stay lies outside.
-    #[error("the rectangle lies outside of the picture")]
-    Outside,
-    /// No white.
-    #[error(transparent)]
-    White(#[from] WhiteError),
-    /// A catalogue, and a picture that does not say where it lies on the sky.
-    #[error("the picture has no WCS to find the catalogue's stars by")]
-    NoWcs,
-}
-
-/// The sky and the gain of a channel.
-#[derive(Debug, Clone, PartialEq)]
-struct Level {
-    sky: ChannelSky,
-    /// What is taken off where the sky is not made neutral.
-    common: f32,
-    gain: f32,
-}
-
-/// A star to be spared.
-#[derive(Debug, Clone, Copy, PartialEq)]
-struct Disc {
-    x: f64,
-    y: f64,
-    radius: f64,
-}
 
 /// A picture's steps, measured.
 #[derive(Debug, Clone, PartialEq)]
@@ -212,7 +51,7 @@ pub struct Plan {
     /// Does it end in linear light?
     pub ends_linear: bool,
     sharpen: Detail,
-    discs: Vec<Disc>,
+    spared: Spared,
     last: Step,
 }
 
@@ -236,15 +75,6 @@ pub struct Found {
     /// Pixels from all over, above the sky and white, for histograms.
     pub sample: Vec<[f32; 3]>,
 }
-
-/// A star is spared as far as its light stands above this part of the noise.
-const SPARED_SIGMA: f64 = 12.0;
-
-/// Stars are spared from so many widths to so many.
-const SPARED_REACH: (f64, f64) = (0.8, 10.0);
-
-/// About this many pixels tell the levels of the picture.
-const SAMPLE: usize = 250_000;
 
 /// A side of the pieces on which noise is measured, and how many there are along each side of the picture.
 const PIECE: usize = 384;
@@ -349,12 +179,9 @@ impl Plan {
             stars: wish.stars,
             ends_linear: wish.linear,
             sharpen: Detail::sharper(0.0, 0.0),
-            discs: Vec::new(),
+            spared: look.stars.as_ref().map(Spared::of).unwrap_or_default(),
             last: Step::Sharpen,
         };
-        if let Some(stars) = &look.stars {
-            plan.discs = discs(stars);
-        }
         plan.measure_noise(sources, wish, look)?;
         if wish.contrast > 0.0 {
             plan.contrast = Some(plan.contrast_map(look, wish.contrast));
@@ -503,7 +330,7 @@ impl Plan {
                 mirror(&part, inside, rect, plane);
             }
         }
-        self.mark_stars(tile);
+        self.spared.mark(tile);
         Ok(())
     }
 
@@ -635,28 +462,6 @@ impl Plan {
             }
         }
     }
-
-    /// Tells where stars are: 1 within most of a disc, falling to 0 at its rim.
-    fn mark_stars(&self, tile: &mut Tile) {
-        let Some(rect) = tile.rect else { return };
-        let most = self.discs.iter().map(|d| d.radius).fold(0.0, f64::max);
-        let first = self.discs.partition_point(|d| d.y < rect.y as f64 - most);
-        let near = self.discs[first..]
-            .iter()
-            .take_while(|d| d.y <= rect.bottom() as f64 + most);
-        for d in near {
-            let low = |v: f64, least: i64| ((v - d.radius).ceil() as i64).max(least);
-            let high = |v: f64, most: i64| ((v + d.radius).floor() as i64 + 1).min(most);
-            for y in low(d.y, rect.y)..high(d.y, rect.bottom()) {
-                for x in low(d.x, rect.x)..high(d.x, rect.right()) {
-                    let off = (x as f64 - d.x).hypot(y as f64 - d.y) / d.radius;
-                    let mark = ((1.0 - off) / 0.4).clamp(0.0, 1.0) as f32;
-                    let i = (y - rect.y) as usize * rect.width + (x - rect.x) as usize;
-                    tile.stars[i] = tile.stars[i].max(mark);
-                }
-            }
-        }
-    }
 }
 
 /// Multiplies the brightness of a row by factors, less on stars; colours that leave the range are weakened.
@@ -666,29 +471,8 @@ fn lift_row(tile: &mut Tile, from: usize, factors: &[f32]) {
         let k = 1.0 + (k - 1.0) * (1.0 - tile.stars[i]);
         let rgb = [k * r[i], k * g[i], k * b[i]];
         let light = (rgb[0] + rgb[1] + rgb[2]) / 3.0;
-        [r[i], g[i], b[i]] = super::saturation::within_range(rgb, light.min(1.0), 1.0);
+        [r[i], g[i], b[i]] = within_range(rgb, light.min(1.0), 1.0);
     }
-}
-
-/// Where stars are to be spared, from top to bottom.
-fn discs(stars: &Catalogue) -> Vec<Disc> {
-    let reach = |s: &Star| {
-        let (least, most) = SPARED_REACH;
-        stars
-            .reach_px(s, SPARED_SIGMA, most)
-            .max(least * stars.fwhm_px)
-    };
-    let mut discs: Vec<Disc> = stars
-        .stars
-        .iter()
-        .map(|s| Disc {
-            x: s.at.x,
-            y: s.at.y,
-            radius: reach(s),
-        })
-        .collect();
-    discs.sort_by(|a, b| a.y.total_cmp(&b.y));
-    discs
 }
 
 /// Pieces from all over a rectangle.
@@ -708,134 +492,4 @@ fn pieces(rect: Rect) -> Vec<Rect> {
             height: h,
         })
         .collect()
-}
-
-/// Pixels from all over a rectangle, above the sky and white.
-fn sample(
-    sources: Sources<'_>,
-    rect: Rect,
-    levels: &[Level; 3],
-    factor: usize,
-) -> Result<Vec<[f32; 3]>, DoorError> {
-    let step = ((rect.area() as f64 / SAMPLE as f64).sqrt() as usize).max(1);
-    let lines: Vec<usize> = (step / 2..rect.height).step_by(step).collect();
-    let rows: Vec<Vec<[f32; 3]>> = lines
-        .par_iter()
-        .map_init(
-            || std::array::from_fn(|_| vec![0.0; rect.width]),
-            |rows: &mut [Vec<f32>; 3], y| -> Result<Vec<[f32; 3]>, DoorError> {
-                let line = Rect {
-                    y: rect.y + *y as i64,
-                    height: 1,
-                    ..rect
-                };
-                for ((source, row), l) in sources.iter().zip(rows.iter_mut()).zip(levels) {
-                    source.read(line, row)?;
-                    subtract(&l.sky, factor, line, row);
-                }
-                let pixel = |x: usize| {
-                    std::array::from_fn(|c| levels[c].gain * (rows[c][x] - levels[c].common))
-                };
-                Ok((step / 2..rect.width).step_by(step).map(pixel).collect())
-            },
-        )
-        .collect::<Result<_, _>>()?;
-    Ok(rows.into_iter().flatten().collect())
-}
-
-/// Distance of the places where a gradient is worked out; it is straight in between.
-const KNOT: usize = 16;
-
-/// Takes a channel's gradient off a piece of the picture.
-fn subtract(sky: &ChannelSky, factor: usize, rect: Rect, plane: &mut [f32]) {
-    if sky.gradient.is_zero() {
-        return;
-    }
-    let k = factor as f64;
-    let at = |x: i64, y: i64| {
-        let p = Point::new((x as f64 + 0.5) / k - 0.5, (y as f64 + 0.5) / k - 0.5);
-        sky.gradient.at(p) as f32
-    };
-    // Knots stand at multiples of their distance, so that every piece sees the same ones.
-    let step = KNOT as i64;
-    let knots =
-        |from: i64, n: usize| from.div_euclid(step)..=(from + n as i64 - 1).div_euclid(step) + 1;
-    let columns: Vec<i64> = knots(rect.x, rect.width).map(|c| c * step).collect();
-    let line = |row: i64| -> Vec<f32> { columns.iter().map(|x| at(*x, row * step)).collect() };
-    let mut row = rect.y.div_euclid(step);
-    let (mut up, mut down) = (line(row), line(row + 1));
-    for (j, out) in plane.chunks_exact_mut(rect.width).enumerate() {
-        let y = rect.y + j as i64;
-        if y.div_euclid(step) > row {
-            row += 1;
-            up = std::mem::replace(&mut down, line(row + 1));
-        }
-        let t = (y - row * step) as f32 / step as f32;
-        let mid: Vec<f32> = up.iter().zip(&down).map(|(a, b)| a + t * (b - a)).collect();
-        for (i, v) in out.iter_mut().enumerate() {
-            let x = rect.x + i as i64 - columns[0];
-            let (c, s) = ((x / step) as usize, (x % step) as f32 / step as f32);
-            *v -= mid[c] + s * (mid[c + 1] - mid[c]);
-        }
-    }
-}
-
-/// A window that reaches over a picture's edges, filled by mirroring what is inside.
-fn mirror(part: &[f32], inside: Rect, rect: Rect, out: &mut [f32]) {
-    let back = |v: i64, from: i64, n: usize| {
-        let n = n as i64;
-        let period = (2 * (n - 1)).max(1);
-        let d = (v - from).rem_euclid(period);
-        (if d < n { d } else { period - d }) as usize
-    };
-    for (j, row) in out.chunks_exact_mut(rect.width).enumerate() {
-        let y = back(rect.y + j as i64, inside.y, inside.height);
-        let line = &part[y * inside.width..(y + 1) * inside.width];
-        for (i, v) in row.iter_mut().enumerate() {
-            *v = line[back(rect.x + i as i64, inside.x, inside.width)];
-        }
-    }
-}
-
-/// The finest structure of the brightness of the darker third of a piece on the screen.
-fn finest_in_the_dark(tile: &mut Tile) -> Vec<f32> {
-    let mut light = tile.borrow();
-    let [mut a, mut spare] = [tile.borrow(), tile.borrow()];
-    tile.light_into(&mut light);
-    smooth(&light, &mut a, &mut spare, tile.width, 1);
-    let bar = quantile(&mut a.clone(), 0.33);
-    let dark = (0..a.len())
-        .step_by(5)
-        .filter(|i| a[*i] <= bar && tile.stars[*i] < 0.01)
-        .map(|i| light[i] - a[i])
-        .collect();
-    for plane in [light, a, spare] {
-        tile.give_back(plane);
-    }
-    dark
-}
-
-/// Full light of a display, in the numbers that pictures are kept in.
-const FULL: [f32; 3] = [1.0, 255.0, 65_535.0];
-
-/// In linear light the brightest is so many times farther above the middle than the brightest hundredth is.
-const LINEAR_REACH: f32 = 8.0;
-
-/// Is this picture stretched already? Its brightest pixels then reach just the full light of a display, and they stand not
-/// much higher than the brightest hundredth: in linear light stars tower over everything else.
-pub fn looks_stretched(look: &Look) -> bool {
-    let mut values: Vec<f32> = look
-        .small
-        .iter()
-        .flat_map(|p| p.data().iter().copied())
-        .filter(|v| v.is_finite())
-        .collect();
-    if values.is_empty() {
-        return false;
-    }
-    let (least, most) = (quantile(&mut values, 0.0), quantile(&mut values, 1.0));
-    let middle = median(&mut values);
-    let high = quantile(&mut values, 0.99);
-    let at_full = FULL.iter().any(|f| (0.8..1.001).contains(&(most / f)));
-    least >= 0.0 && at_full && most - middle < LINEAR_REACH * (high - middle)
 }

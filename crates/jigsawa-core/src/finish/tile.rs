@@ -106,3 +106,20 @@ impl Tile {
         }
     }
 }
+
+/// A window that reaches over a picture's edges, filled by mirroring what is inside.
+pub(super) fn mirror(part: &[f32], inside: Rect, rect: Rect, out: &mut [f32]) {
+    let back = |v: i64, from: i64, n: usize| {
+        let n = n as i64;
+        let period = (2 * (n - 1)).max(1);
+        let d = (v - from).rem_euclid(period);
+        (if d < n { d } else { period - d }) as usize
+    };
+    for (j, row) in out.chunks_exact_mut(rect.width).enumerate() {
+        let y = back(rect.y + j as i64, inside.y, inside.height);
+        let line = &part[y * inside.width..(y + 1) * inside.width];
+        for (i, v) in row.iter_mut().enumerate() {
+            *v = line[back(rect.x + i as i64, inside.x, inside.width)];
+        }
+    }
+}

@@ -2,32 +2,28 @@
 
 use std::path::{Path, PathBuf};
 
-use jigsawa_core::balance::ScaleBy;
-use jigsawa_core::colour::Luminance;
-use jigsawa_core::colour::mix::{BoundMix, Mix};
+use jigsawa_core::colour::mix::Mix;
 use jigsawa_core::finish::Link;
-use jigsawa_core::layout::{Layout, LayoutFrame};
+use jigsawa_core::layout::Layout;
 use jigsawa_core::stars::Catalogue;
-use jigsawa_core::verdict::Verdict;
 use jigsawa_formats::about::About;
 use jigsawa_formats::png::write_all;
 use jigsawa_formats::whole::Unfinished;
 
 use crate::account::{Account, Clock, Ending, Output};
 use crate::cache::Store;
-use crate::cli::{Common, ComposeArgs, LuminanceWeight, StretchArg};
+use crate::cli::{Common, ComposeArgs, StretchArg};
 use crate::compose::{
-    Bound, Inputs, Paths, Strengths, Twin, bind, blend_of_all, cards, choose, composite, linear,
-    list, strengths, swatches, variants, with_stars,
+    Bound, Ground, Inputs, Paths, Twin, bind, cards, choose, composite, has_colours, lay_out,
+    linear, list, luminance, strengths, swatches, variants, with_blend, with_stars,
 };
 use crate::frames::{Filters, Frame};
 use crate::layout_file;
-use crate::normalize::{Across, Settled as Normalizing, normalize};
 use crate::outputs::{self, Names, finish_first};
 use crate::picture::{self, Tone};
-use crate::register::{Looking, Settled, measure, register, stars_wanted};
+use crate::register::{measure, stars_wanted};
 use crate::seeing;
-use crate::start::{Start, start};
+use crate::start::start;
 use crate::tell::Trouble;
 use crate::terminal::{say, tell_account};
 
@@ -53,13 +49,6 @@ fn refuse_placing(args: &ComposeArgs) -> Result<(), Trouble> {
         Some(option) => Err(Trouble::NotWithLayout(option)),
         None => Ok(()),
     }
-}
-
-/// Everything that the palettes are made from.
-struct Ground<'a> {
-    layout: &'a Layout,
-    inputs: &'a Inputs<'a>,
-    strengths: Strengths,
 }
 
 /// Makes the composite, or the comparison.
@@ -323,93 +312,6 @@ fn inputs<'a>(
     })
 }
 
-/// Noise of a source after matching and line balance.
-fn noise_of(source: &[usize], ground: &Ground<'_>) -> f32 {
-    let of = |i: &usize| {
-        let f = &ground.layout.frames[*i];
-        let scale = f.balance.as_ref().map_or(1.0, |b| b.scale.value);
-        let sigma = scale * f.measured.noise_adu;
-        if sigma > 0.0 {
-            1.0 / (sigma * sigma)
-        } else {
-            0.0
-        }
-    };
-    let weight: f64 = source.iter().map(of).sum();
-    let sigma = if weight > 0.0 {
-        weight.sqrt().recip()
-    } else {
-        0.0
-    };
-    sigma as f32 * ground.strengths.factor(source)
-}
-
-/// A palette whose brightness is the noise-weighted mean of all that it uses.
-fn with_blend(bound: &Bound, ground: &Ground<'_>, frames: &[Frame]) -> Result<Bound, Trouble> {
-    let noise: Vec<f32> = bound
-        .palette
-        .needs()
-        .iter()
-        .map(|n| noise_of(&crate::compose::find(frames, n, 0), ground))
-        .collect();
-    let Some((_, mix)) = blend_of_all(bound, &noise) else {
-        return Err(Trouble::Nothing);
-    };
-    let mut palette = bound.palette.clone();
-    palette.luminance = Some(mix);
-    let mut blended = bind(&palette, frames, Some(ground.layout))?;
-    ground.strengths.complete(&mut blended);
-    Ok(blended)
-}
-
-/// How much of the brightness the luminance gives.
-fn luminance(args: &ComposeArgs, bound: &Bound, ground: &Ground<'_>) -> Luminance {
-    let weight = match args.luminance_weight {
-        LuminanceWeight::Part(part) => part,
-        LuminanceWeight::Noise => {
-            // The noise of mixes of one name each; others are as noisy as the mean of their names.
-            let of = |mix: &Mix, bound_mix: &BoundMix| -> f32 {
-                let _ = bound_mix;
-                let names = mix.names();
-                let all = names.iter().map(|n| {
-                    noise_of(
-                        &crate::compose::find(ground.inputs.frames, &n.text, 0),
-                        ground,
-                    )
-                });
-                let n = names.len().max(1) as f32;
-                (all.map(|s| s * s).sum::<f32>() / n).sqrt()
-            };
-            let own = bound
-                .palette
-                .luminance
-                .as_ref()
-                .zip(bound.luminance.as_ref())
-                .map(|(m, b)| of(m, b));
-            let channels: Vec<f32> = bound
-                .palette
-                .channels
-                .iter()
-                .zip(&bound.mixes)
-                .map(|(m, b)| of(m, b))
-                .collect();
-            let y = jigsawa_core::finish::LUMINANCE
-                .iter()
-                .zip(&channels)
-                .map(|(k, s)| (k * s).powi(2))
-                .sum::<f32>();
-            own.map_or(1.0, |l| {
-                if l * l + y > 0.0 {
-                    y / (l * l + y)
-                } else {
-                    1.0
-                }
-            })
-        }
-    };
-    Luminance { weight }
-}
-
 /// The palettes as a table, and as a picture where a folder is named.
 fn show_palettes(args: &ComposeArgs, common: &Common) -> Result<Ending, Trouble> {
     let folder = &args.output.out;
@@ -448,93 +350,6 @@ fn show_palettes(args: &ComposeArgs, common: &Common) -> Result<Ending, Trouble>
         }
     }
     Ok(Ending::Whole)
-}
-
-/// The frames with their places and balances: as the layout has them, or found now.
-fn lay_out(
-    start: Start,
-    needed: &[usize],
-    args: &ComposeArgs,
-    common: &Common,
-    clock: &mut Clock,
-) -> Result<(Vec<Frame>, Layout), Trouble> {
-    let Start {
-        frames,
-        placed,
-        reference,
-        left_out,
-    } = start;
-    let store = Store::open(&args.output.out, !common.no_cache)?;
-    if let Some(layout) = placed {
-        let layout = if has_colours(&layout) {
-            layout
-        } else {
-            in_colour(&frames, layout, needed, &store, common, clock)?
-        };
-        return Ok((frames, layout));
-    }
-    let proposed = reference.as_ref().map(|(file, _)| file.as_str());
-    let settled = Settled {
-        reference: args.reference.as_deref().or(proposed),
-        grid: &args.grid,
-        needed,
-        looking: Looking::default(),
-    };
-    let mut layout = register(&frames, &settled, &store, common, clock)?.layout;
-    layout = in_colour(&frames, layout, needed, &store, common, clock)?;
-    layout.frames.extend(left_out);
-    if let Some((file, why)) = reference
-        && layout.reference.file == file
-    {
-        layout.reference.why = why;
-    }
-    Ok((frames, layout))
-}
-
-/// Are values matched, between filters too? What `normalize` leaves as it is between filters, a picture wants
-/// brought together, unless the user has said to leave it.
-fn has_colours(layout: &Layout) -> bool {
-    let asked = layout
-        .levels
-        .as_ref()
-        .is_some_and(|l| l.wish.scale_by.is_some());
-    let left = |f: &LayoutFrame| {
-        let by = f.balance.as_ref().map(|b| b.scale_by);
-        f.verdict == Verdict::Used && by == Some(ScaleBy::None)
-    };
-    layout.is_balanced() && (asked || !layout.frames.iter().any(left))
-}
-
-/// Values matched as a picture wants them, and else as the layout's own normalizing was asked to.
-fn in_colour(
-    frames: &[Frame],
-    layout: Layout,
-    needed: &[usize],
-    store: &Store,
-    common: &Common,
-    clock: &mut Clock,
-) -> Result<Layout, Trouble> {
-    let before = layout.levels.clone().unwrap_or_default();
-    let references: Vec<String> = before
-        .references
-        .iter()
-        .filter(|r| {
-            layout
-                .frames
-                .get(r.frame)
-                .is_some_and(|f| f.verdict == Verdict::Used)
-        })
-        .filter_map(|r| frames.get(r.frame).map(Frame::name))
-        .collect();
-    let settled = Normalizing {
-        references: &references,
-        wish: before.wish,
-        across: Across::Colours,
-        flatten: before.flatten,
-        weigh: before.weigh,
-        needed,
-    };
-    normalize(frames, layout, &settled, store, common, clock).map(|n| n.layout)
 }
 
 /// The folder that a frame lies in, by name: the target's name where no header tells it.

@@ -3,19 +3,23 @@
 //! header of the result (`cards`).
 
 mod bind;
+mod brightness;
 mod cards;
 mod choose;
 mod full;
+mod laid;
 mod lines;
 mod stars;
 mod swatches;
 mod variants;
 
-pub use bind::{Bound, bind, blend_of_all, find};
+pub use bind::{Bound, bind, find};
+pub use brightness::{Ground, luminance, with_blend};
 pub use cards::{cards, file_name, frame_line};
 pub use choose::{choose, list};
 pub use full::{Inputs, composite, linear};
-pub use lines::{LineRow, Strengths, strengths};
+pub use laid::{has_colours, lay_out};
+pub use lines::{LineRow, strengths};
 pub use stars::{Twin, with_stars};
 pub use swatches::swatches;
 pub use variants::{FLIP, Paths, SHEET, Variant, variants};

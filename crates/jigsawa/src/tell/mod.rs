@@ -3,7 +3,9 @@
 //! [`Trouble`] is everything that can stop a command, as data. Variants are named after what is in the
 //! way; which exit code each has is decided in one place, at the end of this file.
 
+mod hints;
 mod sentences;
+mod told;
 
 use std::path::PathBuf;
 use std::process::ExitCode;
@@ -20,8 +22,8 @@ use jigsawa_formats::error::FileError;
 
 use crate::cli::Common;
 use crate::terminal::say;
+pub use hints::why_left_out;
 use sentences::tell;
-pub use sentences::why_left_out;
 
 /// Whatever stops a command.
 #[derive(Debug)]

@@ -1,0 +1,90 @@
+//! A channel brought to its sky and its white: what is taken off, and what is multiplied.
+
+use rayon::prelude::*;
+
+use super::look::Sources;
+use super::neutral::ChannelSky;
+use crate::doors::DoorError;
+use crate::space::{Point, Rect};
+
+/// The sky and the gain of a channel.
+#[derive(Debug, Clone, PartialEq)]
+pub(super) struct Level {
+    pub(super) sky: ChannelSky,
+    /// What is taken off where the sky is not made neutral.
+    pub(super) common: f32,
+    pub(super) gain: f32,
+}
+
+/// About this many pixels tell the levels of the picture.
+const SAMPLE: usize = 250_000;
+
+/// Pixels from all over a rectangle, above the sky and white.
+pub(super) fn sample(
+    sources: Sources<'_>,
+    rect: Rect,
+    levels: &[Level; 3],
+    factor: usize,
+) -> Result<Vec<[f32; 3]>, DoorError> {
+    let step = ((rect.area() as f64 / SAMPLE as f64).sqrt() as usize).max(1);
+    let lines: Vec<usize> = (step / 2..rect.height).step_by(step).collect();
+    let rows: Vec<Vec<[f32; 3]>> = lines
+        .par_iter()
+        .map_init(
+            || std::array::from_fn(|_| vec![0.0; rect.width]),
+            |rows: &mut [Vec<f32>; 3], y| -> Result<Vec<[f32; 3]>, DoorError> {
+                let line = Rect {
+                    y: rect.y + *y as i64,
+                    height: 1,
+                    ..rect
+                };
+                for ((source, row), l) in sources.iter().zip(rows.iter_mut()).zip(levels) {
+                    source.read(line, row)?;
+                    subtract(&l.sky, factor, line, row);
+                }
+                let pixel = |x: usize| {
+                    std::array::from_fn(|c| levels[c].gain * (rows[c][x] - levels[c].common))
+                };
+                Ok((step / 2..rect.width).step_by(step).map(pixel).collect())
+            },
+        )
+        .collect::<Result<_, _>>()?;
+    Ok(rows.into_iter().flatten().collect())
+}
+
+/// Distance of the places where a gradient is worked out; it is straight in between.
+const KNOT: usize = 16;
+
+/// Takes a channel's gradient off a piece of the picture.
+pub(super) fn subtract(sky: &ChannelSky, factor: usize, rect: Rect, plane: &mut [f32]) {
+    if sky.gradient.is_zero() {
+        return;
+    }
+    let k = factor as f64;
+    let at = |x: i64, y: i64| {
+        let p = Point::new((x as f64 + 0.5) / k - 0.5, (y as f64 + 0.5) / k - 0.5);
+        sky.gradient.at(p) as f32
+    };
+    // Knots stand at multiples of their distance, so that every piece sees the same ones.
+    let step = KNOT as i64;
+    let knots =
+        |from: i64, n: usize| from.div_euclid(step)..=(from + n as i64 - 1).div_euclid(step) + 1;
+    let columns: Vec<i64> = knots(rect.x, rect.width).map(|c| c * step).collect();
+    let line = |row: i64| -> Vec<f32> { columns.iter().map(|x| at(*x, row * step)).collect() };
+    let mut row = rect.y.div_euclid(step);
+    let (mut up, mut down) = (line(row), line(row + 1));
+    for (j, out) in plane.chunks_exact_mut(rect.width).enumerate() {
+        let y = rect.y + j as i64;
+        if y.div_euclid(step) > row {
+            row += 1;
+            up = std::mem::replace(&mut down, line(row + 1));
+        }
+        let t = (y - row * step) as f32 / step as f32;
+        let mid: Vec<f32> = up.iter().zip(&down).map(|(a, b)| a + t * (b - a)).collect();
+        for (i, v) in out.iter_mut().enumerate() {
+            let x = rect.x + i as i64 - columns[0];
+            let (c, s) = ((x / step) as usize, (x % step) as f32 / step as f32);
+            *v -= mid[c] + s * (mid[c + 1] - mid[c]);
+        }
+    }
+}

@@ -1,0 +1,62 @@
+//! The steps of finishing, in their fixed order.
+
+/// The steps, in their order.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Step {
+    /// The picture as it comes, stretched.
+    Start,
+    /// The leftover gradient taken off.
+    Gradient,
+    /// The sky made neutral.
+    Neutral,
+    /// White found.
+    White,
+    /// Green held down.
+    Green,
+    /// Noise taken out.
+    Noise,
+    /// Blur taken back.
+    Blur,
+    /// Structures of middle size lifted.
+    Contrast,
+    /// Colours made stronger.
+    Saturation,
+    /// Stars made smaller, or taken out.
+    Stars,
+    /// Small detail lifted.
+    Sharpen,
+}
+
+impl Step {
+    /// All steps in order.
+    pub const ALL: [Self; 11] = [
+        Self::Start,
+        Self::Gradient,
+        Self::Neutral,
+        Self::White,
+        Self::Green,
+        Self::Noise,
+        Self::Blur,
+        Self::Contrast,
+        Self::Saturation,
+        Self::Stars,
+        Self::Sharpen,
+    ];
+
+    /// As it is called.
+    pub const fn name(self) -> &'static str {
+        match self {
+            Self::Start => "as it comes",
+            Self::Gradient => "gradient",
+            Self::Neutral => "neutral sky",
+            Self::White => "white",
+            Self::Green => "green",
+            Self::Noise => "noise",
+            Self::Blur => "blur",
+            Self::Contrast => "local contrast",
+            Self::Saturation => "saturation",
+            Self::Stars => "stars",
+            Self::Sharpen => "sharpness",
+        }
+    }
+}

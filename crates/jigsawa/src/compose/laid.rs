@@ -1,0 +1,101 @@
+//! Frames with their places and with values as a picture wants them.
+
+use jigsawa_core::balance::ScaleBy;
+use jigsawa_core::layout::{Layout, LayoutFrame};
+use jigsawa_core::verdict::Verdict;
+
+use crate::account::Clock;
+use crate::cache::Store;
+use crate::cli::{Common, ComposeArgs};
+use crate::frames::Frame;
+use crate::normalize::{Across, Settled as Normalizing, normalize};
+use crate::register::{Looking, Settled, register};
+use crate::start::Start;
+use crate::tell::Trouble;
+
+/// The frames with their places and balances: as the layout has them, or found now.
+pub fn lay_out(
+    start: Start,
+    needed: &[usize],
+    args: &ComposeArgs,
+    common: &Common,
+    clock: &mut Clock,
+) -> Result<(Vec<Frame>, Layout), Trouble> {
+    let Start {
+        frames,
+        placed,
+        reference,
+        left_out,
+    } = start;
+    let store = Store::open(&args.output.out, !common.no_cache)?;
+    if let Some(layout) = placed {
+        let layout = if has_colours(&layout) {
+            layout
+        } else {
+            in_colour(&frames, layout, needed, &store, common, clock)?
+        };
+        return Ok((frames, layout));
+    }
+    let proposed = reference.as_ref().map(|(file, _)| file.as_str());
+    let settled = Settled {
+        reference: args.reference.as_deref().or(proposed),
+        grid: &args.grid,
+        needed,
+        looking: Looking::default(),
+    };
+    let mut layout = register(&frames, &settled, &store, common, clock)?.layout;
+    layout = in_colour(&frames, layout, needed, &store, common, clock)?;
+    layout.frames.extend(left_out);
+    if let Some((file, why)) = reference
+        && layout.reference.file == file
+    {
+        layout.reference.why = why;
+    }
+    Ok((frames, layout))
+}
+
+/// Are values matched, between filters too? What `normalize` leaves as it is between filters, a picture wants
+/// brought together, unless the user has said to leave it.
+pub fn has_colours(layout: &Layout) -> bool {
+    let asked = layout
+        .levels
+        .as_ref()
+        .is_some_and(|l| l.wish.scale_by.is_some());
+    let left = |f: &LayoutFrame| {
+        let by = f.balance.as_ref().map(|b| b.scale_by);
+        f.verdict == Verdict::Used && by == Some(ScaleBy::None)
+    };
+    layout.is_balanced() && (asked || !layout.frames.iter().any(left))
+}
+
+/// Values matched as a picture wants them, and else as the layout's own normalizing was asked to.
+fn in_colour(
+    frames: &[Frame],
+    layout: Layout,
+    needed: &[usize],
+    store: &Store,
+    common: &Common,
+    clock: &mut Clock,
+) -> Result<Layout, Trouble> {
+    let before = layout.levels.clone().unwrap_or_default();
+    let references: Vec<String> = before
+        .references
+        .iter()
+        .filter(|r| {
+            layout
+                .frames
+                .get(r.frame)
+                .is_some_and(|f| f.verdict == Verdict::Used)
+        })
+        .filter_map(|r| frames.get(r.frame).map(Frame::name))
+        .collect();
+    let settled = Normalizing {
+        references: &references,
+        wish: before.wish,
+        across: Across::Colours,
+        flatten: before.flatten,
+        weigh: before.weigh,
+        needed,
+    };
+    normalize(frames, layout, &settled, store, common, clock).map(|n| n.layout)
+}
