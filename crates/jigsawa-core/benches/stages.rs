@@ -2,11 +2,15 @@
 
 use divan::{Bencher, black_box};
 use jigsawa_core::binned;
-use jigsawa_core::finish::{Link, Stretch};
+use jigsawa_core::doors::DoorError;
+use jigsawa_core::finish::{
+    Crop, Link, Plan, Quiet, SkyFrom, Sources, Stretch, Tone, WhiteFrom, Wish, develop_part, look,
+};
 use jigsawa_core::placement::{Bend, Map};
 use jigsawa_core::plane::Plane;
 use jigsawa_core::resample::{Kernel, Resampling, Scratch, Shape, Window, resample, window_for};
 use jigsawa_core::space::{Point, Rect, Size};
+use jigsawa_core::starless::find;
 use jigsawa_core::stars::{Settings, SkyMesh, detect};
 use jigsawa_core::survey::{measure, trails};
 
@@ -106,6 +110,53 @@ fn stretch_a_megapixel(bencher: Bencher<'_, '_>) {
             .iter()
             .map(|p| stretch.apply(*p).0[0])
             .fold(0.0, f32::max)
+    });
+}
+
+/// The wish of a usual picture, all steps but the gradient.
+fn wish() -> Wish {
+    Wish {
+        crop: Crop::None,
+        gradient: None,
+        neutral: Some(SkyFrom::Darkest),
+        white: WhiteFrom::AsItIs,
+        green: 0.8,
+        quiet: Quiet {
+            brightness: 0.6,
+            colour: 0.9,
+        },
+        blur_rounds: 0,
+        tone: Tone::usual(Link::Linked),
+        linear: false,
+        contrast: 0.3,
+        saturation: 1.2,
+        hues: Vec::new(),
+        stars: 1.0,
+        sharpen: 0.25,
+    }
+}
+
+/// A megapixel developed, measured before.
+#[divan::bench]
+fn finish_a_megapixel(bencher: Bencher<'_, '_>) {
+    let plane = plane();
+    let sources: Sources<'_> = [&plane, &plane, &plane];
+    let look = look(sources).unwrap();
+    let plan = Plan::measure(sources, &look, &wish(), None).unwrap();
+    let whole = plane.size().rect();
+    bencher.bench_local(|| develop_part(&plan, sources, None, black_box(whole)));
+}
+
+/// Stars of a megapixel found, measured, and taken out.
+#[divan::bench]
+fn stars_out_of_a_megapixel(bencher: Bencher<'_, '_>) {
+    let plane = plane();
+    bencher.bench_local(|| {
+        let (_, stars) = find(&[&plane]).unwrap();
+        stars.take_out(&[&plane], |_, _, rows| -> Result<(), DoorError> {
+            black_box(rows);
+            Ok(())
+        })
     });
 }
 

@@ -131,6 +131,9 @@ pub struct FinishArgs {
     /// The part of the stars' light that stays: 100% as they are, 50% smaller, 0% none
     #[arg(help_heading = "Steps on the screen", long, value_name = "PERCENT", default_value = "100%", value_parser = percent)]
     pub stars: f32,
+    /// Write the stars' light, as it is taken out, into this file: linear, .fits
+    #[arg(help_heading = "Steps on the screen", long, value_name = "FILE")]
+    pub stars_file: Option<PathBuf>,
     /// The part by which small detail is lifted
     #[arg(help_heading = "Steps on the screen", long, value_name = "PERCENT", default_value = "25%", value_parser = percent)]
     pub sharpen: f32,

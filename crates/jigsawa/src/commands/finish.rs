@@ -10,6 +10,7 @@ use jigsawa_formats::fits::{Cards, Depth, FitsWriter};
 use jigsawa_formats::png::Bits;
 use jigsawa_formats::whole::Unfinished;
 
+use super::stars::cards;
 use crate::account::{Clock, Ending};
 use crate::cli::{Common, FinishArgs, LinkArg};
 use crate::finish::{
@@ -59,6 +60,13 @@ pub fn make(args: &FinishArgs, common: &Common) -> Result<FinishAccount, Trouble
         .transpose()?;
     let targets = targets(args, &linear)?;
     let page = page_path(args, &linear, &targets)?;
+    if let Some(file) = args
+        .stars_file
+        .as_ref()
+        .filter(|f| f.exists() && !args.overwrite)
+    {
+        return Err(Trouble::Exist(vec![file.clone()]));
+    }
     let begun: Vec<Unfinished> = all_new(&targets, page.as_deref(), args.overwrite)?;
     let name = linear.path.display().to_string();
     let planes = linear.planes();
@@ -78,14 +86,12 @@ pub fn make(args: &FinishArgs, common: &Common) -> Result<FinishAccount, Trouble
     let plan = Plan::measure(sources, &seen, &wish, linear.facts.wcs.as_ref())
         .map_err(|error| planless(&name, error))?;
     clock.lap("measure");
-    let behind = starless_file(&plan, &linear, &targets[0].path, common)?;
+    let (behind, taken) = stars_apart(&plan, &linear, &targets[0].path, args, common)?;
     if behind.is_some() {
         clock.lap("stars");
     }
-    let opened = behind
-        .as_ref()
-        .map(|f| LinearFile::open(f.path()))
-        .transpose()?;
+    let fewer = behind.as_ref().filter(|_| plan.stars != 1.0);
+    let opened = fewer.map(|f| LinearFile::open(f.path())).transpose()?;
     let behind_planes = opened.as_ref().map(LinearFile::planes);
     let starless = behind_planes.as_ref().map(doors);
     let developing = Developing {
@@ -112,6 +118,7 @@ pub fn make(args: &FinishArgs, common: &Common) -> Result<FinishAccount, Trouble
         .into_iter()
         .zip(targets.iter().map(|t| t.kind))
         .collect();
+    files.extend(taken.map(|file| (file, "stars alone")));
     if let Some(path) = &page {
         let page = FinishPage {
             title: &caption.target,
@@ -235,21 +242,23 @@ fn planless(file: &str, error: PlanError) -> Trouble {
     }
 }
 
-/// The picture without its stars, where the plan makes them fewer: a temporary file beside the results.
-fn starless_file(
+/// The picture without its stars, where the plan makes them fewer: a temporary file beside the results. And the stars alone,
+/// where they are asked for.
+fn stars_apart(
     plan: &Plan,
     linear: &LinearFile,
     beside: &Path,
+    args: &FinishArgs,
     common: &Common,
-) -> Result<Option<Unfinished>, Trouble> {
-    if plan.stars == 1.0 {
-        return Ok(None);
+) -> Result<(Option<Unfinished>, Option<Unfinished>), Trouble> {
+    if plan.stars == 1.0 && args.stars_file.is_none() {
+        return Ok((None, None));
     }
     let path = beside.with_extension("starless");
     let file = begin(&path, true)?;
-    let wrong = |error| Trouble::Write {
-        file: path.clone(),
-        error,
+    let wrong = |file: &Path| {
+        let file = file.to_owned();
+        move |error| Trouble::Write { file, error }
     };
     let planes: Vec<_> = (0..linear.file.planes())
         .map(|p| linear.file.plane(p))
@@ -261,10 +270,23 @@ fn starless_file(
     let name = linear.path.display().to_string();
     let (_, stars) = measure_stars(&doors, &name)?;
     let size = linear.file.size();
-    let mut out = FitsWriter::create(file, size, planes.len(), Depth::Float, &Cards::default())
-        .map_err(wrong)?;
-    take_out(&doors, &stars, &mut out, None, &name, common)?;
-    out.complete().map(Some).map_err(wrong)
+    let writer =
+        |file, cards: &Cards| FitsWriter::create(file, size, planes.len(), Depth::Float, cards);
+    let mut out = writer(file, &Cards::default()).map_err(wrong(&path))?;
+    let mut taken = match &args.stars_file {
+        Some(path) => {
+            make_folder(path.parent().unwrap_or(Path::new("")))?;
+            let words = cards(linear, "its stars alone");
+            Some(writer(begin(path, args.overwrite)?, &words).map_err(wrong(path))?)
+        }
+        None => None,
+    };
+    take_out(&doors, &stars, &mut out, taken.as_mut(), &name, common)?;
+    let taken = taken
+        .zip(args.stars_file.as_ref())
+        .map(|(t, path)| t.complete().map_err(wrong(path)))
+        .transpose()?;
+    Ok((Some(out.complete().map_err(wrong(&path))?), taken))
 }
 
 /// Where results go: files by their endings, or a folder that gets a TIFF and a PNG.

@@ -255,6 +255,16 @@ fn stars_apart_add_up_to_the_frame_and_can_be_put_together_again() {
             ))
             .success();
     }
+    night
+        .run("finish c/x-RGB.fits --out s/q.png --stars 50% --stars-file s/light.fits --no-report")
+        .success()
+        .says("stars alone");
+    assert_eq!(
+        FitsFrame::open(&night.path("s/light.fits"))
+            .unwrap()
+            .planes(),
+        3
+    );
     let bright = |name: &str| {
         let samples = png_of(&night.path(name)).2;
         samples.iter().filter(|v| **v > 60_000).count()
