@@ -12,7 +12,7 @@ use jigsawa_core::finish::{
 };
 use jigsawa_core::frame::RowOrder;
 use jigsawa_core::plane::Plane;
-use jigsawa_core::robust::median;
+use jigsawa_core::robust::{clipped, median};
 use jigsawa_core::space::{Point, Rect, Size};
 use jigsawa_core::starless::{Stars, find};
 use jigsawa_core::stars::{Settings, detect};
@@ -293,9 +293,12 @@ fn every_dark_patch_is_grey_within_a_tenth_of_the_noise_and_near_zero() {
             }
             patches += 1;
             let levels: [f32; 3] = std::array::from_fn(|c| {
-                let free = places().filter(|i| tile.stars[*i] == 0.0);
-                let mut values: Vec<f32> = free.map(|i| tile.planes[c][i]).collect();
-                median(&mut values) / noise(c)
+                // What stands out upwards is stars.
+                let mut values: Vec<f32> = places().map(|i| tile.planes[c][i]).collect();
+                clipped(&mut values, 3.0, 2.0, &mut Vec::new())
+                    .unwrap()
+                    .level
+                    / noise(c)
             });
             let grey = levels.iter().sum::<f32>() / 3.0;
             for level in levels {
