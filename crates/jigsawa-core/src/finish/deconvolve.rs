@@ -4,11 +4,12 @@
 //! cleared of what is no more than noise (after Starck & Murtagh 1994, A&A 288, 342). The profile is the Moffat
 //! function measured on the stars, as a sum of Gaussians at the nodes of Gauss-Laguerre's rule, since
 //! (1 + q)^-b is a mean of exp(-t q) over gamma-distributed t: so rows and columns can be smoothed one after the
-//! other. Dark rings around bright stars are kept away: nothing falls below the darkest of what lies within a width
-//! of it. Colours follow the brightness.
+//! other. Dark rings are kept away: nothing falls below the darkest of what lies within a width of it; and bright stars,
+//! whose profile nobody knows well enough, stay as they are. Colours follow the brightness.
 
 use nalgebra::SMatrix;
 
+use super::spared::Spared;
 use super::tile::Tile;
 
 /// How blur is taken back.
@@ -63,8 +64,8 @@ impl Deconvolution {
         4 * longest + self.guard
     }
 
-    /// Takes blur back from a linear piece, above the sky.
-    pub fn sharpen(&self, tile: &mut Tile) {
+    /// Takes blur back from a linear piece, above the sky; bright stars stay as they are.
+    pub(super) fn sharpen(&self, tile: &mut Tile, bright: &Spared) {
         let width = tile.width;
         let pedestal = PEDESTAL_SIGMA * self.noise.max(f32::MIN_POSITIVE);
         let mut planes: [Vec<f32>; 6] = std::array::from_fn(|_| tile.borrow());
@@ -91,9 +92,15 @@ impl Deconvolution {
             }
         }
         darkest_around(seen, mean, spare, width, self.guard);
+        let marks = spare;
+        marks.fill(0.0);
+        if let Some(rect) = tile.rect {
+            bright.mark(rect, marks);
+        }
         let [red, green, blue] = &mut tile.planes;
         for i in 0..seen.len() {
             let k = guess[i].max(mean[i]) / seen[i];
+            let k = 1.0 + (k - 1.0) * (1.0 - marks[i]);
             for plane in [&mut *red, &mut *green, &mut *blue] {
                 plane[i] = (plane[i] + pedestal) * k - pedestal;
             }
@@ -253,7 +260,7 @@ mod tests {
     fn a_star_becomes_narrower_keeps_its_light_and_gets_no_ring() {
         let (mut tile, how) = star();
         let before = tile.planes[0].clone();
-        how.sharpen(&mut tile);
+        how.sharpen(&mut tile, &Spared::default());
         let after = &tile.planes[0];
         let (sum, was): (f32, f32) = (after.iter().sum(), before.iter().sum());
         assert!((sum / was - 1.0).abs() < 0.03, "{sum} {was}");
@@ -271,7 +278,7 @@ mod tests {
         }
         let spread = |p: &[f32]| (p.iter().map(|v| v * v).sum::<f32>() / p.len() as f32).sqrt();
         let before = spread(&tile.planes[0]);
-        how.sharpen(&mut tile);
+        how.sharpen(&mut tile, &Spared::default());
         assert!(spread(&tile.planes[0]) < 1.6 * before);
     }
 }

@@ -52,6 +52,7 @@ pub struct Plan {
     pub ends_linear: bool,
     sharpen: Detail,
     spared: Spared,
+    bright: Spared,
     last: Step,
 }
 
@@ -180,6 +181,7 @@ impl Plan {
             ends_linear: wish.linear,
             sharpen: Detail::sharper(0.0, 0.0),
             spared: look.stars.as_ref().map(Spared::of).unwrap_or_default(),
+            bright: look.stars.as_ref().map(Spared::bright).unwrap_or_default(),
             last: Step::Sharpen,
         };
         plan.measure_noise(sources, wish, look)?;
@@ -330,7 +332,7 @@ impl Plan {
                 mirror(&part, inside, rect, plane);
             }
         }
-        self.spared.mark(tile);
+        self.spared.mark(rect, &mut tile.stars);
         Ok(())
     }
 
@@ -353,7 +355,7 @@ impl Plan {
         if let Some(blur) = &self.blur
             && self.last >= Step::Blur
         {
-            blur.sharpen(tile);
+            blur.sharpen(tile, &self.bright);
         }
     }
 
