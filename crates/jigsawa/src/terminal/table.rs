@@ -53,13 +53,15 @@ pub fn account_text(a: &Account) -> String {
         let _ = writeln!(out);
     }
     let widest = a.channels.iter().map(|c| c.mix.chars().count()).max();
+    let named = a.channels.iter().map(|c| c.name.len()).max().unwrap_or(0);
     for c in &a.channels {
         let _ = writeln!(
             out,
-            "{:<10} {:<width$}  from {}",
+            "{:<named$} {:<width$}  from {}",
             c.name,
             c.mix,
             c.frames.join(", "),
+            named = named.max(10),
             width = widest.unwrap_or(0)
         );
     }
@@ -88,7 +90,31 @@ pub fn account_text(a: &Account) -> String {
     }
     let _ = writeln!(out);
     out.push_str(&written(&a.outputs, &a.stages, a.seconds));
+    if let Some(next) = next(a) {
+        let _ = writeln!(out, "next       {next}");
+    }
     out
+}
+
+/// What a composite is for: the command that goes on with it.
+fn next(a: &Account) -> Option<String> {
+    if a.command != "compose" {
+        return None;
+    }
+    let file = |ending: &str| a.outputs.iter().find(|o| o.file.ends_with(ending));
+    if file("-variants.html").is_some() {
+        return Some(
+            "the same command with --pick N makes the full picture of number N".to_owned(),
+        );
+    }
+    let linear = &file(".fits")?.file;
+    let folder = std::path::Path::new(linear).parent()?.display().to_string();
+    let folder = if folder.is_empty() {
+        ".".to_owned()
+    } else {
+        folder
+    };
+    Some(format!("jigsawa finish {linear} --out {folder}"))
 }
 
 /// What was done between filters.
