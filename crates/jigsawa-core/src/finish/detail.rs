@@ -33,6 +33,11 @@ impl Detail {
         Self { part, noise }
     }
 
+    /// Is anything to be done?
+    pub fn acts(&self) -> bool {
+        self.part != 0.0
+    }
+
     /// Pixels that a piece must have around it.
     pub const fn border() -> usize {
         reach(SCALES.len())

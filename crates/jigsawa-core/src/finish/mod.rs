@@ -37,8 +37,9 @@ pub use plan::{Found, Plan};
 pub use shade::{Shade, ShadeTable};
 pub(crate) use starlet::smooth;
 pub use step::Step;
-pub(crate) use stretch::sky_and_noise;
-pub use stretch::{Display, Link, Point as TonePoint, Ramp, SKY_GREY, Stretch, Tone};
+pub use stretch::{
+    Display, Link, Point as TonePoint, Ramp, SKY_GREY, Stretch, Tone, sky_and_noise,
+};
 pub use stretched::looks_stretched;
 pub use tile::Tile;
 pub use wish::{Crop, PlanError, WhiteFrom, Wish};

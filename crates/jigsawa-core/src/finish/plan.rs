@@ -310,7 +310,7 @@ impl Plan {
             Step::Contrast => self.contrast.is_some(),
             Step::Saturation => self.saturation.acts(),
             Step::Stars => self.stars != 1.0,
-            Step::Sharpen => self.sharpen != Detail::sharper(0.0, 0.0),
+            Step::Sharpen => self.sharpen.acts(),
         }
     }
 

@@ -228,7 +228,7 @@ fn logarithm(x: f32) -> f32 {
 }
 
 /// Level and noise of the sky: the quarter point, and the scatter of the values below it.
-pub(crate) fn sky_and_noise(values: &mut [f32]) -> (f32, f32) {
+pub fn sky_and_noise(values: &mut [f32]) -> (f32, f32) {
     // The lowest values are noise of the darkest sky. Where nebula covers half the frame the median
     // is nebula; the 25 % point is a level that dark sky has in nearly every picture.
     let level = quantile(values, 0.25);

@@ -203,6 +203,8 @@ pub enum FoundBy {
     Pattern,
     /// Where the user says, checked by nothing.
     Hand,
+    /// It lies on the reference's pixels already.
+    Canvas,
     /// It is the reference.
     Reference,
 }
@@ -216,6 +218,7 @@ impl FoundBy {
             Self::Hint => "hint, stars",
             Self::Pattern => "pattern",
             Self::Hand => "hand",
+            Self::Canvas => "same canvas",
             Self::Reference => "reference",
         }
     }

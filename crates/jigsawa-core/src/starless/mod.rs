@@ -368,12 +368,3 @@ pub fn without_nebula(mean: &Plane) -> Option<Plane> {
     }
     Plane::new(size, smoothed)
 }
-
-/// Two pictures' stars put together by screen: both lights, never beyond white.
-pub fn screened(behind: f32, stars: f32, white: f32) -> f32 {
-    if white > 0.0 {
-        white - (white - behind) * (white - stars) / white
-    } else {
-        behind + stars
-    }
-}

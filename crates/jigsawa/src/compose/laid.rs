@@ -4,6 +4,7 @@ use jigsawa_core::balance::ScaleBy;
 use jigsawa_core::layout::{Layout, LayoutFrame};
 use jigsawa_core::verdict::Verdict;
 
+use super::layers::{layout_of, on_one_canvas};
 use crate::account::Clock;
 use crate::cache::Store;
 use crate::cli::{Common, ComposeArgs};
@@ -32,8 +33,15 @@ pub fn lay_out(
         let layout = if has_colours(&layout) {
             layout
         } else {
-            in_colour(&frames, layout, needed, &store, common, clock)?
+            let across = Across::Colours;
+            matched(&frames, layout, across, needed, &store, common, clock)?
         };
+        return Ok((frames, layout));
+    }
+    // Pictures that are layered keep their scales: their colours are what somebody has made of them.
+    let layered = args.each.is_some();
+    if layered && args.reference.is_none() && args.grid.used().is_none() && on_one_canvas(&frames) {
+        let layout = layout_of(&frames)?;
         return Ok((frames, layout));
     }
     let proposed = reference.as_ref().map(|(file, _)| file.as_str());
@@ -44,7 +52,12 @@ pub fn lay_out(
         looking: Looking::default(),
     };
     let mut layout = register(&frames, &settled, &store, common, clock)?.layout;
-    layout = in_colour(&frames, layout, needed, &store, common, clock)?;
+    let across = if layered {
+        Across::AsItIs
+    } else {
+        Across::Colours
+    };
+    layout = matched(&frames, layout, across, needed, &store, common, clock)?;
     layout.frames.extend(left_out);
     if let Some((file, why)) = reference
         && layout.reference.file == file
@@ -69,9 +82,10 @@ pub fn has_colours(layout: &Layout) -> bool {
 }
 
 /// Values matched as a picture wants them, and else as the layout's own normalizing was asked to.
-fn in_colour(
+fn matched(
     frames: &[Frame],
     layout: Layout,
+    across: Across,
     needed: &[usize],
     store: &Store,
     common: &Common,
@@ -92,7 +106,7 @@ fn in_colour(
     let settled = Normalizing {
         references: &references,
         wish: before.wish,
-        across: Across::Colours,
+        across,
         flatten: before.flatten,
         weigh: before.weigh,
         needed,

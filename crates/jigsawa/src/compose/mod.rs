@@ -1,5 +1,5 @@
 //! Composites: which palettes are wanted (`choose`), what their names stand for (`bind`), how strong lines are
-//! (`lines`), the merge (`full`), stars of another composite (`stars`), small pictures of many palettes (`variants`), and the
+//! (`lines`), where frames lie (`laid`, and `layers` for pictures on one canvas), `brightness` from a mix of its own, the merge (`full`), stars of another composite (`stars`), small pictures of many palettes (`variants`), and the
 //! header of the result (`cards`).
 
 mod bind;
@@ -8,6 +8,7 @@ mod cards;
 mod choose;
 mod full;
 mod laid;
+mod layers;
 mod lines;
 mod stars;
 mod swatches;

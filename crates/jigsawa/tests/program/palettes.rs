@@ -232,3 +232,98 @@ fn two_pictures_are_layered_by_one_mix_for_every_channel() {
         .ends(2)
         .says("cannot be understood");
 }
+
+#[test]
+fn stars_and_what_lies_behind_them_are_put_together_again() {
+    let night = Night::new()
+        .frame("r.fits", frame(Filter::R, "R"))
+        .frame("g.fits", frame(Filter::G, "G").shifted(2.0, 1.0))
+        .frame("b.fits", frame(Filter::B, "B").shifted(-1.0, 3.0));
+    night
+        .run("compose r.fits g.fits b.fits --palette RGB --out . --name a --linear-only --reference r")
+        .success();
+    night.run("stars a-RGB.fits --out .").success();
+    let json = night
+        .run_words(&[
+            "compose",
+            "a-RGB-starless.fits",
+            "a-RGB-stars.fits",
+            "--each",
+            "'a-RGB-starless' + 'a-RGB-stars'",
+            "--out",
+            "sum",
+            "--name",
+            "x",
+            "--linear-only",
+            "--json",
+        ])
+        .success()
+        .json();
+    assert_eq!(json["frames"][3]["placement"]["by"], "same canvas");
+    for p in 0..3 {
+        let (whole, sum) = (
+            plane(&night.path("a-RGB.fits"), p),
+            plane(&night.path("sum/x-layers.fits"), p),
+        );
+        // The planes differ by one level alone: that of the first plane's sky.
+        let mut off: Vec<f32> = whole
+            .data()
+            .iter()
+            .zip(sum.data())
+            .map(|(w, s)| s - w)
+            .filter(|v| v.is_finite())
+            .collect();
+        assert!(off.len() > 200_000);
+        let level = median(&mut off);
+        assert!(off.iter().all(|o| (o - level).abs() < 0.05), "{p}");
+        assert!(level.abs() < 5.0, "{level}");
+    }
+    // The layout that was written says it all again.
+    night
+        .run_words(&[
+            "compose",
+            "sum/x-layers.layout.json",
+            "--each",
+            "screen('a-RGB-starless', 'a-RGB-stars')",
+            "--out",
+            "sum",
+            "--name",
+            "y",
+            "--linear-only",
+        ])
+        .success();
+}
+
+#[test]
+fn layered_pictures_keep_their_colours_also_with_a_frame_from_elsewhere() {
+    let night = Night::of_lines();
+    for palette in ["SHO", "HOO"] {
+        night
+            .run(&format!(
+                "compose ha.fits oiii.fits sii.fits --palette {palette} --reference ha --out . --name a --linear-only \
+                 --overwrite"
+            ))
+            .success();
+    }
+    let run = night
+        .run_words(&[
+            "compose",
+            "a-SHO.fits",
+            "a-HOO.fits",
+            "oiii.fits",
+            "--each",
+            "blend('a-SHO', 'a-HOO', ramp(OIII, 20, 200))",
+            "--reference",
+            "a-SHO.fits",
+            "--out",
+            "m",
+            "--name",
+            "x",
+            "--linear-only",
+        ])
+        .success();
+    // Six planes and a frame, each with its scale as it is.
+    assert!(!run.out.contains(" stars \u{b1}"), "{}", run.out);
+    let green = plane(&night.path("m/x-layers.fits"), 1);
+    assert!(green.data().iter().filter(|v| v.is_finite()).count() > 150_000);
+}
