@@ -1,7 +1,7 @@
-//! How strong narrowband lines stand against each other, and the starlight in them.
+//! How strong narrowband lines stand against each other.
 
 use crate::finish::sky_and_noise;
-use crate::robust::{Ratio, quantile, robust_ratio};
+use crate::robust::quantile;
 
 /// The rule by which lines are brought to comparable strength before they are mixed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -40,12 +40,6 @@ pub fn strengths(light: &[Vec<f32>]) -> Vec<f32> {
         .iter()
         .map(|s| if *s > 0.0 { mean / s } else { 1.0 })
         .collect()
-}
-
-/// How much of a broad filter's light a line's filter lets through: the robust ratio of the fluxes of common stars
-/// (line, broad, relative error). `None` for too few.
-pub fn continuum(stars: &[(f64, f64, f64)]) -> Option<Ratio> {
-    robust_ratio(stars)
 }
 
 #[cfg(test)]

@@ -7,6 +7,6 @@ pub mod mix;
 mod palette;
 
 pub use composite::{Composite, Source, White};
-pub use lines::{Lines, continuum, strengths};
+pub use lines::{Lines, strengths};
 pub use luminance::Luminance;
 pub use palette::{Palette, PaletteError, Written, WrittenError, WrittenStars};

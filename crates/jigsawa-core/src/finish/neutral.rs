@@ -26,8 +26,6 @@ pub struct ChannelSky {
     pub span: f32,
     /// The level of the dark patches, the gradient taken off.
     pub level: f32,
-    /// Noise of a pixel of the small plane.
-    pub noise: f32,
 }
 
 /// A side of a patch, in pixels of the picture.
@@ -101,7 +99,6 @@ pub fn skies(look: &Look, wish: Option<&GradientWish>, from: &SkyFrom) -> [Chann
                 gradient,
                 shape,
                 level,
-                noise: noise_of(plane, &dark),
             }
         });
     // There are three planes, so there are three skies.
@@ -111,7 +108,6 @@ pub fn skies(look: &Look, wish: Option<&GradientWish>, from: &SkyFrom) -> [Chann
             shape: Shape::Level,
             span: 0.0,
             level: 0.0,
-            noise: 0.0,
         })
     })
 }
@@ -273,24 +269,4 @@ fn dark_patches(planes: &[Plane], side: usize) -> Vec<Rect> {
         .filter(|(_, h)| *h <= bar)
         .map(|((r, _), _)| *r)
         .collect()
-}
-
-/// Noise of a pixel in the dark patches, from neighbours in a row: no structure counts.
-fn noise_of(plane: &Plane, dark: &[Rect]) -> f32 {
-    let mut steps: Vec<f32> = Vec::new();
-    for r in dark {
-        let r = r.intersect(plane.size().rect());
-        for y in r.y..r.bottom() {
-            let row = &plane.row(y as usize)[r.x as usize..r.right() as usize];
-            steps.extend(
-                row.windows(2)
-                    .map(|w| w[1] - w[0])
-                    .filter(|v| v.is_finite()),
-            );
-        }
-    }
-    if steps.is_empty() {
-        return 0.0;
-    }
-    mad(&mut steps, 0.0) * MAD_TO_SIGMA as f32 * std::f32::consts::FRAC_1_SQRT_2
 }

@@ -19,7 +19,7 @@ use super::noise::{self, Noise, Quiet};
 use super::saturation::{Saturation, within_range};
 use super::spared::Spared;
 use super::step::Step;
-use super::stretch::{Stretch, Tone};
+use super::stretch::Stretch;
 use super::tile::{Tile, mirror};
 use super::white::{StarColour, White, from_catalogue, from_patch, from_stars, star_colours};
 use super::wish::{Crop, PlanError, WhiteFrom, Wish};
@@ -142,11 +142,8 @@ impl Plan {
             None => Vec::new(),
         };
         let sample = sample(sources, rect, &levels, look.factor)?;
-        let tone = Tone {
-            sky_is_zero: wish.neutral.is_some(),
-            ..wish.tone
-        };
-        let stretch = Stretch::toned(&sample, &tone).ok_or(PlanError::Nothing)?;
+        let zero = wish.neutral.is_some().then_some(0.0);
+        let stretch = Stretch::toned(&sample, &wish.tone, zero).ok_or(PlanError::Nothing)?;
         let mut plan = Self {
             rect,
             found: Found {

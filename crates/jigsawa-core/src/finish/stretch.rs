@@ -33,8 +33,6 @@ pub struct Tone {
     pub black: Point,
     /// What becomes white.
     pub white: Point,
-    /// Is the sky at 0 in every channel already? It is measured otherwise.
-    pub sky_is_zero: bool,
 }
 
 /// A level of the picture.
@@ -54,7 +52,6 @@ impl Tone {
             sky: SKY_GREY,
             black: Point::Sigma(BLACK_SIGMA),
             white: Point::Percent(100.0 * WHITE_QUANTILE),
-            sky_is_zero: false,
         }
     }
 }
@@ -95,11 +92,12 @@ impl Stretch {
     /// Measures the levels from a sample of a picture's pixels (some ten thousand or more, from all
     /// over it); those with a missing channel do not count. `None` when no pixel is complete.
     pub fn measure(sample: &[[f32; 3]], link: Link) -> Option<Self> {
-        Self::toned(sample, &Tone::usual(link))
+        Self::toned(sample, &Tone::usual(link), None)
     }
 
-    /// The same with levels chosen.
-    pub fn toned(sample: &[[f32; 3]], tone: &Tone) -> Option<Self> {
+    /// The same with levels chosen; `sky` is that of all channels, where it is known.
+    pub fn toned(sample: &[[f32; 3]], tone: &Tone, sky: Option<f32>) -> Option<Self> {
+        let known = sky;
         let link = tone.link;
         let complete = || sample.iter().filter(|p| p.iter().all(|v| v.is_finite()));
         let mut values: [Vec<f32>; 3] = std::array::from_fn(|c| complete().map(|p| p[c]).collect());
@@ -111,10 +109,9 @@ impl Stretch {
         let mut light = [0.0; 3];
         for (c, v) in values.iter_mut().enumerate() {
             // Noise shows below the sky, where no nebula adds to it.
-            let (level, sigma) = if tone.sky_is_zero {
-                (0.0, noise_below(v, 0.0))
-            } else {
-                sky_and_noise(v)
+            let (level, sigma) = match known {
+                Some(level) => (level, noise_below(v, level)),
+                None => sky_and_noise(v),
             };
             (sky[c], noise[c]) = (level, sigma);
             light[c] = (quantile(v, EACH_QUANTILE) - level).max(3.0 * sigma);

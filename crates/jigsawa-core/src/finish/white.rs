@@ -243,7 +243,7 @@ fn gains([red, blue]: [f64; 2]) -> [f32; 3] {
     [red - mean, -mean, blue - mean].map(|m| 10f64.powf(0.4 * m) as f32)
 }
 
-/// Stars with the colours of those of the catalogue that stand where they do: the brightest within half a width.
+/// Stars with the colours of those of the catalogue that stand where they do: the brightest within three quarters of a width.
 fn matched(
     stars: &[StarColour],
     known: &[KnownStar],

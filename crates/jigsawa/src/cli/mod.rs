@@ -17,7 +17,7 @@ use clap::{Args, Parser, Subcommand, ValueEnum};
 
 pub use compose::{ComposeArgs, LinesArg, LuminanceWeight, StretchArg, TryArg};
 pub use finish::{CropArg, FinishArgs, GradientArg, LinkArg, PatchArg, PointArg, WhiteArg};
-pub use normalize::{NormalizeArgs, SampleArg, SurfaceArg};
+pub use normalize::{NormalizeArgs, SurfaceArg, hints, off_canvas};
 pub use register::RegisterArgs;
 pub use show::ShowArgs;
 pub use stars::StarsArgs;

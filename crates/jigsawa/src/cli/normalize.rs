@@ -196,6 +196,37 @@ fn stiffness(text: &str) -> Result<f64, String> {
 /// The stiffness of a spline that is asked for without one.
 const USUAL_STIFFNESS: f64 = 0.5;
 
+/// What the user knows of the sky; places are typed from 1.
+pub fn hints(samples: &[SampleArg], circles: &[[f64; 3]]) -> Hints {
+    let place = |[x, y]: [f64; 2]| -> Point<CanvasPx> { Point::new(x - 1.0, y - 1.0) };
+    let mut hints = Hints::default();
+    for s in samples {
+        match s {
+            SampleArg::Add(at) => hints.add.push(place(*at)),
+            SampleArg::Drop(at) => hints.drop.push(place(*at)),
+        }
+    }
+    hints.protect = circles
+        .iter()
+        .map(|[x, y, r]| (place([*x, *y]), *r))
+        .collect();
+    hints
+}
+
+/// The first place that is told and does not lie on pixels of this size, with its option.
+pub fn off_canvas(
+    samples: &[SampleArg],
+    circles: &[[f64; 3]],
+    size: Size,
+) -> Option<(&'static str, [f64; 2])> {
+    let samples = samples.iter().map(|s| match s {
+        SampleArg::Add(at) | SampleArg::Drop(at) => ("--sample", *at),
+    });
+    let circles = circles.iter().map(|[x, y, _]| ("--protect", [*x, *y]));
+    let inside = |[x, y]: [f64; 2]| size.holds(Point::<FramePx>::new(x - 1.0, y - 1.0));
+    samples.chain(circles).find(|(_, at)| !inside(*at))
+}
+
 impl NormalizeArgs {
     /// Scale and surface as they are wanted.
     ///
@@ -225,19 +256,7 @@ impl NormalizeArgs {
 
     /// How the references' own gradients are to be taken out.
     pub fn flatten(&self) -> Option<Flatten> {
-        let place = |[x, y]: [f64; 2]| -> Point<CanvasPx> { Point::new(x - 1.0, y - 1.0) };
-        let mut hints = Hints::default();
-        for s in &self.sample {
-            match s {
-                SampleArg::Add(at) => hints.add.push(place(*at)),
-                SampleArg::Drop(at) => hints.drop.push(place(*at)),
-            }
-        }
-        hints.protect = self
-            .protect
-            .iter()
-            .map(|[x, y, r]| (place([*x, *y]), *r))
-            .collect();
+        let hints = hints(&self.sample, &self.protect);
         self.flatten.map(|way| Flatten {
             way: match way {
                 WayArg::Subtract => Way::Subtract,
@@ -249,12 +268,7 @@ impl NormalizeArgs {
 
     /// The first place that is told and does not lie on a canvas of this size, with its option.
     pub fn off_canvas(&self, size: Size) -> Option<(&'static str, [f64; 2])> {
-        let samples = self.sample.iter().map(|s| match s {
-            SampleArg::Add(at) | SampleArg::Drop(at) => ("--sample", *at),
-        });
-        let circles = self.protect.iter().map(|[x, y, _]| ("--protect", [*x, *y]));
-        let inside = |[x, y]: [f64; 2]| size.holds(Point::<FramePx>::new(x - 1.0, y - 1.0));
-        samples.chain(circles).find(|(_, at)| !inside(*at))
+        off_canvas(&self.sample, &self.protect, size)
     }
 
     /// What weights are made of.

@@ -6,6 +6,7 @@ use jigsawa_core::doors::DoorError;
 use jigsawa_core::finish::{Plan, PlanError, Sources, develop, look, looks_stretched};
 use jigsawa_core::frame::RowOrder;
 use jigsawa_formats::about::About;
+use jigsawa_formats::facts::wcs_records;
 use jigsawa_formats::fits::{Cards, Depth, FitsWriter};
 use jigsawa_formats::png::Bits;
 use jigsawa_formats::whole::Unfinished;
@@ -106,7 +107,7 @@ pub fn make(args: &FinishArgs, common: &Common) -> Result<FinishAccount, Trouble
     let files: Vec<(Unfinished, Format)> = begun
         .into_iter()
         .zip(&targets)
-        .map(|(file, t)| (file, t.format.clone()))
+        .map(|(file, t)| (file, placed_on_sky(&t.format, &linear, &plan, args)))
         .collect();
     let about = about(&caption, &linear, &plan);
     let mut preview = page
@@ -388,7 +389,8 @@ fn page_path(
     linear: &LinearFile,
     targets: &[Target],
 ) -> Result<Option<PathBuf>, Trouble> {
-    if args.no_report {
+    // The report shows what the screen shows.
+    if args.no_report || linear_only(args) {
         return Ok(None);
     }
     let folder = targets[0].path.parent().unwrap_or(Path::new("."));
@@ -427,6 +429,21 @@ fn all_new(
             begin(&t.path, overwrite)
         })
         .collect()
+}
+
+/// A FITS file says where it lies on the sky, as the linear file did, unless its pixels are others.
+fn placed_on_sky(format: &Format, linear: &LinearFile, plan: &Plan, args: &FinishArgs) -> Format {
+    match format {
+        Format::Fits(cards, order) if args.size.is_none() => {
+            let mut cards = cards.clone();
+            let corner = [plan.rect.x, plan.rect.y];
+            for record in wcs_records(linear.file.header(), corner) {
+                cards.record(&record);
+            }
+            Format::Fits(cards, *order)
+        }
+        other => other.clone(),
+    }
 }
 
 /// Words for the pictures' files.

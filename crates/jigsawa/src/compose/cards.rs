@@ -26,7 +26,7 @@ pub fn cards(
     cards.text("FILTER", &bound.palette.name, "palette of the three planes");
     let inputs = bound.inputs();
     let mut filters: Vec<&str> = Vec::new();
-    for i in &inputs {
+    for i in bound.sources.iter().flatten() {
         let name = layout.frames[*i].filter.name();
         if !filters.contains(&name) {
             filters.push(name);

@@ -186,7 +186,7 @@ fn starlight(
             }
         }
         let stars = star_light(layout, frames, inputs, (l[0], b[0]))?;
-        let ratio = jigsawa_core::colour::continuum(&stars)
+        let ratio = jigsawa_core::robust::robust_ratio(&stars)
             .filter(|r| r.used >= LEAST_STARS)
             .ok_or_else(|| Trouble::NoContinuum {
                 line: line.clone(),

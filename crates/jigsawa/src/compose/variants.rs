@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use jigsawa_core::colour::Luminance;
 use jigsawa_core::doors::FrameSource;
-use jigsawa_core::finish::{Plan, PlanError, Step, Wish, develop, look};
+use jigsawa_core::finish::{Link, Plan, PlanError, Wish, develop, look};
 use jigsawa_core::frame::RowOrder;
 use jigsawa_core::layout::Layout;
 use jigsawa_core::merge::TileOp;
@@ -18,7 +18,7 @@ use rayon::prelude::*;
 use super::bind::Bound;
 use super::full::composite;
 use super::lines::Strengths;
-use crate::finish::usual_wish;
+use crate::finish::{Kind, usual_wish};
 use crate::frames::Frame;
 use crate::outputs::begin;
 use crate::picture::{Words, write_words};
@@ -151,7 +151,11 @@ fn one(
         file: name.clone(),
         error,
     })?;
-    let wish: Wish = usual_wish(bound.link, bound.stars.is_some());
+    let wish: Wish = usual_wish(Kind {
+        colour: true,
+        broad: bound.link == Link::Linked && bound.stars.is_none(),
+        link: bound.link,
+    });
     let plan = match Plan::measure(doors, &seen, &wish, None) {
         // Too few stars on a small picture: white stays as the frames were matched.
         Err(PlanError::White(_)) => Plan::measure(
@@ -165,9 +169,7 @@ fn one(
         ),
         other => other,
     };
-    let plan = plan
-        .map_err(|error| Trouble::Finish { file: name, error })?
-        .until(Step::Sharpen);
+    let plan = plan.map_err(|error| Trouble::Finish { file: name, error })?;
     let (width, height) = (plan.rect.width, plan.rect.height);
     let mut picture = Picture::filled(width, height, [0; 3]);
     let mut y = 0i64;

@@ -197,7 +197,11 @@ fn white_said(plan: &Plan, wish: &Wish) -> String {
         }
     };
     let [r, g, b] = w.gains;
-    format!("{by}: red x {r:.3}, green x {g:.3}, blue x {b:.3}")
+    let cores = match plan.found.cores {
+        0 => String::new(),
+        n => format!("; {n} saturated cores take the colour of their wings"),
+    };
+    format!("{by}: red x {r:.3}, green x {g:.3}, blue x {b:.3}{cores}")
 }
 
 fn stretch_said(plan: &Plan, wish: &Wish) -> String {

@@ -9,4 +9,4 @@ mod wish;
 pub use account::{FinishAccount, account, finish_text, steps};
 pub use linear::{BROAD, LinearFile, MIXED, NARROW, doors};
 pub use starless::{measure_stars, take_out};
-pub use wish::{usual_wish, wish};
+pub use wish::{Kind, usual_wish, wish};

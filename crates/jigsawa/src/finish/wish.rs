@@ -5,12 +5,13 @@ use jigsawa_core::balance::flatten::Hints;
 use jigsawa_core::finish::{
     Crop, GradientWish, Link, Quiet, SkyFrom, Tone, TonePoint, WhiteFrom, Wish,
 };
-use jigsawa_core::space::{CanvasPx, Point, Rect};
+use jigsawa_core::space::Rect;
 
 use super::catalogue;
 use super::linear::LinearFile;
 use crate::cli::{
-    CropArg, FinishArgs, GradientArg, LinkArg, PatchArg, PointArg, SampleArg, SurfaceArg, WhiteArg,
+    CropArg, FinishArgs, GradientArg, LinkArg, PatchArg, PointArg, SurfaceArg, WhiteArg, hints,
+    off_canvas,
 };
 use crate::tell::Trouble;
 
@@ -20,43 +21,30 @@ const USUAL_GREEN: f32 = 0.8;
 /// The stiffness of a spline that is asked for.
 const USUAL_STIFFNESS: f64 = 0.7;
 
-/// What is wanted of every step where nothing is asked for: for a composite whose channels are stretched so, with stars of its
-/// own or not.
-pub fn usual_wish(link: Link, stars_apart: bool) -> Wish {
+/// What a composite is, as far as defaults depend on it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Kind {
+    /// Has it a plane for each colour?
+    pub colour: bool,
+    /// Are its colours those of broadband, stars and nebula?
+    pub broad: bool,
+    /// How it is stretched.
+    pub link: Link,
+}
+
+/// What is wanted of every step where nothing is asked for.
+pub fn usual_wish(kind: Kind) -> Wish {
     let args = FinishArgs::usual();
-    let broad = link == Link::Linked && !stars_apart;
-    Wish {
-        crop: Crop::Covered,
-        gradient: Some(GradientWish {
-            shape: None,
-            hints: Hints::default(),
-        }),
-        neutral: Some(SkyFrom::Darkest),
-        white: if broad {
-            WhiteFrom::Stars
-        } else {
-            WhiteFrom::AsItIs
-        },
-        green: if broad { USUAL_GREEN } else { 0.0 },
-        quiet: Quiet {
-            brightness: args.noise.0,
-            colour: args.noise.1,
-        },
-        blur_rounds: 0,
-        tone: Tone {
-            link,
-            sky: args.sky,
-            black: point(args.black),
-            white: point(args.full),
-            sky_is_zero: false,
-        },
-        linear: false,
-        contrast: args.contrast,
-        saturation: args.saturation.all,
-        hues: Vec::new(),
-        stars: 1.0,
-        sharpen: args.sharpen,
-    }
+    let white = if kind.broad {
+        WhiteFrom::Stars
+    } else {
+        WhiteFrom::AsItIs
+    };
+    let gradient = Some(GradientWish {
+        shape: None,
+        hints: Hints::default(),
+    });
+    settled(&args, kind, white, gradient)
 }
 
 const fn point(p: PointArg) -> TonePoint {
@@ -69,14 +57,26 @@ const fn point(p: PointArg) -> TonePoint {
 /// Settles what is wanted of every step.
 pub fn wish(args: &FinishArgs, linear: &LinearFile) -> Result<Wish, Trouble> {
     let colour = linear.is_colour();
-    let broad = colour && !linear.is_narrow() && !linear.is_mixed();
+    let kind = Kind {
+        colour,
+        broad: colour && !linear.is_narrow() && !linear.is_mixed(),
+        link: linear.link(),
+    };
     for (option, rect) in rects(args) {
         inside(option, rect, linear)?;
+    }
+    let size = linear.file.size();
+    if let Some((option, place)) = off_canvas(&args.sample, &args.protect, size) {
+        return Err(Trouble::OffCanvas {
+            option,
+            place,
+            canvas: (size.width(), size.height()),
+        });
     }
     let white = match &args.white {
         WhiteArg::None => WhiteFrom::AsItIs,
         _ if !colour => WhiteFrom::AsItIs,
-        WhiteArg::Auto if broad => WhiteFrom::Stars,
+        WhiteArg::Auto if kind.broad => WhiteFrom::Stars,
         WhiteArg::Auto => WhiteFrom::AsItIs,
         WhiteArg::Stars => WhiteFrom::Stars,
         WhiteArg::Patch(r) => WhiteFrom::Patch(*r),
@@ -85,13 +85,28 @@ pub fn wish(args: &FinishArgs, linear: &LinearFile) -> Result<Wish, Trouble> {
             WhiteFrom::Catalogue { known, index }
         }
     };
-    Ok(Wish {
+    Ok(settled(args, kind, white, gradient(args)?))
+}
+
+/// Every default that depends on what the composite is.
+fn settled(
+    args: &FinishArgs,
+    kind: Kind,
+    white: WhiteFrom,
+    gradient: Option<GradientWish>,
+) -> Wish {
+    let Kind {
+        colour,
+        broad,
+        link,
+    } = kind;
+    Wish {
         crop: match args.crop {
             CropArg::Covered => Crop::Covered,
             CropArg::None => Crop::None,
             CropArg::To(r) => Crop::To(r),
         },
-        gradient: gradient(args)?,
+        gradient,
         neutral: match args.neutral {
             PatchArg::Auto => Some(SkyFrom::Darkest),
             PatchArg::None => None,
@@ -112,12 +127,11 @@ pub fn wish(args: &FinishArgs, linear: &LinearFile) -> Result<Wish, Trouble> {
             link: match args.stretch {
                 Some(LinkArg::Linked) => Link::Linked,
                 Some(LinkArg::Each) => Link::Each,
-                None | Some(LinkArg::None) => linear.link(),
+                None | Some(LinkArg::None) => link,
             },
             sky: args.sky,
             black: point(args.black),
             white: point(args.full),
-            sky_is_zero: false,
         },
         linear: args.stretch == Some(LinkArg::None),
         contrast: args.contrast,
@@ -129,12 +143,12 @@ pub fn wish(args: &FinishArgs, linear: &LinearFile) -> Result<Wish, Trouble> {
         },
         stars: args.stars,
         sharpen: args.sharpen,
-    })
+    }
 }
 
 /// The gradient that is wanted; hints without one are a slip.
 fn gradient(args: &FinishArgs) -> Result<Option<GradientWish>, Trouble> {
-    let hints = hints(args);
+    let hints = hints(&args.sample, &args.protect);
     let shape = match args.gradient {
         GradientArg::None if hints != Hints::default() => {
             return Err(Trouble::Options(
@@ -153,23 +167,6 @@ fn gradient(args: &FinishArgs) -> Result<Option<GradientWish>, Trouble> {
         }),
     };
     Ok(Some(GradientWish { shape, hints }))
-}
-
-fn hints(args: &FinishArgs) -> Hints {
-    let place = |[x, y]: [f64; 2]| -> Point<CanvasPx> { Point::new(x - 1.0, y - 1.0) };
-    let mut hints = Hints::default();
-    for s in &args.sample {
-        match s {
-            SampleArg::Add(at) => hints.add.push(place(*at)),
-            SampleArg::Drop(at) => hints.drop.push(place(*at)),
-        }
-    }
-    hints.protect = args
-        .protect
-        .iter()
-        .map(|[x, y, r]| (place([*x, *y]), *r))
-        .collect();
-    hints
 }
 
 /// The rectangles that options name.

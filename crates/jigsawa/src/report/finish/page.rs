@@ -80,7 +80,7 @@ fn markup(p: &FinishPage<'_>) -> Result<Markup, Trouble> {
         section {
             h2 { "Channels" }
             p { "Light above the sky, after white. The strokes at the foot are what becomes black and white." }
-            (PreEscaped(histogram(&found.sample, &found.points, found.noise).replacen("<svg ", "<svg class=\"wide\" ", 1)))
+            div.histogram { (PreEscaped(histogram(&found.sample, &found.points, found.noise))) }
         }
         @if let Some(white) = &found.white {
             @if !found.star_colours.is_empty() {
@@ -100,7 +100,7 @@ fn markup(p: &FinishPage<'_>) -> Result<Markup, Trouble> {
         }
         section {
             h2 { "What each step found" }
-            div.scroll { table {
+            div.wide { table {
                 thead { tr { th { "step" } th { "what it did" } } }
                 tbody { @for r in &rows { tr {
                     td { @if r.acts { b { (r.step) } } @else { (r.step) } }
