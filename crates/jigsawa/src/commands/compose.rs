@@ -156,12 +156,14 @@ fn one(
 ) -> Result<Vec<(Unfinished, &'static str)>, Trouble> {
     let overwrite = args.output.overwrite;
     let (layout, frames) = (ground.layout, ground.inputs.frames);
+    let exchange = bound.stars.is_some() || args.stars_from.is_some();
     let mut header = cards(
         bound,
         layout,
         frames,
         names.object.as_deref(),
         &done(args, ground),
+        exchange,
     );
     outputs::sky_cards(layout, frames, &mut header);
     let how = luminance(args, bound, ground);
@@ -177,7 +179,6 @@ fn one(
             common,
         )
     };
-    let exchange = bound.stars.is_some() || args.stars_from.is_some();
     let whole = if exchange {
         let nebula = merged(&names.linear.with_extension("nebula"), true, false)?;
         let own = match &args.stars_from {
@@ -215,11 +216,7 @@ fn one(
     if args.linear_only {
         return Ok(files);
     }
-    let link = if bound.stars.is_some() {
-        Link::Linked
-    } else {
-        bound.link
-    };
+    let link = if exchange { Link::Linked } else { bound.link };
     let tone = match args.stretch {
         Some(StretchArg::None) => Tone::Straight,
         Some(StretchArg::Linked) => Tone::Stretched(Link::Linked),

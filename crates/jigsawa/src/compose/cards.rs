@@ -11,13 +11,14 @@ use super::bind::Bound;
 use crate::finish::{BROAD, MIXED, NARROW};
 use crate::frames::Frame;
 
-/// What the header says of one composite.
+/// What the header says of one composite; `stars_apart` when its stars are of other filters than its nebula.
 pub fn cards(
     bound: &Bound,
     layout: &Layout,
     frames: &[Frame],
     object: Option<&str>,
     done: &[String],
+    stars_apart: bool,
 ) -> Cards {
     let mut cards = Cards::default();
     if let Some(object) = object {
@@ -33,10 +34,10 @@ pub fn cards(
         }
     }
     cards.text("FILTERS", &filters.join(", "), "filters that went into it");
-    let channels = match (bound.link, &bound.stars) {
-        (_, Some(_)) => MIXED,
-        (Link::Each, None) => NARROW,
-        (Link::Linked, None) => BROAD,
+    let channels = match bound.link {
+        Link::Linked => BROAD,
+        Link::Each if stars_apart => MIXED,
+        Link::Each => NARROW,
     };
     cards.text("CHANNELS", channels, "what its planes are made of");
     // A colour camera's three planes are one exposure.

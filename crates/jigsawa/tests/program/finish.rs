@@ -295,6 +295,18 @@ fn stars_of_broadband_stand_before_a_narrowband_nebula() {
         .run("finish n/x-SHO-RGB.fits --out n --no-report")
         .success();
     assert!(run.out.contains("channels alike"), "{}", run.out);
+    // The stars of a composite that exists, before another palette: their colours are not to be pulled apart.
+    night
+        .run("compose n/x-SHO-RGB.layout.json --palette RGB --out n --name z --linear-only")
+        .success();
+    night
+        .run("compose n/x-SHO-RGB.layout.json --palette HOO --stars-from n/z-RGB.fits --out n --name z --linear-only")
+        .success();
+    let mixed = FitsFrame::open(&night.path("n/z-HOO.fits")).unwrap();
+    assert_eq!(
+        mixed.header().text("CHANNELS").as_deref(),
+        Some("narrowband, broadband stars")
+    );
     // A composite on another canvas has no stars to give.
     night
         .run("compose n/x-SHO-RGB.layout.json --palette HOO --stars-from ha.fits --out n --name y --linear-only")
