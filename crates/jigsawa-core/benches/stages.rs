@@ -128,6 +128,7 @@ fn wish() -> Wish {
         blur_rounds: 0,
         tone: Tone::usual(Link::Linked),
         linear: false,
+        tones: 0.0,
         contrast: 0.3,
         saturation: 1.2,
         hues: Vec::new(),

@@ -21,6 +21,11 @@ pub trait FrameSource: Sync {
     /// Whatever keeps the pixels from being read. The caller stops its whole work: a merge with a
     /// hole that is not in the data would be worse than none.
     fn read(&self, rect: Rect, out: &mut [f32]) -> Result<(), DoorError>;
+
+    /// The one value that all pixels of `rect` have, where the source knows of one: nothing is resampled there then.
+    fn constant(&self, _rect: Rect) -> Option<f32> {
+        None
+    }
 }
 
 /// A taker of finished tiles.

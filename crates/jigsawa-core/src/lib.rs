@@ -12,7 +12,7 @@
 //! 4. [`balance`] matches scale and sky of each frame to the reference's.
 //! 5. What was found stands in a [`layout`], each frame with its [`verdict`].
 //! 6. [`merge`] reads original pixels, [`resample`]s each once, balances them and hands aligned values
-//!    to a method; [`colour`] is the method that mixes them into a composite.
+//!    to a method; [`colour`] is the method that mixes them into a composite, [`hdr`] the one that joins exposures.
 //! 7. [`starless`] takes a picture apart into stars and the rest; [`finish`] makes a picture for the eye, [`quick`] a
 //!    quick look at any frame.
 //!
@@ -29,6 +29,7 @@ pub mod doors;
 pub mod filter;
 pub mod finish;
 pub mod frame;
+pub mod hdr;
 pub mod horizon;
 pub mod layout;
 pub mod matching;

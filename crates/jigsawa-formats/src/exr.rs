@@ -1,4 +1,5 @@
-//! EXR out: linear 32-bit float red, green and blue, from the top row down, block by block.
+//! EXR out: linear light from the top row down, block by block: red, green and blue, or brightness alone, as 32-bit
+//! float or as half.
 
 use std::fs::File;
 use std::io::BufWriter;
@@ -9,30 +10,62 @@ use exr::math::Vec2;
 use exr::meta::attribute::{ChannelDescription, LineOrder, SampleType};
 use exr::meta::header::{Header, ImageAttributes, LayerAttributes};
 use exr::meta::{BlockDescription, MetaData};
-use exr::prelude::{Compression, Text};
+use exr::prelude::{Compression, Text, f16};
 
 use crate::about::{About, NextRows};
 use crate::error::FileError;
 use crate::whole::Unfinished;
 
-/// Writes the rows that `next` gives; values are linear light, 1 being full, and NaN is kept.
+/// What a pixel of the file is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Pixel {
+    /// Red, green and blue; else brightness alone.
+    pub colour: bool,
+    /// 16-bit float of up to 65504, known to a two-thousandth; else 32-bit.
+    pub half: bool,
+}
+
+impl Pixel {
+    /// Red, green and blue as 32-bit float.
+    pub const COLOUR: Self = Self {
+        colour: true,
+        half: false,
+    };
+
+    /// Names of the channels, as the format wants them: in the order of the alphabet; and the place of each in a pixel of
+    /// the rows that are given.
+    const fn channels(self) -> &'static [(&'static str, usize)] {
+        if self.colour {
+            &[("B", 2), ("G", 1), ("R", 0)]
+        } else {
+            &[("Y", 0)]
+        }
+    }
+}
+
+/// Writes the rows that `next` gives, three values a pixel or one; values are linear light, 1 being full, and NaN is kept.
 ///
 /// # Errors
 /// What `next` says, or that the disk does not take the file.
 pub fn write(
     file: &Unfinished,
     size: (usize, usize),
+    pixel: Pixel,
     about: &About,
     next: &mut NextRows<'_, f32>,
 ) -> Result<(), FileError> {
     let (width, height) = size;
     let out = File::create(file.path()).map_err(FileError::io("cannot write the picture"))?;
-    let channel = |name: &str| ChannelDescription::named(Text::from(name), SampleType::F32);
+    let kind = if pixel.half {
+        SampleType::F16
+    } else {
+        SampleType::F32
+    };
+    let channel = |(name, _): &(&str, usize)| ChannelDescription::named(Text::from(*name), kind);
     let mut header = Header::new(
         Text::from("picture"),
         (width, height),
-        // The format wants channels in the order of the alphabet.
-        ["B", "G", "R"].map(channel).into_iter().collect(),
+        pixel.channels().iter().map(channel).collect(),
     )
     .with_encoding(
         Compression::ZIP16,
@@ -51,7 +84,7 @@ pub fn write(
         BufWriter::with_capacity(1 << 20, out),
         [header].into_iter().collect(),
         true,
-        |meta, writer| blocks(&meta, writer, size, next, &mut stopped),
+        |meta, writer| blocks(&meta, writer, (size, pixel), next, &mut stopped),
     );
     match (stopped, written) {
         (Some(e), _) => Err(e),
@@ -70,7 +103,7 @@ const BLOCK_ROWS: usize = 16;
 fn blocks<W: ChunksWriter>(
     meta: &MetaData,
     writer: &mut W,
-    (width, height): (usize, usize),
+    ((width, height), pixel): ((usize, usize), Pixel),
     next: &mut NextRows<'_, f32>,
     stopped: &mut Option<FileError>,
 ) -> exr::error::UnitResult {
@@ -81,11 +114,16 @@ fn blocks<W: ChunksWriter>(
             *stopped = Some(e);
             return Err(exr::error::Error::Aborted);
         }
-        let mut data = Vec::with_capacity(12 * width * rows);
-        for line in pixels.chunks_exact(3 * width) {
-            for channel in [2, 1, 0] {
-                let values = line.iter().skip(channel).step_by(3);
-                data.extend(values.flat_map(|v| v.to_ne_bytes()));
+        let channels = pixel.channels();
+        let mut data = Vec::with_capacity(4 * channels.len() * width * rows);
+        for line in pixels.chunks_exact(channels.len() * width) {
+            for (_, place) in channels {
+                let values = line.iter().skip(*place).step_by(channels.len());
+                if pixel.half {
+                    data.extend(values.flat_map(|v| f16::from_f32(*v).to_ne_bytes()));
+                } else {
+                    data.extend(values.flat_map(|v| v.to_ne_bytes()));
+                }
             }
         }
         let index = BlockIndex {

@@ -317,6 +317,7 @@ fn run(case: &Case) -> Told {
 fn crowd(case: &Case, seed: u64) -> Crowd {
     let (w, h) = case.size;
     Crowd {
+        beacons: &[],
         per_cell: case.stars as f64 / (w * h) as f64 * 1e4,
         magnitudes: (9.5, 16.0),
         seed: 1000 * seed + 77,

@@ -29,6 +29,8 @@ pub struct Camera {
     pub full_adu: f64,
     /// What the file holds.
     pub numbers: Numbers,
+    /// The part of the charge above a full pixel that flows up and down its column; the rest is drained off.
+    pub bloom: f64,
 }
 
 impl Camera {
@@ -40,6 +42,7 @@ impl Camera {
             offset_adu: 500.0,
             full_adu: 62_000.0,
             numbers: Numbers::Float,
+            bloom: 0.0,
         }
     }
 
@@ -52,6 +55,44 @@ impl Camera {
     pub fn noise(&self, electrons: f64, subs: u32) -> f64 {
         let variance = electrons.max(0.0) + self.read_noise_e * self.read_noise_e;
         (variance / f64::from(subs)).sqrt() / self.gain_e_adu
+    }
+
+    /// Electrons at which a pixel is full.
+    pub fn full_electrons(&self) -> f64 {
+        (self.full_adu - self.offset_adu) * self.gain_e_adu
+    }
+
+    /// Lets the charge of full pixels flow along their columns.
+    pub(crate) fn overflow(&self, electrons: &mut [f32], width: usize) {
+        if self.bloom <= 0.0 {
+            return;
+        }
+        let full = self.full_electrons() as f32;
+        let height = electrons.len() / width;
+        for x in 0..width {
+            let mut y = 0;
+            while y < height {
+                if electrons[y * width + x] <= full {
+                    y += 1;
+                    continue;
+                }
+                let from = y;
+                let mut excess = 0.0;
+                while y < height && electrons[y * width + x] > full {
+                    excess += electrons[y * width + x] - full;
+                    y += 1;
+                }
+                // Pixels of the run itself stay above full, and are counted as such.
+                let flows = 0.5 * self.bloom as f32 * excess;
+                let (mut up, mut down) = (flows, flows);
+                for row in (0..from).rev() {
+                    pour(&mut electrons[row * width + x], full, &mut up);
+                }
+                for row in y..height {
+                    pour(&mut electrons[row * width + x], full, &mut down);
+                }
+            }
+        }
     }
 
     /// Turns electrons into the units of a mean of `subs` sub-frames, with noise.
@@ -76,9 +117,40 @@ impl Camera {
     }
 }
 
+/// Fills a pixel up from what flows.
+fn pour(pixel: &mut f32, full: f32, flows: &mut f32) {
+    let room = (full - *pixel).clamp(0.0, *flows);
+    *pixel += room;
+    *flows -= room;
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn charge_flows_along_the_column_until_it_is_spent() {
+        let camera = Camera {
+            bloom: 0.5,
+            ..Camera::usual()
+        };
+        let full = camera.full_electrons() as f32;
+        let mut pixels = vec![0.0f32; 5 * 41];
+        pixels[20 * 5 + 2] = 11.0 * full;
+        camera.overflow(&mut pixels, 5);
+        let column: Vec<f32> = (0..41).map(|y| pixels[y * 5 + 2]).collect();
+        // Ten full pixels too many, half of which flow: two and a half each way.
+        assert_eq!(column[18..20], [full, full]);
+        assert_eq!(column[17], 0.5 * full);
+        assert_eq!(column[16], 0.0);
+        assert_eq!(column[23], 0.5 * full);
+        assert!(
+            pixels
+                .iter()
+                .enumerate()
+                .all(|(i, v)| i % 5 == 2 || *v == 0.0)
+        );
+    }
 
     #[test]
     fn level_and_noise_are_as_said() {

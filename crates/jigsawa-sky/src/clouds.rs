@@ -76,6 +76,26 @@ fn formula(x: f64, y: f64) -> [f64; 5] {
     ]
 }
 
+/// The brightest of the heart, in units of the wall's light.
+const HEART: f64 = 300.0;
+
+/// The heart's light in hydrogen, oxygen and sulphur: a steep glow with curls and dark threads in it.
+fn heart(x: f64, y: f64) -> [f64; 3] {
+    let (dx, dy) = (x - CENTRE.0, y - CENTRE.1);
+    let curl = billows(0.011 * x, 0.011 * y, 4, 131);
+    let (u, v) = (dx + 26.0 * curl, 0.8 * dy - 20.0 * curl);
+    let r = u.hypot(v);
+    let folds = ridges(0.024 * x + 2.0, 0.024 * y, 4, 137);
+    let threads = step(0.60, 0.97, ridges(0.012 * x - 3.0, 0.015 * y + 1.0, 2, 139));
+    let glow = |core: f64, steep: f64| (1.0 + (r / core).powi(2)).powf(-steep);
+    let texture = (0.45 + 0.85 * folds) * (1.0 - 0.55 * threads);
+    [
+        HEART * glow(13.0, 1.30) * texture,
+        0.7 * HEART * glow(10.0, 1.38) * (0.6 + 0.6 * folds),
+        0.1 * HEART * glow(16.0, 1.30) * texture,
+    ]
+}
+
 /// Units of the plane between two nodes of the spline.
 const STEP: f64 = 2.0;
 
@@ -113,6 +133,27 @@ impl Clouds {
             rows,
             nodes,
         }
+    }
+
+    /// With the lantern's heart: gas around its star, hundreds of times as bright as its wall, that only short
+    /// exposures show as it is.
+    #[must_use]
+    pub fn with_heart(mut self) -> Self {
+        let (x0, y0, columns) = (self.x0, self.y0, self.columns);
+        self.nodes
+            .par_chunks_mut(columns)
+            .enumerate()
+            .for_each(|(r, row)| {
+                for (c, node) in row.iter_mut().enumerate() {
+                    let x = (x0 + c as i64) as f64 * STEP;
+                    let y = (y0 + r as i64) as f64 * STEP;
+                    let [ha, oiii, sii] = heart(x, y);
+                    node[0] += ha as f32;
+                    node[1] += oiii as f32;
+                    node[2] += sii as f32;
+                }
+            });
+        self
     }
 
     /// The light at a place; beyond the rectangle that of its edge.

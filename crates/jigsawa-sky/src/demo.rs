@@ -10,7 +10,7 @@ use crate::optics::Optics;
 use crate::pointing::Pointing;
 use crate::shot::{Shot, Taken};
 use crate::spoilt::Spoilt;
-use crate::stars::Crowd;
+use crate::stars::{Crowd, SkyStar};
 
 /// A frame of the demo with the words of its header.
 #[derive(Debug, Clone)]
@@ -161,15 +161,137 @@ fn frame((i, n): (usize, Night)) -> DemoFrame {
 }
 
 /// Takes frames of the reef, all of the same nebula.
-pub fn take(frames: &[DemoFrame], each: impl FnMut(&DemoFrame, Taken)) {
-    let mut each = each;
-    let around = frames
-        .iter()
-        .map(|f| f.shot.extent())
-        .reduce(|a, b| (a.0.min(b.0), a.1.min(b.1), a.2.max(b.2), a.3.max(b.3)));
-    let Some(around) = around else { return };
+pub fn take(frames: &[DemoFrame], each: &mut dyn FnMut(&DemoFrame, Taken)) {
+    let Some(around) = around(frames) else { return };
     let clouds = Clouds::over(around);
     for f in frames {
         each(f, f.shot.take(&Crowd::lantern_reef(), Some(&clouds)));
+    }
+}
+
+/// The part of the plane that frames cover together.
+fn around(frames: &[DemoFrame]) -> Option<(f64, f64, f64, f64)> {
+    frames
+        .iter()
+        .map(|f| f.shot.extent())
+        .reduce(|a, b| (a.0.min(b.0), a.1.min(b.1), a.2.max(b.2), a.3.max(b.3)))
+}
+
+/// Seconds of the three exposures of the lantern's heart, and the light that each collects.
+pub const EXPOSURES: [(f64, f64); 3] = [(300.0, 8.0), (30.0, 0.8), (3.0, 0.08)];
+
+/// Bright stars around the heart, whose charge overflows in the long exposures.
+const BEACONS: [SkyStar; 4] = [
+    beacon(742.3, 455.8, 4.3, 0.3),
+    beacon(1313.6, 812.1, 3.6, 1.1),
+    beacon(1204.9, 391.4, 5.2, 0.0),
+    beacon(795.2, 905.7, 5.6, 0.7),
+];
+
+const fn beacon(x: f64, y: f64, magnitude: f64, colour: f64) -> SkyStar {
+    SkyStar {
+        x,
+        y,
+        magnitude,
+        colour,
+    }
+}
+
+/// The stars around the heart.
+pub const fn bright_crowd() -> Crowd {
+    Crowd {
+        beacons: &BEACONS,
+        ..Crowd::lantern_reef()
+    }
+}
+
+/// Three exposures each of hydrogen and oxygen, of the lantern's heart: it is full in the long ones, and so are bright
+/// stars, whose charge blooms. Each was taken a little aside and under another sky, and at other transparency.
+pub fn exposures() -> Vec<DemoFrame> {
+    let lines = [
+        (
+            Filter::Ha,
+            "H-alpha 7nm",
+            [
+                "heart_Ha_300s.fits",
+                "heart_Ha_030s.fits",
+                "heart_Ha_003s.fits",
+            ],
+        ),
+        (
+            Filter::Oiii,
+            "O3",
+            [
+                "heart_OIII_300s.fits",
+                "heart_OIII_030s.fits",
+                "heart_OIII_003s.fits",
+            ],
+        ),
+    ];
+    let mut all = Vec::new();
+    for (l, (filter, card, files)) in lines.into_iter().enumerate() {
+        for (e, (file, (seconds, light))) in files.into_iter().zip(EXPOSURES).enumerate() {
+            let i = 3 * l + e;
+            let aside = [
+                (0.0, 0.0),
+                (3.3, -2.4),
+                (-5.6, 4.2),
+                (7.1, 3.8),
+                (-2.7, -6.3),
+                (4.4, 8.9),
+            ][i];
+            let sky = [
+                (60.0, 6.0, -4.0),
+                (60.0, -9.0, 5.0),
+                (60.0, 3.0, 8.0),
+                (75.0, -7.0, 9.0),
+                (75.0, 8.0, 2.0),
+                (75.0, 2.0, -9.0),
+            ][i];
+            let clear = [1.0, 0.985, 1.01, 0.95, 0.96, 0.90][i];
+            all.push(DemoFrame {
+                file,
+                filter_card: card,
+                exposure_s: seconds,
+                camera_card: "Pebble 24",
+                shot: Shot {
+                    filter: filter.clone(),
+                    size: Size::new(1280, 860)
+                        .unwrap_or_else(|| unreachable!("both sides are positive")),
+                    pointing: Pointing {
+                        turn_deg: [0.0, 0.04, -0.06, 0.2, 0.17, 0.24][i],
+                        ..Pointing::at(1010.0 + aside.0, 640.0 + aside.1)
+                    },
+                    optics: Optics {
+                        angle_rad: 0.4 + i as f64,
+                        elongation: 1.04,
+                        ..Optics::round([2.9, 2.8, 3.0, 3.1, 3.0, 2.9][i])
+                    },
+                    camera: Camera {
+                        bloom: 0.25,
+                        ..Camera::usual()
+                    },
+                    glow: SkyGlow {
+                        across: light * sky.1,
+                        along: light * sky.2,
+                        ..SkyGlow::even(light * sky.0)
+                    },
+                    transparency: light * clear,
+                    spoilt: Spoilt::default(),
+                    subs: 24,
+                    seed: 2000 + i as u64,
+                },
+            });
+        }
+    }
+    all
+}
+
+/// Takes the exposures of the heart.
+pub fn take_exposures(frames: &[DemoFrame], each: &mut dyn FnMut(&DemoFrame, Taken)) {
+    let Some(around) = around(frames) else { return };
+    let clouds = Clouds::over(around).with_heart();
+    for f in frames {
+        each(f, f.shot.take(&bright_crowd(), Some(&clouds)));
     }
 }

@@ -95,6 +95,7 @@ impl Other {
         // The faintest stars are twice as many as those that are found.
         let cells = first.size.area() as f64 / 1e4;
         let crowd = Crowd {
+            beacons: &[],
             per_cell: self.stars as f64 / cells,
             magnitudes: (9.5, 14.0),
             seed: 3 * self.seed + 3,

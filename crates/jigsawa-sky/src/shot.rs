@@ -30,7 +30,7 @@ pub struct Shot {
     pub camera: Camera,
     /// Under which sky.
     pub glow: SkyGlow,
-    /// Part of the light that passes the air.
+    /// Part of the light that passes the air; above 1 for exposures longer than the usual one.
     pub transparency: f64,
     /// What spoils it.
     pub spoilt: Spoilt,
@@ -120,6 +120,23 @@ impl Shot {
         )
     }
 
+    /// The same light without noise, and in a camera whose pixels are never full: what a merge of exposures
+    /// should find.
+    pub fn truth(&self, crowd: &Crowd, clouds: Option<&Clouds>) -> Plane {
+        let ideal = Self {
+            camera: Camera {
+                full_adu: f64::INFINITY,
+                bloom: 0.0,
+                read_noise_e: 0.0,
+                numbers: crate::camera::Numbers::Float,
+                ..self.camera
+            },
+            subs: u32::MAX,
+            ..self.clone()
+        };
+        ideal.take(crowd, clouds).plane
+    }
+
     /// Takes the frame of a crowd of stars, with a nebula or without.
     pub fn take(&self, crowd: &Crowd, clouds: Option<&Clouds>) -> Taken {
         let map = self.map();
@@ -157,6 +174,7 @@ impl Shot {
                 }
                 self.add_stars(&stars, y, row);
             });
+        self.camera.overflow(&mut electrons, w);
         self.camera.count(&mut electrons, w, self.subs, self.seed);
         stars.retain(|s| self.size.holds(Point::<FramePx>::new(s.x, s.y)));
         for s in &mut stars {

@@ -36,6 +36,8 @@ pub struct Crowd {
     pub magnitudes: (f64, f64),
     /// Another number, another sky.
     pub seed: u64,
+    /// Stars that stand there besides, brighter than chance would have them.
+    pub beacons: &'static [SkyStar],
 }
 
 impl Crowd {
@@ -45,16 +47,17 @@ impl Crowd {
             per_cell: 30.0,
             magnitudes: (7.2, 19.0),
             seed: 4242,
+            beacons: &[],
         }
     }
 
     /// All stars on a rectangle of the plane: (x from, y from, x to, y to).
     pub fn over(&self, (x0, y0, x1, y1): (f64, f64, f64, f64)) -> Vec<SkyStar> {
         let cell = |v: f64| (v / CELL).floor() as i64;
-        let mut all = Vec::new();
+        let inside = |s: &SkyStar| s.x >= x0 && s.x < x1 && s.y >= y0 && s.y < y1;
+        let mut all: Vec<SkyStar> = self.beacons.iter().copied().filter(inside).collect();
         for cy in cell(y0)..=cell(y1) {
             for cx in cell(x0)..=cell(x1) {
-                let inside = |s: &SkyStar| s.x >= x0 && s.x < x1 && s.y >= y0 && s.y < y1;
                 all.extend(self.of_cell(cx, cy).into_iter().filter(inside));
             }
         }

@@ -6,6 +6,7 @@ use jigsawa_core::space::{FramePx, Point};
 use serde::Serialize;
 
 use crate::compose::LineRow;
+use crate::hdr::HdrRow;
 use std::time::Instant;
 
 /// The account of a command, in the form that `--json` prints.
@@ -26,6 +27,9 @@ pub struct Account {
     /// How strong lines were made against each other.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub lines: Vec<LineRow>,
+    /// Exposures that were merged.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub exposures: Vec<HdrRow>,
     pub outputs: Vec<Output>,
     pub stages: Vec<Stage>,
     pub warnings: Vec<String>,
@@ -306,6 +310,7 @@ impl Account {
                 .collect(),
             channels,
             lines: Vec::new(),
+            exposures: Vec::new(),
             outputs,
             stages,
             warnings,

@@ -9,6 +9,7 @@ mod commands;
 mod compose;
 mod finish;
 mod frames;
+mod hdr;
 mod layout_file;
 mod normalize;
 mod outputs;
@@ -59,6 +60,7 @@ fn run(cli: &Cli) -> Result<Ending, tell::Trouble> {
         Command::Normalize(args) => commands::normalize(args, &cli.common),
         Command::Show(args) => commands::show(args, &cli.common),
         Command::Compose(args) => commands::compose(args, &cli.common),
+        Command::Hdr(args) => commands::hdr(args, &cli.common),
         Command::Finish(args) => commands::finish(args, &cli.common),
         Command::Stars(args) => commands::stars(args, &cli.common),
         Command::Demo(args) => commands::demo(args, &cli.common),

@@ -134,6 +134,32 @@ pub fn match_sky(
     between.find(&[], Vec::new())
 }
 
+/// Brings the sky of a frame to that of the reference of its filter where its scale is known already. Nebula that
+/// both show cancels in their difference, so all patches without stars count.
+///
+/// # Errors
+/// When the frames share no sky.
+pub fn match_scaled(
+    reference: &Sky<'_>,
+    frame: &Sky<'_>,
+    (factor, by, stars): (Measured, ScaleBy, usize),
+    shape: Option<Shape>,
+) -> Result<Matched, BalanceError> {
+    let patches = both_skies(&reference.samples, &frame.samples);
+    if patches.is_empty() {
+        return Err(BalanceError::NoCommonSky);
+    }
+    let between = Between {
+        reference,
+        frame,
+        scale: Scale { factor, by, stars },
+        both: &patches,
+        shape,
+        dark: Dark::All,
+    };
+    between.find(&[], Vec::new())
+}
+
 /// Which patches tell of the sky.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Dark {

@@ -25,7 +25,9 @@ use crate::space::{CanvasPx, Point, Size};
 use crate::stars::Catalogue;
 
 pub use lattice::{Lattice, Samples};
-pub use level::{BothPatch, Evidence, Matched, Sky, Wish, colours, match_sky, match_to};
+pub use level::{
+    BothPatch, Evidence, Matched, Sky, Wish, colours, match_scaled, match_sky, match_to,
+};
 pub use patches::{BothSkies, both_skies};
 pub use propose::{Proposal, propose};
 pub use surface::{Domain, Polynomial, Shape, ShapeError, Spline, Surface};

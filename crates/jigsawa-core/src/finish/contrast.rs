@@ -4,6 +4,7 @@
 //! a map of factors for the brightness; a piece of the picture then takes its part of the map. Stars count for no more
 //! than a nebula's brightest knots.
 
+use super::factors::Factors;
 use super::starlet::smooth;
 use crate::plane::Plane;
 
@@ -19,8 +20,7 @@ const HALF_REAL: f32 = 2.5;
 /// Factors of the brightness over a picture.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Contrast {
-    map: Plane,
-    factor: usize,
+    factors: Factors,
 }
 
 impl Contrast {
@@ -58,30 +58,14 @@ impl Contrast {
                 1.0
             };
         }
-        Self { map, factor }
+        Self {
+            factors: Factors::new(map, factor),
+        }
     }
 
     /// The factors along a row of the picture from column `x` on.
     pub fn row(&self, x: i64, y: i64, out: &mut [f32]) {
-        let size = self.map.size();
-        let k = self.factor as f32;
-        let within = |v: f32, n: usize| v.clamp(0.0, (n - 1) as f32);
-        let v = within((y as f32 + 0.5) / k - 0.5, size.height());
-        let (r, t) = (v as usize, v.fract());
-        let (up, down) = (
-            self.map.row(r),
-            self.map.row((r + 1).min(size.height() - 1)),
-        );
-        for (i, o) in out.iter_mut().enumerate() {
-            let u = within(((x + i as i64) as f32 + 0.5) / k - 0.5, size.width());
-            let (c, s) = (u as usize, u.fract());
-            let d = (c + 1).min(size.width() - 1);
-            let (a, b) = (
-                up[c] + s * (up[d] - up[c]),
-                down[c] + s * (down[d] - down[c]),
-            );
-            *o = a + t * (b - a);
-        }
+        self.factors.row(x, y, out);
     }
 }
 

@@ -4,6 +4,7 @@ use rayon::prelude::*;
 
 use super::look::Sources;
 use super::neutral::ChannelSky;
+use super::tones::Tones;
 use crate::doors::DoorError;
 use crate::space::{Point, Rect};
 
@@ -19,20 +20,28 @@ pub(super) struct Level {
 /// About this many pixels tell the levels of the picture.
 const SAMPLE: usize = 250_000;
 
-/// Pixels from all over a rectangle, above the sky and white.
+/// Pixels from all over a rectangle, above the sky, white, and held back by tones.
 pub(super) fn sample(
     sources: Sources<'_>,
     rect: Rect,
     levels: &[Level; 3],
     factor: usize,
+    tones: Option<&Tones>,
 ) -> Result<Vec<[f32; 3]>, DoorError> {
     let step = ((rect.area() as f64 / SAMPLE as f64).sqrt() as usize).max(1);
     let lines: Vec<usize> = (step / 2..rect.height).step_by(step).collect();
     let rows: Vec<Vec<[f32; 3]>> = lines
         .par_iter()
         .map_init(
-            || std::array::from_fn(|_| vec![0.0; rect.width]),
-            |rows: &mut [Vec<f32>; 3], y| -> Result<Vec<[f32; 3]>, DoorError> {
+            || {
+                (
+                    std::array::from_fn(|_| vec![0.0; rect.width]),
+                    vec![1.0; rect.width],
+                )
+            },
+            |(rows, factors): &mut ([Vec<f32>; 3], Vec<f32>),
+             y|
+             -> Result<Vec<[f32; 3]>, DoorError> {
                 let line = Rect {
                     y: rect.y + *y as i64,
                     height: 1,
@@ -42,8 +51,13 @@ pub(super) fn sample(
                     source.read(line, row)?;
                     subtract(&l.sky, factor, line, row);
                 }
+                if let Some(tones) = tones {
+                    tones.row(line.x, line.y, factors);
+                }
                 let pixel = |x: usize| {
-                    std::array::from_fn(|c| levels[c].gain * (rows[c][x] - levels[c].common))
+                    std::array::from_fn(|c| {
+                        factors[x] * levels[c].gain * (rows[c][x] - levels[c].common)
+                    })
                 };
                 Ok((step / 2..rect.width).step_by(step).map(pixel).collect())
             },

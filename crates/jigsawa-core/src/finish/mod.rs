@@ -9,6 +9,7 @@ mod covered;
 mod deconvolve;
 mod detail;
 mod develop;
+mod factors;
 mod green;
 mod level;
 mod look;
@@ -23,6 +24,7 @@ mod step;
 mod stretch;
 mod stretched;
 mod tile;
+mod tones;
 pub mod white;
 mod wish;
 

@@ -1,6 +1,6 @@
 //! What is done to one picture: each step's wish, and what was measured for it.
 //!
-//! The order is fixed: gradient, neutral sky, white, green, noise, blur; then the stretch, the one door from linear
+//! The order is fixed: gradient, neutral sky, white, green, noise, blur; then tones and the stretch, the one door from linear
 //! light to the screen; then local contrast, saturation, stars, sharpness. All that a step needs to know of the
 //! whole picture is measured once, so that a piece is worked on alone ([`super::develop`]).
 
@@ -21,6 +21,7 @@ use super::spared::Spared;
 use super::step::Step;
 use super::stretch::Stretch;
 use super::tile::{Tile, mirror};
+use super::tones::Tones;
 use super::white::{StarColour, White, from_catalogue, from_patch, from_stars, star_colours};
 use super::wish::{Crop, PlanError, WhiteFrom, Wish};
 use crate::doors::DoorError;
@@ -43,6 +44,7 @@ pub struct Plan {
     noise: Option<Noise>,
     quiet: Quiet,
     blur: Option<Deconvolution>,
+    tones: Option<Tones>,
     stretch: Stretch,
     contrast: Option<Contrast>,
     saturation: Saturation,
@@ -141,7 +143,8 @@ impl Plan {
             Some(stars) => cores(sources, stars, &|c, v| gains[c] * (v - levels[c].sky.level))?,
             None => Vec::new(),
         };
-        let sample = sample(sources, rect, &levels, look.factor)?;
+        let tones = tones(look, &levels, wish.tones, fwhm_px);
+        let sample = sample(sources, rect, &levels, look.factor, tones.as_ref())?;
         let zero = wish.neutral.is_some().then_some(0.0);
         let stretch = Stretch::toned(&sample, &wish.tone, zero).ok_or(PlanError::Nothing)?;
         let mut plan = Self {
@@ -166,6 +169,7 @@ impl Plan {
             noise: None,
             quiet: wish.quiet,
             blur: None,
+            tones,
             stretch,
             contrast: None,
             saturation: Saturation {
@@ -236,21 +240,20 @@ impl Plan {
     /// Local contrast from the small copy, as the screen shows it.
     fn contrast_map(&self, look: &Look, part: f32) -> Contrast {
         let k = look.factor as f64;
-        let flat: Vec<Plane> = look
-            .small
-            .par_iter()
-            .zip(&self.levels)
-            .map(|(plane, l)| without(plane, &l.sky.gradient))
-            .collect();
+        let flat = flat(look, &self.levels);
         let size = flat[0].size();
         let mut light = Plane::filled(size, 0.0);
         let width = size.width();
         let rows = light.data_mut().par_chunks_mut(width).enumerate();
         rows.for_each(|(y, out)| {
             for (x, o) in out.iter_mut().enumerate() {
+                let held = self
+                    .tones
+                    .as_ref()
+                    .map_or(1.0, |t| t.of_small(y * width + x));
                 let above = std::array::from_fn(|c| {
                     let l = &self.levels[c];
-                    l.gain * (flat[c].row(y)[x] - l.common)
+                    held * l.gain * (flat[c].row(y)[x] - l.common)
                 });
                 let shown = self.stretch.apply(above).0;
                 *o = (shown[0] + shown[1] + shown[2]) / 3.0;
@@ -293,7 +296,7 @@ impl Plan {
 
     /// Is this step one that changes the picture?
     pub fn acts(&self, step: Step) -> bool {
-        if self.ends_linear && step >= Step::Contrast && step != Step::Stars {
+        if self.ends_linear && step >= Step::Tones && step != Step::Stars {
             return false;
         }
         match step {
@@ -304,6 +307,7 @@ impl Plan {
             Step::Green => self.green.amount > 0.0,
             Step::Noise => self.noise.is_some() && self.quiet.acts(),
             Step::Blur => self.blur.is_some(),
+            Step::Tones => self.tones.is_some(),
             Step::Contrast => self.contrast.is_some(),
             Step::Saturation => self.saturation.acts(),
             Step::Stars => self.stars != 1.0,
@@ -358,14 +362,28 @@ impl Plan {
 
     /// From linear light to the screen, with contrast and colour; black where a channel is missing.
     pub fn to_screen(&self, tile: &mut Tile) {
-        let [r, g, b] = &mut tile.planes;
-        self.stretch.apply_to_rows(r, g, b);
         let rect = tile.rect.unwrap_or(Rect {
             x: 0,
             y: 0,
             width: tile.width,
             height: 0,
         });
+        if let Some(tones) = &self.tones
+            && self.last >= Step::Tones
+        {
+            let mut factors = vec![1.0; rect.width];
+            for y in 0..rect.height {
+                tones.row(rect.x, rect.y + y as i64, &mut factors);
+                let row = y * rect.width..(y + 1) * rect.width;
+                for plane in &mut tile.planes {
+                    for (v, f) in plane[row.clone()].iter_mut().zip(&factors) {
+                        *v *= f;
+                    }
+                }
+            }
+        }
+        let [r, g, b] = &mut tile.planes;
+        self.stretch.apply_to_rows(r, g, b);
         if let Some(contrast) = &self.contrast
             && self.last >= Step::Contrast
         {
@@ -461,6 +479,31 @@ impl Plan {
             }
         }
     }
+}
+
+/// The channels of the small copy without their gradients.
+fn flat(look: &Look, levels: &[Level; 3]) -> Vec<Plane> {
+    let both = look.small.par_iter().zip(levels);
+    both.map(|(plane, l)| without(plane, &l.sky.gradient))
+        .collect()
+}
+
+/// What holds bright surroundings back, if that is wanted and there are any.
+fn tones(look: &Look, levels: &[Level; 3], part: f32, fwhm_px: f64) -> Option<Tones> {
+    if part <= 0.0 {
+        return None;
+    }
+    let flat = flat(look, levels);
+    let above = |c: usize, i: usize| levels[c].gain * (flat[c].data()[i] - levels[c].common);
+    let size = flat[0].size();
+    let light = Plane::from_fn(size, |x, y| {
+        let i = y * size.width() + x;
+        (above(0, i) + above(1, i) + above(2, i)) / 3.0
+    });
+    let mut dark: Vec<f32> = light.data().iter().copied().filter(|v| *v < 0.0).collect();
+    let noise = mad(&mut dark, 0.0) * MAD_TO_SIGMA as f32;
+    let noise = if noise.is_finite() { noise } else { 0.0 };
+    Tones::new(&light, look.factor, (part, noise, fwhm_px))
 }
 
 /// Multiplies the brightness of a row by factors, less on stars; colours that leave the range are weakened.

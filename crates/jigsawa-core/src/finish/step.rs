@@ -17,6 +17,8 @@ pub enum Step {
     Noise,
     /// Blur taken back.
     Blur,
+    /// A bright core and faint light brought together.
+    Tones,
     /// Structures of middle size lifted.
     Contrast,
     /// Colours made stronger.
@@ -29,7 +31,7 @@ pub enum Step {
 
 impl Step {
     /// All steps in order.
-    pub const ALL: [Self; 11] = [
+    pub const ALL: [Self; 12] = [
         Self::Start,
         Self::Gradient,
         Self::Neutral,
@@ -37,6 +39,7 @@ impl Step {
         Self::Green,
         Self::Noise,
         Self::Blur,
+        Self::Tones,
         Self::Contrast,
         Self::Saturation,
         Self::Stars,
@@ -53,6 +56,7 @@ impl Step {
             Self::Green => "green",
             Self::Noise => "noise",
             Self::Blur => "blur",
+            Self::Tones => "tones",
             Self::Contrast => "local contrast",
             Self::Saturation => "saturation",
             Self::Stars => "stars",

@@ -55,6 +55,8 @@ pub struct Wish {
     pub blur_rounds: usize,
     /// The stretch.
     pub tone: Tone,
+    /// How far bright surroundings are held back, 0 for not at all.
+    pub tones: f32,
     /// Does it end in linear light, before the stretch?
     pub linear: bool,
     /// The part by which structures of middle size are lifted.

@@ -296,6 +296,10 @@ fn place(
             y: rect.y + dy,
             ..rect
         };
+        if let Some(v) = constant(input.source, there) {
+            out.fill(v);
+            return Ok(());
+        }
         return read_padded(input.source, there, &mut bench.inside, out);
     }
     let how = Resampling {
@@ -308,6 +312,10 @@ fn place(
         out.fill(f32::NAN);
         return Ok(());
     };
+    if let Some(v) = constant(input.source, needed) {
+        out.fill(v);
+        return Ok(());
+    }
     bench.window.resize(needed.area(), 0.0);
     read_padded(input.source, needed, &mut bench.inside, &mut bench.window)?;
     let window = Window {
@@ -316,6 +324,12 @@ fn place(
     };
     resample(&how, &window, rect, &mut bench.scratch, out);
     Ok(())
+}
+
+/// The one value of a rectangle that lies inside of the frame, where its source knows of one.
+fn constant(source: &dyn FrameSource, rect: Rect) -> Option<f32> {
+    let inside = rect.intersect(source.size().rect()) == rect;
+    inside.then(|| source.constant(rect)).flatten()
 }
 
 /// Reads a rectangle that may reach outside of the frame; NaN there.

@@ -4,10 +4,12 @@
 //! and balances them, and hands the aligned values to a method (`TileOp`), which sees one tile and
 //! knows nothing of files, threads or memory.
 
+mod discs;
 mod engine;
 mod side_by_side;
 mod soften;
 
+pub(crate) use discs::Discs;
 pub use engine::{Budget, Input, Keep, MergeError, Sampling, TileOp, look, merge};
 pub use side_by_side::SideBySide;
 pub use soften::Softened;

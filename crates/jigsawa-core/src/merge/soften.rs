@@ -4,15 +4,14 @@
 //! Around stars, and only there, the sharper frame is smoothed by the Gaussian that makes up the difference of both
 //! widths; a star's light stays. Between stars every pixel is as it was.
 
+use super::discs::Discs;
 use crate::doors::{DoorError, FrameSource};
 use crate::finish::gaussian;
 use crate::space::{Rect, Size};
 use crate::stars::Catalogue;
 
-/// A star is softened as far as it stands above this part of the noise, and within a rim outside of that the change
-/// fades.
+/// A star is softened as far as it stands above this part of the noise.
 const REACH_SIGMA: f64 = 0.5;
-const RIM: f64 = 0.35;
 
 /// Stars are softened to so many widths at the most.
 const MOST_WIDTHS: f64 = 12.0;
@@ -26,9 +25,7 @@ pub struct Softened<S> {
     source: S,
     /// Half of the Gaussian, its middle first.
     kernel: Vec<f32>,
-    /// Middle and radius of each star, from top to bottom.
-    discs: Vec<[f64; 3]>,
-    most: f64,
+    discs: Discs,
 }
 
 impl<S: FrameSource> Softened<S> {
@@ -43,33 +40,19 @@ impl<S: FrameSource> Softened<S> {
         let length = (3.5 * sigma).ceil().max(1.0) as usize;
         let bell = |i: usize| (-0.5 * (i as f64 / sigma).powi(2)).exp();
         let sum = bell(0) + 2.0 * (1..=length).map(bell).sum::<f64>();
-        let mut discs: Vec<[f64; 3]> = stars
+        let discs: Vec<[f64; 3]> = stars
             .stars
             .iter()
             .map(|s| {
                 let reach = stars.reach_px(s, REACH_SIGMA, MOST_WIDTHS) + 2.0 * sigma;
-                [s.at.x, s.at.y, (1.0 + RIM) * reach.max(1.5 * fwhm_px)]
+                [s.at.x, s.at.y, reach.max(1.5 * fwhm_px)]
             })
             .collect();
-        discs.sort_by(|a, b| a[1].total_cmp(&b[1]));
         Some(Self {
             source,
             kernel: (0..=length).map(|i| (bell(i) / sum) as f32).collect(),
-            most: discs.iter().map(|d| d[2]).fold(0.0, f64::max),
-            discs,
+            discs: Discs::new(discs),
         })
-    }
-
-    /// Stars that reach into a window.
-    fn near(&self, rect: Rect) -> impl Iterator<Item = &[f64; 3]> {
-        let first = self
-            .discs
-            .partition_point(|d| d[1] < rect.y as f64 - self.most);
-        let (left, right) = (rect.x as f64, rect.right() as f64);
-        self.discs[first..]
-            .iter()
-            .take_while(move |d| d[1] <= rect.bottom() as f64 + self.most)
-            .filter(move |d| d[0] + d[2] >= left && d[0] - d[2] <= right)
     }
 }
 
@@ -80,7 +63,7 @@ impl<S: FrameSource> FrameSource for Softened<S> {
 
     fn read(&self, rect: Rect, out: &mut [f32]) -> Result<(), DoorError> {
         self.source.read(rect, out)?;
-        if self.near(rect).next().is_none() {
+        if !self.discs.touch(rect) {
             return Ok(());
         }
         let reach = self.kernel.len() - 1;
@@ -95,19 +78,7 @@ impl<S: FrameSource> FrameSource for Softened<S> {
         self.source.read(wide, &mut around)?;
         let (mut soft, mut spare) = (around.clone(), around.clone());
         gaussian(&around, &mut soft, &mut spare, wide.width, &self.kernel);
-        let mut marks = vec![0.0f32; rect.area()];
-        for [cx, cy, radius] in self.near(rect) {
-            let low = |v: f64, least: i64| ((v - radius).ceil() as i64).max(least);
-            let high = |v: f64, most: i64| ((v + radius).floor() as i64 + 1).min(most);
-            for y in low(*cy, rect.y)..high(*cy, rect.bottom()) {
-                for x in low(*cx, rect.x)..high(*cx, rect.right()) {
-                    let off = (x as f64 - cx).hypot(y as f64 - cy) / radius;
-                    let mark = ((1.0 - off) * (1.0 + RIM) / RIM).clamp(0.0, 1.0) as f32;
-                    let i = (y - rect.y) as usize * rect.width + (x - rect.x) as usize;
-                    marks[i] = marks[i].max(mark);
-                }
-            }
-        }
+        let marks = self.discs.marks(rect);
         let (dx, dy) = ((rect.x - wide.x) as usize, (rect.y - wide.y) as usize);
         for (i, (v, mark)) in out
             .iter_mut()

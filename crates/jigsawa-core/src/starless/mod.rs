@@ -217,6 +217,21 @@ impl Stars {
 /// A star's light in each plane with its error; `None` for too few pixels.
 pub type StarFluxes = Option<Vec<(f64, f64)>>;
 
+/// The exponent of the Moffat function that the wings of a plane's stars follow, from its bright stars. `None` where there are
+/// too few.
+///
+/// # Errors
+/// When the plane cannot be read.
+pub fn wing_exponent(
+    plane: &dyn FrameSource,
+    catalogue: &Catalogue,
+) -> Result<Option<f64>, DoorError> {
+    let noise = profile::noise(&[plane], catalogue)?;
+    let profiles = profile::measure(&[plane], catalogue, &noise)?;
+    let of = |p: &Profile| p.exponent(catalogue.fwhm_px);
+    Ok(profiles.first().and_then(of))
+}
+
 /// Light of stars in every plane and its error, by the profile that the plane's stars have: seeing that differs from plane to
 /// plane does not matter. `None` for a star with too few pixels.
 ///

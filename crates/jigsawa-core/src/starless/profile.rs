@@ -34,6 +34,8 @@ pub(super) struct Profile {
     errors: Vec<f32>,
     /// Beyond the last step light falls with this power of the distance.
     power: f64,
+    /// Stars behind it; none for the function alone.
+    stars: usize,
 }
 
 impl Profile {
@@ -49,7 +51,34 @@ impl Profile {
             // A function that nobody has measured is trusted to a twentieth of its height.
             errors: (0..=count).map(|i| 0.05 * height(i)).collect(),
             power: 2.0 * beta,
+            stars: 0,
         }
+    }
+
+    /// The exponent of the Moffat function that falls off as this profile does between one and three widths, where the
+    /// fit of a star's core says little. `None` where too few stars told it.
+    pub(super) fn exponent(&self, fwhm_px: f64) -> Option<f64> {
+        if self.stars == 0 {
+            return None;
+        }
+        let steps = STEPS as usize..(3.0 * STEPS) as usize;
+        let off = |beta: f64| -> f64 {
+            let model = Self::moffat(fwhm_px, beta);
+            steps
+                .clone()
+                .map(|i| {
+                    let (h, m) = (self.heights[i].max(1e-7), model.heights[i]);
+                    // Each by how well it is known, but none better than to a hundredth of its height.
+                    let error = (self.errors[i] / h).hypot(0.01);
+                    f64::from(((h / m).ln() / error).powi(2))
+                })
+                .sum()
+        };
+        let candidates = (20..=100).map(|k| f64::from(k) * 0.1);
+        candidates
+            .map(|beta| (off(beta), beta))
+            .min_by(|a, b| a.0.total_cmp(&b.0))
+            .map(|(_, beta)| beta)
     }
 
     /// The height at a distance.
@@ -321,6 +350,7 @@ fn joined(rings: &[Vec<f32>], width: f64, beta: f64) -> Profile {
         }
     }
     profile.errors = scatter(rings, &profile, inner);
+    profile.stars = rings.len();
     profile
 }
 

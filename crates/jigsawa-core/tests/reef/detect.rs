@@ -167,6 +167,7 @@ fn centres_are_known_nearly_as_well_as_the_photons_allow() {
             seed: 11,
         };
         let crowd = Crowd {
+            beacons: &[],
             per_cell: 2.0,
             magnitudes: (11.0, 16.5),
             seed: 99,

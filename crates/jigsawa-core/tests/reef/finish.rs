@@ -48,6 +48,7 @@ const CAST: [f32; 3] = [1.6, 1.0, 0.55];
 
 fn crowd() -> Crowd {
     Crowd {
+        beacons: &[],
         per_cell: 16.0,
         magnitudes: (8.6, 15.5),
         seed: 77,
@@ -128,6 +129,7 @@ fn plain(white: WhiteFrom) -> Wish {
         blur_rounds: 0,
         tone: Tone::usual(Link::Linked),
         linear: false,
+        tones: 0.0,
         contrast: 0.0,
         saturation: 1.0,
         hues: Vec::new(),

@@ -4,6 +4,7 @@
 mod balance;
 mod detect;
 mod finish;
+mod hdr;
 mod levels;
 mod matching;
 mod merge;

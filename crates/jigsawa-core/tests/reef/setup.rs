@@ -48,7 +48,7 @@ pub fn masters() -> &'static [Master] {
     static MASTERS: OnceLock<Vec<Master>> = OnceLock::new();
     MASTERS.get_or_init(|| {
         let mut all = Vec::new();
-        take(&frames(), |frame, taken| {
+        take(&frames(), &mut |frame, taken| {
             let full = Some(frame.shot.camera.full_adu as f32);
             let stars = detect(&taken.plane, full, &Settings::default()).unwrap();
             all.push(Master {

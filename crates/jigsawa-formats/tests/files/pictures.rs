@@ -6,10 +6,11 @@ use std::path::Path;
 
 use jigsawa_formats::about::{About, srgb_profile};
 use jigsawa_formats::error::FileError;
+use jigsawa_formats::exr::{self, Pixel};
 use jigsawa_formats::png::Bits;
 use jigsawa_formats::tiff::{write_16, write_float};
 use jigsawa_formats::whole::Unfinished;
-use jigsawa_formats::{exr, jpeg, png as png_out};
+use jigsawa_formats::{jpeg, png as png_out};
 use rstest::rstest;
 use tiff::decoder::{Decoder, DecodingResult};
 use tiff::tags::Tag;
@@ -84,7 +85,7 @@ fn floats_survive_an_exr_file() {
     let path = dir.path().join("a.exr");
     let all: Vec<f32> = (0..1080u16).map(|i| f32::from(i) * 0.25 - 3.0).collect();
     filled(&path, |f| {
-        exr::write(f, SHAPE, &about(), &mut rows_of(&all))
+        exr::write(f, SHAPE, Pixel::COLOUR, &about(), &mut rows_of(&all))
     });
     let back = ::exr::prelude::read_first_flat_layer_from_file(&path).unwrap();
     assert_eq!(back.layer_data.size, ::exr::math::Vec2(4, 90));
@@ -111,7 +112,13 @@ fn an_error_of_the_rows_comes_out_of_every_format() {
     for e in [
         write_16(&file, SHAPE, &about, &mut |_, _| Err(ended())),
         write_float(&file, SHAPE, true, &about, &mut |_, _| Err(ended())),
-        exr::write(&file, SHAPE, &about, &mut |_, _| Err(ended())),
+        exr::write(
+            &file,
+            SHAPE,
+            Pixel::COLOUR,
+            &about,
+            &mut |_, _| Err(ended()),
+        ),
         jpeg::write(&file, SHAPE, &about, &mut |_, _| Err(ended())),
         png_out::write(&file, SHAPE, Bits::Eight, &about, &mut |_, _| Err(ended())),
     ] {

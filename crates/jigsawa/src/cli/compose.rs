@@ -130,7 +130,23 @@ pub enum StretchArg {
     None,
 }
 
+/// The options alone, as the parser fills them in.
+#[derive(Debug, clap::Parser)]
+struct Alone {
+    #[command(flatten)]
+    args: ComposeArgs,
+}
+
 impl ComposeArgs {
+    /// What these words say, the command's name being the first; another command has made them.
+    ///
+    /// # Panics
+    /// When they make no command line.
+    pub fn typed(words: &[String]) -> Self {
+        use clap::Parser as _;
+        Alone::parse_from(words).args
+    }
+
     /// The rule for lines: what is asked for, or what suits a palette or a mix of one's own, whose numbers are meant.
     pub fn line_rule(&self) -> LinesArg {
         let typed = self.red.is_some() || self.each.is_some();

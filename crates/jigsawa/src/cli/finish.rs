@@ -18,8 +18,8 @@ use super::normalize::{SampleArg, SurfaceArg, circle};
   jigsawa finish result/reef-SHO.fits --saturation 1.3,teal=0.8 --stars 60% --contrast 40%
   jigsawa finish result/reef-RGB.fits --white stars.csv --gradient none --noise 30%,80%
 
-The steps and their order: crop, gradient, neutral, white, green, noise, deconvolve, stretch, contrast,
-saturation, stars, sharpen. Each is measured; docs/finish.md says how, and what each option changes.")]
+The steps and their order: crop, gradient, neutral, white, green, noise, deconvolve, tones, stretch,
+contrast, saturation, stars, sharpen. Each is measured; docs/finish.md says how, and what each option changes.")]
 pub struct FinishArgs {
     /// The linear result of compose, hdr or mosaic: FITS of three planes, or of one
     #[arg(value_name = "LINEAR")]
@@ -117,6 +117,10 @@ pub struct FinishArgs {
         default_value = "99.98%"
     )]
     pub full: PointArg,
+    /// Show a bright core and faint light in one picture: how far bright surroundings are held back, at several scales;
+    /// --tones alone for all the way, --tones=60% for less
+    #[arg(help_heading = "Steps on the screen", long, value_name = "PERCENT", default_value = "0%", num_args = 0..=1, require_equals = true, default_missing_value = "100%", value_parser = percent)]
+    pub tones: f32,
     /// Local contrast: the part by which structures of 8 to 64 pixels are lifted
     #[arg(help_heading = "Steps on the screen", long, value_name = "PERCENT", default_value = "30%", value_parser = percent)]
     pub contrast: f32,

@@ -2,6 +2,7 @@
 
 mod compose;
 mod finish;
+mod hdr;
 mod normalize;
 mod register;
 mod show;
@@ -17,6 +18,7 @@ use clap::{Args, Parser, Subcommand, ValueEnum};
 
 pub use compose::{ComposeArgs, LinesArg, LuminanceWeight, StretchArg, TryArg};
 pub use finish::{CropArg, FinishArgs, GradientArg, LinkArg, PatchArg, PointArg, WhiteArg};
+pub use hdr::{ExrArg, HdrArgs};
 pub use normalize::{NormalizeArgs, SurfaceArg, hints, off_canvas};
 pub use register::RegisterArgs;
 pub use show::ShowArgs;
@@ -90,6 +92,8 @@ pub enum Command {
     Show(Box<ShowArgs>),
     /// Merge masters of several filters into a colour picture
     Compose(Box<ComposeArgs>),
+    /// Merge several exposures into one linear frame that holds faint shell and bright core
+    Hdr(Box<HdrArgs>),
     /// Turn a linear result into a finished picture
     Finish(Box<FinishArgs>),
     /// Take a frame apart into its stars and what lies behind them

@@ -3,6 +3,7 @@
 mod compose;
 mod demo;
 mod finish;
+mod hdr;
 mod normalize;
 mod register;
 mod show;
@@ -12,6 +13,7 @@ mod survey;
 pub use compose::{compose, folder_name};
 pub use demo::demo;
 pub use finish::finish;
+pub use hdr::{FRAME as HDR_FRAME, hdr};
 pub use normalize::normalize;
 pub use register::register;
 pub use show::show;

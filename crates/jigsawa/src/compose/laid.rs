@@ -4,7 +4,7 @@ use jigsawa_core::balance::ScaleBy;
 use jigsawa_core::layout::{Layout, LayoutFrame};
 use jigsawa_core::verdict::Verdict;
 
-use super::layers::{layout_of, on_one_canvas};
+use super::layers::{layout_of, on_one_canvas, results_on_one_canvas};
 use crate::account::Clock;
 use crate::cache::Store;
 use crate::cli::{Common, ComposeArgs};
@@ -42,6 +42,19 @@ pub fn lay_out(
     let layered = args.each.is_some();
     if layered && args.reference.is_none() && args.grid.used().is_none() && on_one_canvas(&frames) {
         let layout = layout_of(&frames)?;
+        return Ok((frames, layout));
+    }
+    // Results of one layout lie on one canvas: they are taken as they are, and not resampled a second time.
+    let as_they_lie =
+        args.reference.is_none() && args.grid.used().is_none() && results_on_one_canvas(&frames);
+    if as_they_lie {
+        let mut layout = layout_of(&frames)?;
+        layout.levels = None;
+        for f in &mut layout.frames {
+            f.balance = None;
+        }
+        let across = Across::Colours;
+        let layout = matched(&frames, layout, across, needed, &store, common, clock)?;
         return Ok((frames, layout));
     }
     let proposed = reference.as_ref().map(|(file, _)| file.as_str());

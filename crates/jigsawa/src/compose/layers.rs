@@ -29,10 +29,6 @@ pub fn on_one_canvas(frames: &[Frame]) -> bool {
     let Some(first) = frames.first() else {
         return false;
     };
-    let ours = |f: &Frame| {
-        let creator = f.file.header().text("CREATOR");
-        creator.is_some_and(|c| c.starts_with("Jigsawa"))
-    };
     frames.iter().all(|f| {
         let alike = f.facts.size == first.facts.size && f.facts.row_order == first.facts.row_order;
         let there = match (&f.facts.wcs, &first.facts.wcs) {
@@ -45,6 +41,16 @@ pub fn on_one_canvas(frames: &[Frame]) -> bool {
         };
         alike && there
     })
+}
+
+/// Are all frames results of this program that lie on one canvas, each file another one?
+pub fn results_on_one_canvas(frames: &[Frame]) -> bool {
+    frames.len() > 1 && frames.iter().all(|f| ours(f) && f.plane.is_none()) && on_one_canvas(frames)
+}
+
+fn ours(f: &Frame) -> bool {
+    let creator = f.file.header().text("CREATOR");
+    creator.is_some_and(|c| c.starts_with("Jigsawa"))
 }
 
 /// The layout of such frames: each where it is, its sky brought to the first one's, its scale as it is.

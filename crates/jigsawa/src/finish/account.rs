@@ -126,6 +126,13 @@ pub fn steps(plan: &Plan, wish: &Wish, size: (usize, usize)) -> Vec<StepRow> {
                 "{} rounds with stars of {:.2} px",
                 wish.blur_rounds, plan.found.fwhm_px
             ),
+            Step::Tones if wish.tones > 0.0 && !plan.acts(step) => {
+                "nothing is much brighter than the rest: left as it is".to_owned()
+            }
+            Step::Tones => percent_said(
+                wish.tones,
+                "of what bright surroundings have more is held back",
+            ),
             Step::Contrast => {
                 percent_said(wish.contrast, "is added to structures of 8 to 64 pixels")
             }

@@ -133,6 +133,7 @@ fn settled(
             black: point(args.black),
             white: point(args.full),
         },
+        tones: args.tones,
         linear: args.stretch == Some(LinkArg::None),
         contrast: args.contrast,
         saturation: if colour { args.saturation.all } else { 1.0 },

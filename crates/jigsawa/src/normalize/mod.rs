@@ -13,6 +13,7 @@ use jigsawa_core::balance::{Balance, Evidence, Matched, Member, Weigh, Wish, wei
 use jigsawa_core::layout::{Layout, LayoutFrame, LevelReference, Levels};
 use jigsawa_core::verdict::Verdict;
 
+pub use field::{Field, field};
 pub use surfaces::{surfaces_are_new, write_surfaces};
 
 use crate::account::Clock;
@@ -21,7 +22,7 @@ use crate::cli::Common;
 use crate::frames::Frame;
 use crate::tell::Trouble;
 use across::{Level, bring_together, transparency};
-use field::{field, match_all, standards};
+use field::{match_all, standards};
 
 /// How frames are to be matched.
 #[derive(Default)]

@@ -9,10 +9,11 @@ use jigsawa_core::frame::RowOrder;
 use jigsawa_core::space::{Rect, Size};
 use jigsawa_formats::about::{About, NextRows};
 use jigsawa_formats::error::FileError;
+use jigsawa_formats::exr::{self, Pixel};
 use jigsawa_formats::fits::{Cards, Depth, FitsWriter};
 use jigsawa_formats::png::Bits;
 use jigsawa_formats::whole::Unfinished;
-use jigsawa_formats::{exr, jpeg, png, tiff};
+use jigsawa_formats::{jpeg, png, tiff};
 use rayon::prelude::*;
 
 use crate::tell::Trouble;
@@ -229,7 +230,7 @@ fn write_floats(
                 }
                 Ok(())
             };
-            exr::write(&file, shape, about, &mut linear)?;
+            exr::write(&file, shape, Pixel::COLOUR, about, &mut linear)?;
         }
         _ => {
             let encoded = *format == Format::TiffFloat { encoded: true };

@@ -5,6 +5,7 @@
 
 mod data;
 mod finish;
+mod hdr;
 mod levels;
 mod page;
 mod places;
@@ -15,6 +16,7 @@ mod svg;
 mod variants;
 
 pub use finish::{FinishPage, write as write_finish};
+pub use hdr::{HdrPage, HdrSet, write as write_hdr};
 pub use levels::{LevelPage, write as write_levels};
 pub use page::{duration, write};
 pub use places::{Places, write as write_places};

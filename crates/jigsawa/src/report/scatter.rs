@@ -23,6 +23,8 @@ pub struct Scatter<'a> {
     pub y_range: (f64, f64),
     /// A line over all of it, if there is one.
     pub line: Option<&'a dyn Fn(f64) -> f64>,
+    /// Heights that are marked by a line.
+    pub levels: &'a [f64],
 }
 
 impl Scatter<'_> {
@@ -80,6 +82,9 @@ impl Scatter<'_> {
             .draw()?;
         if let Some(line) = self.line {
             chart.draw_series(LineSeries::new([(x0, line(x0)), (x1, line(x1))], AXIS))?;
+        }
+        for level in self.levels {
+            chart.draw_series(LineSeries::new([(x0, *level), (x1, *level)], GRID))?;
         }
         chart.draw_series(points.iter().map(|p| Circle::new(*p, 2, SERIES.filled())))?;
         area.present()?;

@@ -14,6 +14,7 @@ use jigsawa_core::balance::BalanceError;
 use jigsawa_core::canvas::CanvasError;
 use jigsawa_core::colour::mix::MixError;
 use jigsawa_core::finish::{LookError, PlanError};
+use jigsawa_core::hdr::HdrError;
 use jigsawa_core::layout::LayoutError;
 use jigsawa_core::matching::MatchError;
 use jigsawa_core::stars::DetectError;
@@ -110,6 +111,24 @@ pub enum Trouble {
     Options(&'static str),
     /// Two frames of one filter, each of which is to be the one that the others are matched to.
     TwoLevels { filter: String, files: Vec<String> },
+    /// Frames whose exposure is not known.
+    NoExposure(Vec<String>),
+    /// One exposure of each filter, by filter and file.
+    OneExposure(Vec<(String, String)>),
+    /// More exposures than can be merged.
+    ManyExposures {
+        filter: String,
+        count: usize,
+        most: usize,
+    },
+    /// A frame that is full nearly everywhere.
+    AllFull { file: String, limit: f32 },
+    /// An exposure that cannot be tied to the longest.
+    Hdr {
+        file: String,
+        longest: String,
+        error: HdrError,
+    },
     /// No canvas.
     Canvas(CanvasError),
     /// The layout cannot be read.

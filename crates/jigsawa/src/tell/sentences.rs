@@ -2,6 +2,7 @@
 
 use std::fmt::Write as _;
 
+use jigsawa_core::hdr::HdrError;
 use jigsawa_core::layout::LayoutError;
 use jigsawa_core::survey::quantity::QUANTITIES;
 
@@ -285,6 +286,39 @@ pub(super) fn tell(trouble: &Trouble) -> Told {
             file: file.clone(),
             hint: Some(NOTHING_LEFT.to_owned()),
         },
+        Trouble::NoExposure(files) => plain(format!(
+            "the exposure is not known of {}",
+            list(&files.iter().map(|f| format!("'{f}'")).collect::<Vec<_>>())
+        ))
+        .on(files[0].clone())
+        .mend(format!("Say how many seconds: --exposure {}=SECONDS", files[0])),
+        Trouble::OneExposure(sets) => {
+            let each: Vec<String> = sets.iter().map(|(filter, file)| format!("{filter} ('{file}')")).collect();
+            plain(format!("there is only one exposure of {}: nothing to merge", list(&each)))
+                .on(sets[0].1.clone())
+                .mend(if sets.len() > 1 {
+                    "Are the filters right? --filter NAME=FRAME says what a frame's is. Filters are merged by compose, exposures of one filter by hdr."
+                } else {
+                    "Give two or more exposures of the same filter."
+                })
+        }
+        Trouble::ManyExposures { filter, count, most } => plain(format!(
+            "there are {count} frames of {filter}, and {most} can be merged at once"
+        ))
+        .mend("Stack the sub-frames of each exposure first: hdr merges masters."),
+        Trouble::AllFull { file, limit } => plain(format!(
+            "'{file}' is full nearly everywhere (from {limit:.1} on)"
+        ))
+        .on(file.clone())
+        .mend("Leave it out; or, if that is not what fills it: --saturation FRAME=VALUE"),
+        Trouble::Hdr { file, longest, error } => plain(format!(
+            "'{file}' cannot be tied to '{longest}', the longest exposure: {error}"
+        ))
+        .on(file.clone())
+        .mend(match error {
+            HdrError::Untied(_) => "Say how long both were exposed: --exposure FRAME=SECONDS; or add an exposure between the two.",
+            HdrError::Sky(..) => "Check that both show the same field; --surface level asks the least of their skies.",
+        }),
         Trouble::NoFrames { place, others } => plain(format!(
             "there is no FITS file in '{place}'{}",
             if *others > 0 {

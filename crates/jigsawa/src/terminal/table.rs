@@ -46,7 +46,9 @@ pub fn account_text(a: &Account) -> String {
     if a.command != "normalize" || a.frames.iter().all(|f| f.balance.is_none()) {
         let _ = writeln!(out, "\n{}", placements(a));
     }
-    if a.frames.iter().any(|f| f.balance.is_some()) {
+    if !a.exposures.is_empty() {
+        let _ = writeln!(out, "\n{}", exposures(a));
+    } else if a.frames.iter().any(|f| f.balance.is_some()) {
         let _ = writeln!(out, "\n{}", balances(a));
     }
     if !a.channels.is_empty() {
@@ -98,6 +100,9 @@ pub fn account_text(a: &Account) -> String {
 
 /// What a composite is for: the command that goes on with it.
 fn next(a: &Account) -> Option<String> {
+    if a.command == "hdr" {
+        return after_hdr(a);
+    }
     if a.command != "compose" {
         return None;
     }
@@ -115,6 +120,19 @@ fn next(a: &Account) -> Option<String> {
         folder
     };
     Some(format!("jigsawa finish {linear} --out {folder}"))
+}
+
+/// Several merged filters go on to a colour picture.
+fn after_hdr(a: &Account) -> Option<String> {
+    let merged: Vec<&str> = a
+        .outputs
+        .iter()
+        .filter(|o| o.kind == crate::commands::HDR_FRAME)
+        .map(|o| o.file.as_str())
+        .collect();
+    let coloured = a.outputs.iter().any(|o| o.kind.starts_with("linear"));
+    (merged.len() > 1 && !coloured)
+        .then(|| format!("jigsawa compose {} --palette ...", merged.join(" ")))
 }
 
 /// What was done between filters.
@@ -236,6 +254,42 @@ fn balances(a: &Account) -> Table {
     ]);
     for f in &a.frames {
         t.add_row(balance_row(f));
+    }
+    t
+}
+
+/// Exposures: what fills each, what its values are multiplied by, and how much of the result is from it.
+fn exposures(a: &Account) -> Table {
+    let mut t = table(&[
+        "frame",
+        "filter",
+        "seconds",
+        "full from",
+        "trusted to",
+        "full %",
+        "factor",
+        "headers say",
+        "share %",
+        "known",
+    ]);
+    for e in &a.exposures {
+        let number = |v: Option<f64>| v.map_or("-".to_owned(), |v| format!("{v:.1}"));
+        t.add_row(vec![
+            label(&e.file, None),
+            e.filter.clone(),
+            format!("{}", e.exposure_s),
+            number(e.full),
+            number(e.trusted),
+            format!("{:.3}", e.full_percent),
+            if e.factor_error > 0.0 {
+                format!("{:.4} \u{b1} {:.4}", e.factor, e.factor_error)
+            } else {
+                "1".to_owned()
+            },
+            e.factor_told.map_or("-".to_owned(), |v| format!("{v:.4}")),
+            format!("{:.2}", e.share_percent),
+            e.full_by.unwrap_or("not known").to_owned(),
+        ]);
     }
     t
 }

@@ -18,12 +18,18 @@ pub fn demo() -> &'static (Night, Run) {
 fn the_demo_runs_and_says_what_to_open() {
     let (night, run) = demo();
     assert_eq!(run.status, Some(0), "{}\n{}", run.out, run.err);
-    for text in ["Open these:", "$ jigsawa survey", "$ jigsawa compose"] {
+    for text in [
+        "Open these:",
+        "$ jigsawa survey",
+        "$ jigsawa compose",
+        "$ jigsawa hdr",
+    ] {
         assert!(run.out.contains(text), "{}", run.out);
     }
     assert!(run.err.is_empty(), "{}", run.err);
     assert_eq!(night.files("d/frames").len(), 8);
     assert_eq!(night.files("d/night").len(), 37);
+    assert_eq!(night.files("d/heart").len(), 7);
     let results = night.files("d/result");
     for name in [
         "reef-survey.html",
@@ -35,6 +41,10 @@ fn the_demo_runs_and_says_what_to_open() {
         "reef-lantern-finish.html",
         "reef-RGB.fits",
         "reef-RGB-finished.tif",
+        "heart-Ha-hdr.fits",
+        "heart-OIII-hdr-map.fits",
+        "heart-hdr.html",
+        "heart-HOO.png",
     ] {
         assert!(results.contains(&name.to_owned()), "{results:?}");
     }
@@ -61,5 +71,5 @@ fn the_demos_data_are_told_as_json() {
         .run("demo d --data-only --json")
         .success()
         .json();
-    assert_eq!(json["outputs"].as_array().unwrap().len(), 42);
+    assert_eq!(json["outputs"].as_array().unwrap().len(), 48);
 }

@@ -4,6 +4,7 @@ mod bad_input;
 mod compose;
 mod demo;
 mod finish;
+mod hdr;
 mod night;
 mod normalize;
 mod page;

@@ -11,6 +11,7 @@ use jigsawa_formats::fits::{Cards, Depth, FitsWriter};
 use jigsawa_formats::whole::Unfinished;
 use jigsawa_sky::camera::Camera;
 use jigsawa_sky::clouds::Clouds;
+use jigsawa_sky::demo::bright_crowd;
 use jigsawa_sky::glow::SkyGlow;
 use jigsawa_sky::optics::Optics;
 use jigsawa_sky::pointing::Pointing;
@@ -30,6 +31,9 @@ pub struct Frame {
     card: String,
     more: Vec<String>,
     full: f32,
+    seconds: Option<f64>,
+    /// With the lantern's heart, and stars that are full.
+    bright: bool,
 }
 
 /// A frame of 560 x 420 pixels at the lantern's edge.
@@ -55,6 +59,29 @@ pub fn frame(filter: Filter, card: &str) -> Frame {
         card: card.to_owned(),
         more: Vec::new(),
         full: 62_000.0,
+        seconds: Some(300.0),
+        bright: false,
+    }
+}
+
+/// An exposure of the lantern's heart, 720 x 560 pixels, so many seconds of 300.
+pub fn heart(filter: Filter, card: &str, seconds: f64) -> Frame {
+    let mut frame = frame(filter, card);
+    let light = 8.0 * seconds / 300.0;
+    frame.shot.size = Size::new(720, 560).unwrap();
+    frame.shot.pointing = Pointing::at(1030.0, 650.0);
+    frame.shot.camera.bloom = 0.2;
+    frame.shot.glow = SkyGlow {
+        across: 10.0 * light,
+        ..SkyGlow::even(60.0 * light)
+    };
+    frame.shot.transparency = light;
+    frame.shot.subs = 30;
+    frame.shot.seed += seconds as u64;
+    Frame {
+        seconds: Some(seconds),
+        bright: true,
+        ..frame
     }
 }
 
@@ -109,6 +136,25 @@ impl Frame {
         self
     }
 
+    /// A header that does not say how long it was exposed.
+    pub fn untimed(mut self) -> Self {
+        self.seconds = None;
+        self
+    }
+
+    /// A header that says another exposure than the true one.
+    pub fn called(mut self, seconds: f64) -> Self {
+        self.seconds = Some(seconds);
+        self
+    }
+
+    /// A camera whose pixels are full at this level.
+    pub fn full_at(mut self, level: f64) -> Self {
+        self.shot.camera.full_adu = level;
+        self.full = level as f32;
+        self
+    }
+
     pub fn with(mut self, record: &str) -> Self {
         self.more.push(record.to_owned());
         self
@@ -147,14 +193,25 @@ impl Night {
             card,
             more,
             full,
+            seconds,
+            bright,
         } = frame;
-        let clouds = CLOUDS.get_or_init(|| Clouds::over((200.0, 400.0, 1200.0, 1300.0)));
-        let taken = shot.take(&Crowd::lantern_reef(), Some(clouds));
+        static HEART: OnceLock<Clouds> = OnceLock::new();
+        let taken = if bright {
+            let clouds =
+                HEART.get_or_init(|| Clouds::over((600.0, 300.0, 1460.0, 1000.0)).with_heart());
+            shot.take(&bright_crowd(), Some(clouds))
+        } else {
+            let clouds = CLOUDS.get_or_init(|| Clouds::over((200.0, 400.0, 1200.0, 1300.0)));
+            shot.take(&Crowd::lantern_reef(), Some(clouds))
+        };
         let mut cards = Cards::default();
         if !card.is_empty() {
             cards.text("FILTER", &card, "");
         }
-        cards.number("EXPTIME", 300.0, "");
+        if let Some(seconds) = seconds {
+            cards.number("EXPTIME", seconds, "");
+        }
         let mut pixels = taken.plane.into_data();
         if full > 1.0 {
             cards.number("SATURATE", f64::from(full), "");

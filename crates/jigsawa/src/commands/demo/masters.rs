@@ -3,7 +3,8 @@
 use std::path::{Path, PathBuf};
 
 use jigsawa_formats::fits::Cards;
-use jigsawa_sky::demo::{DemoFrame, OBJECT, frames, take};
+use jigsawa_sky::demo::{DemoFrame, OBJECT, exposures, frames, take, take_exposures};
+use jigsawa_sky::shot::Taken;
 use serde_json::json;
 
 use super::write::{frame_cards, new_files, write_frame, write_star_list, write_truth};
@@ -14,10 +15,34 @@ use crate::terminal::Progress;
 /// Writes all masters and `truth.json` into a folder.
 pub fn write(folder: &Path, overwrite: bool, common: &Common) -> Result<Vec<PathBuf>, Trouble> {
     let list = frames();
+    let paths = write_all(folder, &list, take, overwrite, common)?;
+    write_star_list(folder, &list, overwrite)?;
+    Ok(paths)
+}
+
+/// Writes the exposures of the lantern's heart and `truth.json` into a folder.
+pub fn write_heart(
+    folder: &Path,
+    overwrite: bool,
+    common: &Common,
+) -> Result<Vec<PathBuf>, Trouble> {
+    write_all(folder, &exposures(), take_exposures, overwrite, common)
+}
+
+/// Takes frames and hands each over.
+type Take = fn(&[DemoFrame], &mut dyn FnMut(&DemoFrame, Taken));
+
+fn write_all(
+    folder: &Path,
+    list: &[DemoFrame],
+    take: Take,
+    overwrite: bool,
+    common: &Common,
+) -> Result<Vec<PathBuf>, Trouble> {
     let paths = new_files(folder, list.iter().map(|f| f.file), overwrite)?;
     let progress = Progress::begin("masters", list.len(), common);
     let (mut truths, mut done) = (serde_json::Map::new(), Ok(()));
-    take(&list, |frame, taken| {
+    take(list, &mut |frame, taken| {
         if done.is_ok() {
             let path = folder.join(frame.file);
             done = write_frame(&path, &frame.shot, &taken, &header(frame), overwrite);
@@ -27,7 +52,6 @@ pub fn write(folder: &Path, overwrite: bool, common: &Common) -> Result<Vec<Path
     });
     done?;
     write_truth(folder, &truths, overwrite)?;
-    write_star_list(folder, &list, overwrite)?;
     Ok(paths)
 }
 

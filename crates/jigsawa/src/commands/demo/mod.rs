@@ -11,7 +11,7 @@ use jigsawa_sky::demo::OBJECT;
 use serde_json::{Value, json};
 
 use super::compose::{PNG, make};
-use super::{finish, normalize, survey};
+use super::{finish, hdr, normalize, survey};
 use crate::account::{Clock, Ending, Output};
 use crate::cli::{Cli, Command, Common, DemoArgs};
 use crate::compose::{FLIP, SHEET};
@@ -24,11 +24,13 @@ pub fn demo(args: &DemoArgs, common: &Common) -> Result<Ending, Trouble> {
     let mut clock = Clock::start();
     let (frames, to) = (args.folder.join("frames"), args.folder.join("result"));
     let night_folder = args.folder.join("night");
+    let heart = args.folder.join("heart");
     let talk = !common.json && !common.quiet;
     let mut files = Vec::new();
     for (folder, what, write) in [
         (&frames, "masters", masters::write as Write),
         (&night_folder, "sub-frames and flats", night::write as Write),
+        (&heart, "exposures", masters::write_heart as Write),
     ] {
         let written = write(folder, args.overwrite, common)?;
         if talk {
@@ -105,6 +107,11 @@ fn examples(folder: &Path, to: &Path, overwrite: bool) -> Vec<Vec<String>> {
     };
     let all: Vec<String> = ["R", "G", "B", "Ha", "OIII", "SII"].map(frame).to_vec();
     let layout = to.join("reef-variants.layout.json").display().to_string();
+    let heart: Vec<String> = ["Ha", "OIII"]
+        .iter()
+        .flat_map(|line| ["300s", "030s", "003s"].map(|t| format!("heart/heart_{line}_{t}.fits")))
+        .map(|f| folder.join(f).display().to_string())
+        .collect();
     let linear = |p: &str| vec![to.join(format!("reef-{p}.fits")).display().to_string()];
     let stars = folder.join("frames/stars.csv").display().to_string();
     vec![
@@ -119,6 +126,7 @@ fn examples(folder: &Path, to: &Path, overwrite: bool) -> Vec<Vec<String>> {
         ),
         finishing("finish", linear("lantern"), &["--caption"]),
         finishing("finish", linear("RGB"), &["--white", &stars]),
+        finishing("hdr", heart, &["--palette", "HOO", "--name", "heart"]),
     ]
 }
 
@@ -168,6 +176,17 @@ fn run(words: &[String], common: &Common) -> Result<Done, Trouble> {
                 account: json!(account),
             })
         }
+        Ok(Command::Hdr(args)) => {
+            let account = hdr::make(&args, common)?;
+            Ok(Done {
+                text: account_text(&account),
+                pictures: [finish::PNG, hdr::REPORT]
+                    .iter()
+                    .flat_map(|kind| of_kind(&account.outputs, kind))
+                    .collect(),
+                account: json!(account),
+            })
+        }
         Ok(Command::Normalize(args)) => {
             let account = normalize::make(&args, common)?;
             Ok(Done {
@@ -186,7 +205,7 @@ fn run(words: &[String], common: &Common) -> Result<Done, Trouble> {
         }
         _ => {
             unreachable!(
-                "the demo's own command lines are those of survey, normalize, compose and finish"
+                "the demo's own command lines are those of survey, normalize, compose, finish and hdr"
             )
         }
     }

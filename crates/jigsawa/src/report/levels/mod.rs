@@ -8,4 +8,5 @@ mod maps;
 mod page;
 mod plots;
 
+pub use maps::{figure, image};
 pub use page::{LevelPage, write};

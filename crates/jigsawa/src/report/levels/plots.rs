@@ -19,6 +19,7 @@ pub fn fluxes(stars: &[CommonStar], scale: f64) -> String {
         y_label: &power,
         y_range: range(&points),
         line: Some(&|x| x + scale.log10()),
+        levels: &[],
     }
     .draw(&points)
 }
@@ -39,6 +40,7 @@ pub fn left(stars: &[CommonStar], scale: f64) -> String {
         y_label: &|v| format!("{v:.0} %"),
         y_range: range(&points),
         line: Some(&|_| 0.0),
+        levels: &[],
     }
     .draw(&points)
 }

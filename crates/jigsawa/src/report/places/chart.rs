@@ -209,6 +209,7 @@ fn scatter(points: &[(f64, f64)], x_words: &str, x_label: Label<'_>) -> String {
         y_label: &|y| format!("{y:.2} px"),
         y_range: (0.0, (1.08 * most).max(0.02)),
         line: None,
+        levels: &[],
     }
     .draw(points)
 }

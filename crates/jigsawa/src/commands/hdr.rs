@@ -1,0 +1,497 @@
+//! `jigsawa hdr`: several exposures of a filter into one linear frame, for every filter on one canvas.
+
+use std::path::{Path, PathBuf};
+
+use jigsawa_core::balance::Shape;
+use jigsawa_core::layout::{Layout, LevelReference, Levels};
+use jigsawa_core::space::{CanvasPx, Point, Rect};
+use jigsawa_core::verdict::Verdict;
+use jigsawa_formats::about::About;
+use jigsawa_formats::whole::Unfinished;
+
+use crate::account::{Account, Clock, Ending, Output};
+use crate::cache::Store;
+use crate::cli::{Common, ComposeArgs, CropArg, FinishArgs, HdrArgs, SurfaceArg};
+use crate::commands::{compose, finish};
+use crate::compose::choose;
+use crate::frames::{Filters, Frame};
+use crate::hdr::{
+    Exr, HdrRow, Measured, Merged, Paths, Set, check, measure_set, merge_set, rows, sets,
+    tell_apart, write_exr,
+};
+use crate::layout_file;
+use crate::normalize::{Settled as Normalizing, field};
+use crate::outputs::{self, Names, begin, finish_first};
+use crate::register::{Looking, Settled, register};
+use crate::report::{HdrPage, HdrSet, write_hdr};
+use crate::start::{Start, start};
+use crate::tell::Trouble;
+use crate::terminal::{Progress, tell_account};
+
+/// What the account calls the page to look at.
+pub const REPORT: &str = "report";
+
+/// What it calls a merged frame.
+pub const FRAME: &str = "HDR frame, linear 32-bit float";
+
+/// The stiffness of a spline that is asked for.
+const USUAL_STIFFNESS: f64 = 0.5;
+
+/// Runs the command and prints its account.
+pub fn hdr(args: &HdrArgs, common: &Common) -> Result<Ending, Trouble> {
+    let account = make(args, common)?;
+    tell_account(&account, common);
+    Ok(account.ending())
+}
+
+/// Merges the exposures.
+pub fn make(args: &HdrArgs, common: &Common) -> Result<Account, Trouble> {
+    let mut clock = Clock::start();
+    let mut start = start(&args.frames, &args.filters, &args.relocate, Filters::Known)?;
+    tell_apart(&mut start.frames, args)?;
+    if start.placed.is_some() {
+        refuse_placing(args)?;
+    }
+    let first = sets(&start.frames, start.placed.as_ref());
+    check(&start.frames, &first)?;
+    let names = Names::new(&args.output, &start.frames, "hdr")?;
+    let targets = Targets::new(args, &names, &first);
+    let all = targets.all(args);
+    let all: Vec<&PathBuf> = all.iter().collect();
+    names.check_these(&all, args.output.overwrite, true)?;
+    let colour = args
+        .palette
+        .as_ref()
+        .map(|p| Colour::new(p, &targets, &start.frames, args))
+        .transpose()?;
+    let store = Store::open(&args.output.out, !common.no_cache)?;
+    let (frames, mut layout) = placed(start, args, &store, common, &mut clock)?;
+    let sets = sets(&frames, Some(&layout));
+    check(&frames, &sets)?;
+    let field = field(&frames, &layout, &Normalizing::default(), &store, common)?;
+    let all: usize = sets.iter().map(|s| s.frames.len()).sum();
+    let progress = Progress::begin("exposures", all, common);
+    let mut measured: Vec<Measured<'_>> = Vec::new();
+    for set in &sets {
+        let shape = args.surface.map(shape);
+        measured.push(measure_set(
+            set, &frames, &layout, &field, args, shape, &progress,
+        )?);
+    }
+    drop(progress);
+    clock.lap("exposures");
+    balance(&mut layout, &sets, &measured);
+    let (mut told, mut files, mut of_page) = (Vec::new(), Vec::new(), Vec::new());
+    for (set, m) in sets.iter().zip(&measured) {
+        let paths = targets.of(set);
+        let merged = merge_set(
+            set,
+            m,
+            (&frames, &layout),
+            (&paths.files, args.output.overwrite),
+            args.kernel.shape(),
+            common,
+        )?;
+        let mut rows = rows(set, m, &merged, &frames);
+        clock.lap("merge");
+        let exr = paths
+            .exr
+            .as_ref()
+            .map(|path| exr(path, &merged, m, &layout, args))
+            .transpose()?;
+        if !args.no_report {
+            of_page.push(HdrSet::new(set, m, &merged, (&frames, &layout))?);
+        }
+        told.append(&mut rows);
+        let Merged {
+            frame, map, sigma, ..
+        } = merged;
+        files.push((frame, FRAME));
+        files.extend(exr.map(|f| (f, "HDR frame, EXR")));
+        files.push((map, "map of sources and weights"));
+        files.extend(sigma.map(|f| (f, "error of each pixel")));
+    }
+    doubts(&mut layout, &sets, &told);
+    if !args.no_report {
+        let page = HdrPage {
+            title: &names.start,
+            sets: &of_page,
+            rows: &told,
+            layout: &layout,
+        };
+        files.push((
+            write_hdr(&targets.page, &page, args.output.overwrite)?,
+            REPORT,
+        ));
+        clock.lap("report");
+    }
+    // A layout that was given stays as it is; this one has balances for these exposures.
+    files.push((
+        layout_file::write(&names.layout, &layout, args.output.overwrite)?,
+        "layout",
+    ));
+    let mut written: Vec<Output> = Vec::new();
+    finish_first(files, &mut written)?;
+    if let Some(colour) = &colour {
+        let crop = crop(&layout, &sets.iter().collect::<Vec<_>>());
+        written.extend(colour.make(crop, args, common)?);
+        clock.lap("colour");
+    } else if !args.linear_only {
+        for set in &sets {
+            let crop = crop(&layout, &[set]);
+            written.extend(picture(&targets.of(set), crop, args, common)?);
+        }
+        clock.lap("picture");
+    }
+    let mut account = Account::new("hdr", &layout, Vec::new(), written, clock);
+    account.exposures = told;
+    Ok(account)
+}
+
+/// Options that say how frames are placed have no effect on a layout whose frames are.
+fn refuse_placing(args: &HdrArgs) -> Result<(), Trouble> {
+    if args.reference.is_some() {
+        return Err(Trouble::NotWithLayout("--reference"));
+    }
+    match args.grid.used() {
+        Some(option) => Err(Trouble::NotWithLayout(option)),
+        None => Ok(()),
+    }
+}
+
+fn shape(surface: SurfaceArg) -> Shape {
+    match surface {
+        SurfaceArg::Level => Shape::Level,
+        SurfaceArg::Plane => Shape::Plane,
+        SurfaceArg::Polynomial(degree) => Shape::Polynomial { degree },
+        SurfaceArg::Spline => Shape::Spline {
+            stiffness: USUAL_STIFFNESS,
+        },
+    }
+}
+
+/// The files of a set.
+struct SetPaths {
+    files: Paths,
+    exr: Option<PathBuf>,
+    pictures: Vec<PathBuf>,
+}
+
+/// All files.
+struct Targets {
+    folder: PathBuf,
+    start: String,
+    filters: Vec<String>,
+    page: PathBuf,
+    sigma: bool,
+    exr: bool,
+}
+
+impl Targets {
+    fn new(args: &HdrArgs, names: &Names, sets: &[Set]) -> Self {
+        let folder = args.output.out.clone();
+        Self {
+            page: folder.join(format!("{}-hdr.html", names.start)),
+            folder,
+            start: names.start.clone(),
+            filters: sets.iter().map(part).collect(),
+            sigma: args.sigma,
+            exr: args.exr.is_some(),
+        }
+    }
+
+    fn of(&self, set: &Set) -> SetPaths {
+        self.named(&part(set))
+    }
+
+    fn named(&self, filter: &str) -> SetPaths {
+        let files = Paths::new(&self.folder, &self.start, filter, self.sigma);
+        SetPaths {
+            exr: self.exr.then(|| files.frame.with_extension("exr")),
+            pictures: ["png", "tif"]
+                .map(|e| files.frame.with_extension(e))
+                .to_vec(),
+            files,
+        }
+    }
+
+    /// What must not be there already.
+    fn all(&self, args: &HdrArgs) -> Vec<PathBuf> {
+        let mut all: Vec<PathBuf> = Vec::new();
+        for filter in &self.filters {
+            let paths = self.named(filter);
+            all.extend(paths.files.all());
+            all.extend(paths.exr);
+            if !args.linear_only && args.palette.is_none() {
+                all.extend(paths.pictures);
+            }
+        }
+        if !args.no_report {
+            all.push(self.page.clone());
+        }
+        all
+    }
+}
+
+/// A filter's name as part of a file's name.
+fn part(set: &Set) -> String {
+    outputs::slug(set.filter.name())
+}
+
+/// The frames with their places: as the layout has them, or found now.
+fn placed(
+    start: Start,
+    args: &HdrArgs,
+    store: &Store,
+    common: &Common,
+    clock: &mut Clock,
+) -> Result<(Vec<Frame>, Layout), Trouble> {
+    let Start {
+        frames,
+        placed,
+        reference,
+        left_out,
+    } = start;
+    if let Some(layout) = placed {
+        return Ok((frames, layout));
+    }
+    let proposed = reference.as_ref().map(|(file, _)| file.as_str());
+    let settled = Settled {
+        reference: args.reference.as_deref().or(proposed),
+        grid: &args.grid,
+        needed: &[],
+        looking: Looking::default(),
+    };
+    let mut layout = register(&frames, &settled, store, common, clock)?.layout;
+    layout.frames.extend(left_out);
+    Ok((frames, layout))
+}
+
+/// Writes what was found into the layout.
+fn balance(layout: &mut Layout, sets: &[Set], measured: &[Measured<'_>]) {
+    let mut references = Vec::new();
+    for f in &mut layout.frames {
+        f.balance = None;
+    }
+    for (set, m) in sets.iter().zip(measured) {
+        for (i, (e, j)) in set.frames.iter().zip(m.exposures.iter().zip(&m.joined)) {
+            let row = &mut layout.frames[*i];
+            row.balance = Some(j.balance.clone());
+            row.saturation = e.full.map(|f| f.level).or(row.saturation);
+        }
+        references.push(LevelReference {
+            filter: set.filter.clone(),
+            frame: set.frames[0],
+            why: "the longest exposure".to_owned(),
+        });
+    }
+    layout.levels = Some(Levels {
+        references,
+        ..Levels::default()
+    });
+}
+
+/// What should be known of frames, as their notes.
+fn doubts(layout: &mut Layout, sets: &[Set], told: &[HdrRow]) {
+    let mut rows = told.iter();
+    for set in sets {
+        let of_set: Vec<&HdrRow> = rows.by_ref().take(set.frames.len()).collect();
+        if let [_] = of_set[..] {
+            layout.frames[set.frames[0]].notes.push(format!(
+                "it is the only exposure of {}: there is nothing to merge it with, and what is full in it stays full",
+                set.filter
+            ));
+        }
+        let equal = of_set
+            .windows(2)
+            .all(|w| w[0].exposure_s == w[1].exposure_s);
+        if of_set.len() > 1 && equal {
+            layout.frames[set.frames[0]].notes.push(format!(
+                "all exposures of {} are equally long: they become a plain weighted mean, and what is full in one is full \
+                 in all",
+                set.filter
+            ));
+        }
+        for (i, row) in set.frames.iter().zip(&of_set) {
+            if row.full.is_none() {
+                layout.frames[*i].notes.push(
+                    "nothing tells from which value its pixels are full: none is taken to be. --saturation FRAME=VALUE says so"
+                        .to_owned(),
+                );
+            }
+            if let Some(shoulder) = row.shoulder {
+                layout.frames[*i].notes.push(format!(
+                    "it is not linear from {shoulder:.0} on, below what fills it: brighter light is from shorter exposures"
+                ));
+            }
+        }
+        if let (Some(i), Some(row)) = (set.frames.last(), of_set.last())
+            && of_set.len() > 1
+            && row.full_percent > 0.0
+        {
+            layout.frames[*i].notes.push(format!(
+                "{:.3} % of its pixels are full, though it is the shortest: there the merged frame is too dark, and its map \
+                 says 99. A shorter exposure would help",
+                row.full_percent
+            ));
+        }
+    }
+    debug_assert!(layout.frames.iter().any(|f| f.verdict == Verdict::Used));
+}
+
+/// A merged frame as EXR, too.
+fn exr(
+    path: &Path,
+    merged: &Merged,
+    m: &Measured<'_>,
+    layout: &Layout,
+    args: &HdrArgs,
+) -> Result<Unfinished, Trouble> {
+    let sky = m.exposures[0].light.sky;
+    let limit = m.exposures[0].limit;
+    // Where nothing is known to be full, units stay.
+    let full = if limit.is_finite() { limit - sky } else { 1.0 };
+    let how = Exr {
+        numbers: args.exr.unwrap_or(crate::cli::ExrArg::Float),
+        sky,
+        full,
+        order: layout.canvas.row_order,
+        about: About {
+            lines: vec![(
+                "Values".to_owned(),
+                format!("light above the sky at {sky}, in units of {full}"),
+            )],
+            ..About::titled(&format!("HDR frame of {}", path.display()))
+        },
+    };
+    write_exr(
+        merged.frame.path(),
+        begin(path, args.output.overwrite)?,
+        &how,
+    )
+}
+
+/// What a picture keeps: the part that the longest exposures cover. Beyond their edges there is only the noise of the
+/// short ones.
+fn crop(layout: &Layout, sets: &[&Set]) -> CropArg {
+    let longest = sets.iter().filter_map(|s| {
+        let row = &layout.frames[s.frames[0]];
+        let back = row.placement.as_ref()?.placement()?.invert();
+        Some((back, row.size))
+    });
+    let rect = longest.fold(layout.canvas.size.rect(), |kept, (back, size)| {
+        kept.intersect(inside(size.corners().map(|p| back.apply(p))))
+    });
+    if rect.is_empty() {
+        CropArg::Covered
+    } else {
+        CropArg::To(rect)
+    }
+}
+
+/// The pixels inside of a frame that is turned little, or by right angles.
+fn inside(corners: [Point<CanvasPx>; 4]) -> Rect {
+    let middle = |of: fn(&Point<CanvasPx>) -> f64| {
+        let mut v = corners.each_ref().map(of);
+        v.sort_by(f64::total_cmp);
+        (v[1].ceil(), v[2].floor())
+    };
+    let ((left, right), (top, bottom)) = (middle(|p| p.x), middle(|p| p.y));
+    Rect {
+        x: left as i64,
+        y: top as i64,
+        width: (right - left + 1.0).max(0.0) as usize,
+        height: (bottom - top + 1.0).max(0.0) as usize,
+    }
+}
+
+/// A merged frame as a picture: core and faint light together.
+fn picture(
+    paths: &SetPaths,
+    crop: CropArg,
+    args: &HdrArgs,
+    common: &Common,
+) -> Result<Vec<Output>, Trouble> {
+    let finishing = FinishArgs {
+        crop,
+        frame: paths.files.frame.clone(),
+        out: paths.pictures.clone(),
+        overwrite: args.output.overwrite,
+        no_report: true,
+        tones: 1.0,
+        ..FinishArgs::usual()
+    };
+    Ok(finish::make(&finishing, common)?.outputs)
+}
+
+/// A colour picture of the merged filters.
+struct Colour {
+    composing: ComposeArgs,
+    linear: PathBuf,
+    pictures: Vec<PathBuf>,
+}
+
+impl Colour {
+    /// Checks the palette, and that nothing is in the way.
+    fn new(
+        palette: &str,
+        targets: &Targets,
+        frames: &[Frame],
+        args: &HdrArgs,
+    ) -> Result<Self, Trouble> {
+        let mut words = vec!["compose".to_owned()];
+        for filter in &targets.filters {
+            words.push(targets.named(filter).files.frame.display().to_string());
+        }
+        let fixed = [
+            "--palette",
+            palette,
+            "--name",
+            &targets.start,
+            "--linear-only",
+            "--out",
+        ];
+        words.extend(fixed.map(str::to_owned));
+        words.push(args.output.out.display().to_string());
+        if args.output.overwrite {
+            words.push("--overwrite".to_owned());
+        }
+        let composing = ComposeArgs::typed(&words);
+        let chosen = choose(&composing, frames)?;
+        let [one] = &chosen[..] else {
+            return Err(Trouble::Options(
+                "--palette takes one palette here: name one of the file's with FILE#NAME",
+            ));
+        };
+        let linear = targets
+            .folder
+            .join(format!("{}-{}.fits", targets.start, one.name));
+        let pictures: Vec<PathBuf> = ["png", "tif"].map(|e| linear.with_extension(e)).to_vec();
+        let mut there: Vec<PathBuf> = vec![linear.clone()];
+        there.extend(pictures.clone());
+        there.retain(|p| p.exists());
+        if !there.is_empty() && !args.output.overwrite {
+            return Err(Trouble::Exist(there));
+        }
+        Ok(Self {
+            composing,
+            linear,
+            pictures,
+        })
+    }
+
+    fn make(&self, crop: CropArg, args: &HdrArgs, common: &Common) -> Result<Vec<Output>, Trouble> {
+        let mut outputs = compose::make(&self.composing, common)?.outputs;
+        let finishing = FinishArgs {
+            crop,
+            frame: self.linear.clone(),
+            out: self.pictures.clone(),
+            overwrite: args.output.overwrite,
+            no_report: args.no_report,
+            tones: 1.0,
+            ..FinishArgs::usual()
+        };
+        outputs.extend(finish::make(&finishing, common)?.outputs);
+        Ok(outputs)
+    }
+}
