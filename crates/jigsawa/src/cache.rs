@@ -36,7 +36,7 @@ struct Key {
 pub struct Store {
     folder: PathBuf,
     /// A folder that vanishes with the store.
-    temporary: Option<tempfile::TempDir>,
+    _temporary: Option<tempfile::TempDir>,
 }
 
 impl Store {
@@ -49,26 +49,19 @@ impl Store {
             })?;
             return Ok(Self {
                 folder: temporary.path().to_owned(),
-                temporary: Some(temporary),
+                _temporary: Some(temporary),
             });
         }
         // Made when there is something to keep: a run that fails leaves nothing behind.
         Ok(Self {
             folder: out.join(FOLDER),
-            temporary: None,
+            _temporary: None,
         })
     }
 
-    /// What an earlier run has kept of a frame, if it is still good.
+    /// What this run or an earlier one has kept of a frame, if it is still good; of a passing store what this run has
+    /// kept, since it begins empty.
     pub fn load<T: DeserializeOwned, W: Way>(&self, path: &Path, way: &W) -> Option<T> {
-        if self.temporary.is_some() {
-            return None;
-        }
-        self.read(path, way)
-    }
-
-    /// What this run has kept of a frame, or found kept.
-    pub fn read<T: DeserializeOwned, W: Way>(&self, path: &Path, way: &W) -> Option<T> {
         let key = key(path, way)?;
         let bytes = fs::read(self.file(&key, W::KIND)).ok()?;
         let (kept, value): (Key, T) = postcard::from_bytes(&bytes).ok()?;
@@ -160,8 +153,9 @@ mod tests {
         fs::write(&path, "one").unwrap();
         let store = Store::open(dir.path(), false).unwrap();
         store.keep(&path, &Side(1), &5u32);
-        assert_eq!(store.load::<u32, _>(&path, &Side(1)), None);
-        assert_eq!(store.read(&path, &Side(1)), Some(5u32));
+        assert_eq!(store.load(&path, &Side(1)), Some(5u32));
+        let next = Store::open(dir.path(), false).unwrap();
+        assert_eq!(next.load::<u32, _>(&path, &Side(1)), None);
         assert_eq!(fs::read_dir(dir.path()).unwrap().count(), 1);
     }
 }

@@ -3,6 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use jigsawa_core::layout::Layout;
+use jigsawa_core::merge::MergeError;
 use jigsawa_formats::error::FileError;
 use jigsawa_formats::facts::{wcs_cards, wcs_records};
 use jigsawa_formats::fits::Cards;
@@ -126,6 +127,18 @@ pub fn begin(path: &Path, overwrite: bool) -> Result<Unfinished, Trouble> {
             error,
         },
     })
+}
+
+/// A merge that stopped, in words: `name` is that of an input.
+pub fn stopped(error: MergeError, name: impl Fn(usize) -> String, target: &Path) -> Trouble {
+    let (file, verb, why) = match error {
+        MergeError::Source { input, error } => (name(input), "read", error),
+        MergeError::Sink(error) => (target.display().to_string(), "written", error),
+    };
+    Trouble::Merge {
+        message: format!("'{file}' cannot be {verb}: {why}"),
+        file: Some(file),
+    }
 }
 
 /// Gives finished files their names; they stand before the outputs that are there already.

@@ -6,7 +6,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 
 use jigsawa_core::balance::Balance;
 use jigsawa_core::layout::{Layout, LayoutFrame, PlacementRecord};
-use jigsawa_core::merge::{Budget, Input, MergeError, Sampling, SideBySide, merge};
+use jigsawa_core::merge::{Budget, Input, Sampling, SideBySide, merge};
 use jigsawa_core::verdict::Verdict;
 use jigsawa_formats::fits::{Cards, Depth, FitsPlane, FitsWriter};
 use jigsawa_formats::whole::Unfinished;
@@ -15,7 +15,7 @@ use crate::account::Output;
 use crate::cli::Common;
 use crate::compose::{file_name, frame_line};
 use crate::frames::{Frame, stem};
-use crate::outputs::{begin, make_folder, sky_cards};
+use crate::outputs::{begin, make_folder, sky_cards, stopped};
 use crate::tell::Trouble;
 use crate::terminal::Progress;
 
@@ -150,22 +150,8 @@ fn write_one(
     let budget = Budget {
         bytes: common.memory,
     };
-    merge(&inputs, size, &how, budget, &mut sink, &|_, _| {}).map_err(|e| {
-        let (file, verb, why) = match &e {
-            MergeError::Source { error, .. } => {
-                (frames[target.planes[0]].name(), "read", error.to_string())
-            }
-            MergeError::Sink(error) => (
-                target.file.display().to_string(),
-                "written",
-                error.to_string(),
-            ),
-        };
-        Trouble::Merge {
-            message: format!("'{file}' cannot be {verb}: {why}"),
-            file: Some(file),
-        }
-    })?;
+    merge(&inputs, size, &how, budget, &mut sink, &|_, _| {})
+        .map_err(|e| stopped(e, |_| frames[target.planes[0]].name(), &target.file))?;
     sink.complete().map_err(wrong)
 }
 

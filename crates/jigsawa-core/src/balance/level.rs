@@ -119,19 +119,9 @@ pub fn match_sky(
     (factor, by, stars): (Measured, ScaleBy, usize),
     shape: Option<Shape>,
 ) -> Result<Matched, BalanceError> {
-    let patches = both_skies(&reference.samples, &frame.samples);
-    if patches.is_empty() {
-        return Err(BalanceError::NoCommonSky);
-    }
-    let between = Between {
-        reference,
-        frame,
-        scale: Scale { factor, by, stars },
-        both: &patches,
-        shape: Some(shape.unwrap_or(Shape::Plane)),
-        dark: Dark::Both,
-    };
-    between.find(&[], Vec::new())
+    let scale = Scale { factor, by, stars };
+    let shape = Some(shape.unwrap_or(Shape::Plane));
+    surface_between(reference, frame, scale, shape, Dark::Both)
 }
 
 /// Brings the sky of a frame to that of the reference of its filter where its scale is known already. Nebula that
@@ -145,6 +135,18 @@ pub fn match_scaled(
     (factor, by, stars): (Measured, ScaleBy, usize),
     shape: Option<Shape>,
 ) -> Result<Matched, BalanceError> {
+    let scale = Scale { factor, by, stars };
+    surface_between(reference, frame, scale, shape, Dark::All)
+}
+
+/// The surface between two skies where the scale is known.
+fn surface_between(
+    reference: &Sky<'_>,
+    frame: &Sky<'_>,
+    scale: Scale,
+    shape: Option<Shape>,
+    dark: Dark,
+) -> Result<Matched, BalanceError> {
     let patches = both_skies(&reference.samples, &frame.samples);
     if patches.is_empty() {
         return Err(BalanceError::NoCommonSky);
@@ -152,10 +154,10 @@ pub fn match_scaled(
     let between = Between {
         reference,
         frame,
-        scale: Scale { factor, by, stars },
+        scale,
         both: &patches,
         shape,
-        dark: Dark::All,
+        dark,
     };
     between.find(&[], Vec::new())
 }

@@ -8,6 +8,8 @@
 //!
 //! Where all are full the shortest one's value is kept, and told.
 
+use multiversion::multiversion;
+
 use crate::merge::TileOp;
 
 /// An exposure that takes part, the longest first.
@@ -45,63 +47,49 @@ impl TileOp for Cascade {
 
     fn run(&self, inputs: &[&[f32]], out: &mut [&mut [f32]]) {
         let n = out[0].len();
-        let whole = |i: usize| {
-            let (v, m) = (inputs[2 * i], inputs[2 * i + 1]);
-            v.iter().zip(m).all(|(v, m)| v.is_finite() && *m >= 1.0)
+        let values: Vec<&[f32]> = inputs.iter().step_by(2).copied().collect();
+        // Short pieces, so that one star's mask does not make a whole row slow; whole ones next to each other go
+        // together.
+        let is_whole = |from: usize| {
+            let piece = from..(from + PIECE).min(n);
+            (0..self.parts.len()).all(|i| {
+                whole(
+                    &inputs[2 * i][piece.clone()],
+                    &inputs[2 * i + 1][piece.clone()],
+                )
+            })
         };
-        if (0..self.parts.len()).all(whole) {
-            self.all_valid(inputs, out);
-            return;
-        }
-        for x in 0..n {
-            for (plane, v) in out.iter_mut().zip(self.pixel(inputs, x)) {
-                plane[x] = v;
+        let mut from = 0;
+        while from < n {
+            let mut to = from;
+            while to < n && is_whole(to) {
+                to += PIECE;
             }
+            let to = to.min(n);
+            if to > from {
+                let values: Vec<&[f32]> = values.iter().map(|v| &v[from..to]).collect();
+                let mut out: Vec<&mut [f32]> = out.iter_mut().map(|o| &mut o[from..to]).collect();
+                all_valid(self, &values, &mut out);
+            }
+            let end = (to + PIECE).min(n);
+            for x in to..end {
+                for (plane, v) in out.iter_mut().zip(self.pixel(inputs, x)) {
+                    plane[x] = v;
+                }
+            }
+            from = end;
         }
     }
 }
+
+/// Pixels that go the quick way or the careful way together.
+const PIECE: usize = 32;
 
 impl Cascade {
     /// Weight of an exposure in this light.
     #[inline]
     fn weight(part: Part, light: f32) -> f32 {
         1.0 / (part.variance + part.per_light * light)
-    }
-
-    /// The usual run: all exposures are valid all along.
-    fn all_valid(&self, inputs: &[&[f32]], out: &mut [&mut [f32]]) {
-        let n = out[0].len();
-        let dark: Vec<f32> = self.parts.iter().map(|p| Self::weight(*p, 0.0)).collect();
-        let per = 1.0 / dark.iter().sum::<f32>();
-        let (value, rest) = out.split_at_mut(1);
-        let (source, rest) = rest.split_at_mut(1);
-        let (weight, rest) = rest.split_at_mut(1);
-        let (valid, sigma) = rest.split_at_mut(1);
-        valid[0].fill(self.parts.len() as f32);
-        let (value, source, weight) = (&mut *value[0], &mut *source[0], &mut *weight[0]);
-        for x in 0..n {
-            let seen: f32 = dark
-                .iter()
-                .enumerate()
-                .map(|(i, w)| w * inputs[2 * i][x])
-                .sum();
-            let light = (seen * per - self.sky).max(0.0);
-            let (mut sum, mut all, mut most, mut best) = (0.0f32, 0.0f32, 0.0f32, 0.0f32);
-            for (i, part) in self.parts.iter().enumerate() {
-                let w = Self::weight(*part, light);
-                sum += w * inputs[2 * i][x];
-                all += w;
-                if w > most {
-                    (most, best) = (w, (i + 1) as f32);
-                }
-            }
-            value[x] = sum / all;
-            source[x] = best;
-            weight[x] = most / all;
-            if let Some(sigma) = sigma.first_mut() {
-                sigma[x] = 1.0 / all.sqrt();
-            }
-        }
     }
 
     /// A pixel where something is not valid: value, source, its weight, valid exposures, and the error.
@@ -183,6 +171,67 @@ impl Cascade {
         match kept {
             Some(v) => [v, EVERYWHERE_FULL, 1.0, 0.0, f32::INFINITY],
             None => [f32::NAN, 0.0, 0.0, 0.0, f32::NAN],
+        }
+    }
+}
+
+/// Is everything there, and valid? Without a branch, so that eight go at a time.
+fn whole(values: &[f32], valid: &[f32]) -> bool {
+    const EXPONENT: u32 = 0x7f80_0000;
+    let missing = values.iter().fold(0u32, |any, v| {
+        any | u32::from(v.to_bits() & EXPONENT == EXPONENT)
+    });
+    let fading = valid.iter().fold(0u32, |any, m| any | u32::from(*m < 1.0));
+    missing | fading == 0
+}
+
+/// The usual run: all exposures are valid all along. Exposure by exposure, so that eight pixels go at a time; planes of
+/// the result serve as memory until they are filled.
+#[multiversion(targets("x86_64+avx2"))]
+fn all_valid(cascade: &Cascade, values: &[&[f32]], out: &mut [&mut [f32]]) {
+    let n = out[0].len();
+    let parts = &cascade.parts;
+    let dark: Vec<f32> = parts.iter().map(|p| 1.0 / p.variance).collect();
+    let per = 1.0 / dark.iter().sum::<f32>();
+    let (sum, rest) = out.split_at_mut(1);
+    let (best, rest) = rest.split_at_mut(1);
+    let (most, rest) = rest.split_at_mut(1);
+    let (light, sigma) = rest.split_at_mut(1);
+    let (sum, best, most, light) = (&mut *sum[0], &mut *best[0], &mut *most[0], &mut *light[0]);
+    let mut all = vec![0.0f32; n];
+    light.fill(0.0);
+    for (w, v) in dark.iter().zip(values) {
+        for (l, v) in light.iter_mut().zip(&v[..n]) {
+            *l += w * v;
+        }
+    }
+    for l in light.iter_mut() {
+        *l = (*l * per - cascade.sky).max(0.0);
+    }
+    sum.fill(0.0);
+    best.fill(0.0);
+    most.fill(0.0);
+    for (i, (part, v)) in parts.iter().zip(values).enumerate() {
+        let number = (i + 1) as f32;
+        let (sum, best, most) = (&mut sum[..n], &mut best[..n], &mut most[..n]);
+        let (all, light, v) = (&mut all[..n], &light[..n], &v[..n]);
+        for x in 0..n {
+            let w = 1.0 / (part.variance + part.per_light * light[x]);
+            sum[x] += w * v[x];
+            all[x] += w;
+            let more = w > most[x];
+            most[x] = if more { w } else { most[x] };
+            best[x] = if more { number } else { best[x] };
+        }
+    }
+    for ((s, m), a) in sum.iter_mut().zip(most.iter_mut()).zip(&all) {
+        *s /= a;
+        *m /= a;
+    }
+    light.fill(parts.len() as f32);
+    if let Some(sigma) = sigma.first_mut() {
+        for (s, a) in sigma.iter_mut().zip(&all) {
+            *s = 1.0 / a.sqrt();
         }
     }
 }

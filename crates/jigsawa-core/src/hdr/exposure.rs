@@ -1,5 +1,7 @@
 //! A frame as one exposure of several: what it shows, from where it is full, and how it responds to light.
 
+use rayon::prelude::*;
+
 use super::full::{Full, full};
 use super::light::{Light, LightGrid};
 use super::mask::{Border, Mask};
@@ -47,32 +49,37 @@ impl<'a> Exposure<'a> {
         let full = full(plane.data(), level, said, header, catalogue.saturation);
         let top = full.map_or(f32::INFINITY, |f| f.level);
         let grid = LightGrid::over(canvas);
-        let light = Light::take(plane, member.placement, grid, (level, sigma), top);
-        let responses: Vec<Option<Response>> = shorter
-            .iter()
-            .map(|s| respond(&light, &s.light, top))
-            .collect();
+        // What goes by one thread goes beside what goes by another.
+        let ((light, responses), wings) = rayon::join(
+            || {
+                let light = Light::take(plane, member.placement, grid, (level, sigma), top);
+                let responses: Vec<Option<Response>> = shorter
+                    .par_iter()
+                    .map(|s| respond(&light, &s.light, top))
+                    .collect();
+                (light, responses)
+            },
+            // A plane in memory can be read.
+            || wing_exponent(plane, catalogue).ok().flatten(),
+        );
         let shoulder = responses
             .iter()
             .flatten()
             .filter_map(|r| r.shoulder)
             .fold(f32::INFINITY, f32::min);
         let limit = (level + TRUSTED * (top - level)).min(shoulder);
-        let samples = Samples::take(
-            plane,
-            member.placement,
-            catalogue,
-            Some(limit),
-            Lattice::over(canvas),
+        let lattice = Lattice::over(canvas);
+        let (samples, mask) = rayon::join(
+            || Samples::take(plane, member.placement, catalogue, Some(limit), lattice),
+            || Mask::new(plane, limit, Border::default()),
         );
         Self {
-            // A plane in memory can be read.
-            wings: wing_exponent(plane, catalogue).ok().flatten(),
-            mask: Mask::new(plane, limit, Border::default()),
             sky: Sky { member, samples },
             full,
             limit,
             light,
+            wings,
+            mask,
             responses,
         }
     }

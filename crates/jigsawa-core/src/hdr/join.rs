@@ -1,5 +1,7 @@
 //! Exposures joined: each with its balance, its noise, and what its stars need, to be merged with the longest.
 
+use rayon::prelude::*;
+
 use super::cascade::Part;
 use super::chain::{Link, chain};
 use super::exposure::Exposure;
@@ -53,18 +55,18 @@ const SAME_SIGMA: f64 = 3.0;
 /// The first exposure that cannot be joined.
 pub fn join(exposures: &[Exposure<'_>], shape: Option<Shape>) -> Result<Vec<Joined>, HdrError> {
     let found = factors(exposures);
-    let mut all = Vec::with_capacity(exposures.len());
-    for (i, factor) in found.iter().enumerate() {
-        let balance = match factor {
-            None => return Err(HdrError::Untied(i)),
-            Some(_) if i == 0 => Balance::identity(exposures[0].member().catalogue),
-            Some(f) => f.balance(exposures, i, shape)?,
+    let tied = |(i, factor): (usize, &Option<Factor>)| -> Result<Joined, HdrError> {
+        let factor = factor.as_ref().ok_or(HdrError::Untied(i))?;
+        let balance = if i == 0 {
+            Balance::identity(exposures[0].member().catalogue)
+        } else {
+            factor.balance(exposures, i, shape)?
         };
         let scale = balance.scale.value;
         let light = &exposures[i].light;
         let first = f64::from(exposures[0].light.variance);
         let variance = scale * scale * f64::from(light.variance);
-        all.push(Joined {
+        Ok(Joined {
             part: Part {
                 // A frame without noise has all the weight that numbers can give.
                 variance: variance.max(1e-30) as f32,
@@ -78,11 +80,16 @@ pub fn join(exposures: &[Exposure<'_>], shape: Option<Shape>) -> Result<Vec<Join
                 },
                 ..balance
             },
-            link: factor.as_ref().and_then(|f| f.link),
+            link: factor.link,
             told: told(exposures, i),
             profile: None,
-        });
-    }
+        })
+    };
+    let mut all: Vec<Joined> = found
+        .par_iter()
+        .enumerate()
+        .map(tied)
+        .collect::<Result<_, _>>()?;
     share_photon_noise(&mut all);
     let scales: Vec<f64> = all.iter().map(|j| j.balance.scale.value).collect();
     let bright = bright_stars(exposures, &scales);

@@ -12,7 +12,7 @@ use crate::robust::median;
 use crate::space::{CanvasPx, Point, Size};
 
 /// Points at the most: enough for a slope to a thousandth, in some hundredths of a second.
-const MOST_POINTS: f64 = 400_000.0;
+const MOST_POINTS: f64 = 250_000.0;
 
 /// Points of the canvas at which exposures are compared.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -158,7 +158,7 @@ const MEDIAN_OF_SQUARES: f32 = 0.4549;
 /// brightness. `None` with too few points, or where noise does not behave.
 fn variance(all: &[(f32, f32)], sky: f32) -> Option<(f32, f32)> {
     let mut points: Vec<(f32, f32)> = all.iter().filter(|p| p.0.is_finite()).copied().collect();
-    points.sort_by(|a, b| a.0.total_cmp(&b.0));
+    points.par_sort_unstable_by(|a, b| a.0.total_cmp(&b.0).then(a.1.total_cmp(&b.1)));
     // Half of the groups for the brightest twentieth: light spans decades there.
     let (many, few) = points.split_at(points.len() - points.len() / 20);
     let groups = [many, few].into_iter().flat_map(|part| {

@@ -7,6 +7,7 @@
 //! against what the shorter foretells is its shoulder: from there it is not linear, though not full yet.
 
 use nalgebra::{Matrix4, Vector4};
+use rayon::prelude::*;
 
 use super::light::Light;
 use crate::measured::Measured;
@@ -60,7 +61,7 @@ pub fn respond(longer: &Light, shorter: &Light, full: f32) -> Option<Response> {
     let full_light = f64::from(full - longer.sky);
     // 3 x 3 pixels are averaged.
     let noise = [longer, shorter].map(|l| f64::from(l.sigma()) / 3.0);
-    let all: Vec<(usize, f64, f64)> = longer
+    let mut all: Vec<(usize, f64, f64)> = longer
         .values
         .iter()
         .zip(&shorter.values)
@@ -68,6 +69,8 @@ pub fn respond(longer: &Light, shorter: &Light, full: f32) -> Option<Response> {
         .filter(|(_, (y, x))| y.is_finite() && x.is_finite())
         .map(|(i, (y, x))| (i, f64::from(y - longer.sky), f64::from(x - shorter.sky)))
         .collect();
+    // From faint to bright in the longer exposure; of equal ones that which comes first on the canvas.
+    all.par_sort_unstable_by(|a, b| a.1.total_cmp(&b.1).then(a.0.cmp(&b.0)));
     let start = first_slope(&all)?;
     let least = LEAST_LIGHT * noise[0].max(start * noise[1]);
     let bright: Vec<&(usize, f64, f64)> = all
@@ -104,12 +107,11 @@ pub fn respond(longer: &Light, shorter: &Light, full: f32) -> Option<Response> {
     })
 }
 
-/// A first slope: the middle ratio of the points that are brightest in the longer exposure.
+/// A first slope: the middle ratio of the points that are brightest in the longer exposure, the last of all.
 fn first_slope(all: &[(usize, f64, f64)]) -> Option<f64> {
-    let mut order: Vec<&(usize, f64, f64)> = all.iter().collect();
-    order.sort_by(|a, b| b.1.total_cmp(&a.1));
-    let mut ratios: Vec<f32> = order
+    let mut ratios: Vec<f32> = all
         .iter()
+        .rev()
         .take((all.len() / 50).clamp(LEAST_POINTS, 2000))
         .filter(|p| p.2 > 0.0)
         .map(|p| (p.1 / p.2) as f32)
@@ -245,11 +247,8 @@ fn shoulder(all: &[(usize, f64, f64)], fit: &Fit, longer: &Light, full_light: f6
 
 /// Some of the points, as many of every brightness as there are.
 fn thinned(all: &[(usize, f64, f64)]) -> impl Iterator<Item = (usize, f64, f64)> {
-    let mut order: Vec<(usize, f64, f64)> = all.to_vec();
-    order.sort_by(|a, b| a.1.total_cmp(&b.1));
     // Every thousandth of all, and every fiftieth of the brightest.
-    let bright = order.len().saturating_sub(order.len() / 20);
-    let (faint, bright) = order.split_at(bright);
+    let (faint, bright) = all.split_at(all.len() - all.len() / 20);
     let some = |part: &[(usize, f64, f64)]| {
         let every = part.len().div_ceil(SHOWN / 2).max(1);
         part.iter().step_by(every).copied().collect::<Vec<_>>()

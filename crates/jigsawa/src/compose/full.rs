@@ -4,7 +4,7 @@ use std::path::Path;
 
 use jigsawa_core::colour::{Composite, Luminance, Source, White};
 use jigsawa_core::layout::{Layout, LayoutFrame, PlacementRecord};
-use jigsawa_core::merge::{Budget, Input, MergeError, Sampling, look, merge};
+use jigsawa_core::merge::{Budget, Input, Sampling, look, merge};
 use jigsawa_core::resample::Shape;
 use jigsawa_core::space::{Point, Rect};
 use jigsawa_core::stars::{Catalogue, star_flux};
@@ -170,19 +170,7 @@ pub fn linear(
     merge(&all, size, composite, budget, &mut sink, &|done, all| {
         progress.of(done, all);
     })
-    .map_err(|e| {
-        let name = |input: usize| inputs.frames[list[input]].name();
-        match e {
-            MergeError::Source { input, error } => Trouble::Merge {
-                file: Some(name(input)),
-                message: format!("'{}' cannot be read: {error}", name(input)),
-            },
-            MergeError::Sink(error) => Trouble::Merge {
-                file: Some(path.display().to_string()),
-                message: format!("'{}' cannot be written: {error}", path.display()),
-            },
-        }
-    })?;
+    .map_err(|e| outputs::stopped(e, |input| inputs.frames[list[input]].name(), path))?;
     sink.complete().map_err(wrong)
 }
 

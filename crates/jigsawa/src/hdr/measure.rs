@@ -31,33 +31,46 @@ pub fn measure_set<'a>(
     progress: &Progress,
 ) -> Result<Measured<'a>, Trouble> {
     let mut exposures: Vec<Exposure<'a>> = Vec::with_capacity(set.frames.len());
-    let mut buffer = Vec::new();
-    for i in set.frames.iter().rev() {
-        let f = &frames[*i];
-        // A used frame has stars and a place.
-        let member: Member<'a> = field.member(*i).ok_or_else(|| Trouble::LeftOut {
-            file: f.name(),
-            reason: "it shows nothing that can be measured".to_owned(),
-        })?;
-        let plane = f
-            .file
-            .read_plane(f.plane.unwrap_or(0), std::mem::take(&mut buffer))
-            .map_err(|e| Trouble::Files(vec![(f.path.clone(), e)]))?;
-        let known = f.facts.saturation;
-        let said = args.saturations.iter().any(|(name, _)| f.is_called(name));
-        let levels = if said { (known, None) } else { (None, known) };
-        let shorter: Vec<&Exposure<'_>> = exposures.iter().collect();
-        let own = Exposure::measure(&plane, member, layout.canvas.size, levels, &shorter);
-        buffer = plane.into_data();
-        if own.full_part() > ALL_FULL {
-            return Err(Trouble::AllFull {
+    let order: Vec<&Frame> = set.frames.iter().rev().map(|i| &frames[*i]).collect();
+    // The next frame is read while one is measured; two are in memory.
+    std::thread::scope(|scope| -> Result<(), Trouble> {
+        let (give, read) = std::sync::mpsc::sync_channel(0);
+        let (back, spare) = std::sync::mpsc::channel::<Vec<f32>>();
+        let list = order.clone();
+        scope.spawn(move || {
+            for f in list {
+                let buffer = spare.try_recv().unwrap_or_default();
+                let plane = f.file.read_plane(f.plane.unwrap_or(0), buffer);
+                if give.send(plane).is_err() {
+                    break;
+                }
+            }
+        });
+        for ((i, f), plane) in set.frames.iter().rev().zip(&order).zip(&read) {
+            // A used frame has stars and a place.
+            let member: Member<'a> = field.member(*i).ok_or_else(|| Trouble::LeftOut {
                 file: f.name(),
-                limit: own.limit,
-            });
+                reason: "it shows nothing that can be measured".to_owned(),
+            })?;
+            let plane = plane.map_err(|e| Trouble::Files(vec![(f.path.clone(), e)]))?;
+            let known = f.facts.saturation;
+            let said = args.saturations.iter().any(|(name, _)| f.is_called(name));
+            let levels = if said { (known, None) } else { (None, known) };
+            let shorter: Vec<&Exposure<'_>> = exposures.iter().collect();
+            let own = Exposure::measure(&plane, member, layout.canvas.size, levels, &shorter);
+            // The reader may have ended already; then the memory is not wanted any more.
+            let _ = back.send(plane.into_data());
+            if own.full_part() > ALL_FULL {
+                return Err(Trouble::AllFull {
+                    file: f.name(),
+                    limit: own.limit,
+                });
+            }
+            exposures.insert(0, own);
+            progress.step();
         }
-        exposures.insert(0, own);
-        progress.step();
-    }
+        Ok(())
+    })?;
     let joined = join(&exposures, shape).map_err(|error| {
         let (HdrError::Untied(k) | HdrError::Sky(k, _)) = error;
         Trouble::Hdr {

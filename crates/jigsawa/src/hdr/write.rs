@@ -6,7 +6,7 @@ use jigsawa_core::balance::Balance;
 use jigsawa_core::doors::{DoorError, FrameSource, TileSink};
 use jigsawa_core::hdr::{Cascade, EVERYWHERE_FULL, Reprofiled};
 use jigsawa_core::layout::Layout;
-use jigsawa_core::merge::{Budget, Input, MergeError, Sampling, merge};
+use jigsawa_core::merge::{Budget, Input, Sampling, merge};
 use jigsawa_core::resample::Shape;
 use jigsawa_core::space::Rect;
 use jigsawa_formats::fits::{Cards, Depth, FitsPlane, FitsWriter};
@@ -17,7 +17,7 @@ use super::sets::Set;
 use crate::cli::Common;
 use crate::compose::{file_name, frame_line};
 use crate::frames::Frame;
-use crate::outputs::{begin, sky_cards};
+use crate::outputs::{begin, sky_cards, stopped};
 use crate::tell::Trouble;
 use crate::terminal::Progress;
 
@@ -113,22 +113,11 @@ pub fn merge_set(
         progress.of(done, all);
     })
     .map_err(|e| {
-        let (file, verb, why) = match &e {
-            MergeError::Source { input, error } => (
-                frames[set.frames[input / 2]].name(),
-                "read",
-                error.to_string(),
-            ),
-            MergeError::Sink(error) => (
-                paths.frame.display().to_string(),
-                "written",
-                error.to_string(),
-            ),
-        };
-        Trouble::Merge {
-            message: format!("'{file}' cannot be {verb}: {why}"),
-            file: Some(file),
-        }
+        stopped(
+            e,
+            |input| frames[set.frames[input / 2]].name(),
+            &paths.frame,
+        )
     })?;
     Ok(Merged {
         frame: sink.frame.complete().map_err(|e| wrong(&paths.frame, e))?,

@@ -370,7 +370,7 @@ fn field() -> Markup {
 fn picture(night: &Night, i: usize, store: &Store, way: &Way) -> Markup {
     let used = night.judged[i].verdict == Verdict::Used;
     let kept = store
-        .read(&night.files[i].path, way)
+        .load(&night.files[i].path, way)
         .and_then(|l: crate::survey::Looked| l.preview);
     let class = format!(
         "stamp {} {}",

@@ -187,6 +187,7 @@ impl Night {
 
     pub fn frame(self, name: &str, frame: Frame) -> Self {
         static CLOUDS: OnceLock<Clouds> = OnceLock::new();
+        static HEART: OnceLock<Clouds> = OnceLock::new();
         std::fs::create_dir_all(self.path(name).parent().unwrap()).unwrap();
         let Frame {
             shot,
@@ -196,7 +197,6 @@ impl Night {
             seconds,
             bright,
         } = frame;
-        static HEART: OnceLock<Clouds> = OnceLock::new();
         let taken = if bright {
             let clouds =
                 HEART.get_or_init(|| Clouds::over((600.0, 300.0, 1460.0, 1000.0)).with_heart());
