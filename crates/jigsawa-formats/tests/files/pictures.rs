@@ -79,6 +79,40 @@ fn floats_survive_a_tiff_file(#[values(true, false)] encoded: bool) {
     }
 }
 
+#[rstest]
+#[case(false, 0.0)]
+#[case(true, 5e-4)]
+fn brightness_alone_survives_an_exr_file(#[case] half: bool, #[case] lost: f32) {
+    let dir = tempfile::tempdir().unwrap();
+    let path = dir.path().join("a.exr");
+    let all: Vec<f32> = (0..360u16)
+        .map(|i| 1e-3 * 1.05f32.powi(i32::from(i)))
+        .collect();
+    let pixel = Pixel {
+        colour: false,
+        half,
+    };
+    let mut from = 0;
+    filled(&path, |f| {
+        exr::write(f, SHAPE, pixel, &about(), &mut |rows, out| {
+            out.clear();
+            out.extend_from_slice(&all[from..from + 4 * rows]);
+            from += 4 * rows;
+            Ok(())
+        })
+    });
+    let back = ::exr::prelude::read_first_flat_layer_from_file(&path).unwrap();
+    let channels = &back.layer_data.channel_data.list;
+    assert_eq!(
+        (channels.len(), channels[0].name.to_string()),
+        (1, "Y".to_owned())
+    );
+    for (got, want) in channels[0].sample_data.values_as_f32().zip(&all) {
+        // Below 6e-5 a half has fewer digits.
+        assert!((got / want - 1.0).abs() <= lost, "{got} for {want}");
+    }
+}
+
 #[test]
 fn floats_survive_an_exr_file() {
     let dir = tempfile::tempdir().unwrap();

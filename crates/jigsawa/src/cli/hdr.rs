@@ -12,7 +12,7 @@ use super::{GridArgs, KernelArg, OutputArgs, pair, relocation};
   jigsawa hdr ha_300s.fits ha_030s.fits ha_003s.fits --out result --name heart
   jigsawa hdr *.fits --out result --name heart --palette HOO       (exposures of several lines to a finished picture)
   jigsawa hdr long.fits short.fits --exposure long=300 --exposure short=5 --saturation long=58000
-  jigsawa hdr work/heart.layout.json --out result --sigma --exr half
+  jigsawa hdr work/heart.layout.json --out result --sigma --exr=half
 
 Frames of one filter are merged into one linear frame each, all filters on one canvas. The longest exposure gives the
 faint light, shorter ones what is full in it. docs/hdr.md says how, and what the map tells.")]

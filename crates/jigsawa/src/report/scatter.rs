@@ -7,6 +7,9 @@ use super::svg::{AXIS, GRID, SERIES, classed, opened};
 /// Size of a plot, in its own units.
 const PLOT: (u32, u32) = (430, 230);
 
+/// Steps of a line.
+const STEPS: u32 = 200;
+
 /// What stands at an axis's marks.
 pub type Label<'a> = &'a dyn Fn(&f64) -> String;
 
@@ -81,7 +84,12 @@ impl Scatter<'_> {
             .y_label_formatter(self.y_label)
             .draw()?;
         if let Some(line) = self.line {
-            chart.draw_series(LineSeries::new([(x0, line(x0)), (x1, line(x1))], AXIS))?;
+            // What lies outside of the plot would be drawn along its edge.
+            let inside = (0..=STEPS)
+                .map(|i| x0 + (x1 - x0) * f64::from(i) / f64::from(STEPS))
+                .map(|x| (x, line(x)))
+                .filter(|(_, y)| (self.y_range.0..=self.y_range.1).contains(y));
+            chart.draw_series(LineSeries::new(inside, AXIS))?;
         }
         for level in self.levels {
             chart.draw_series(LineSeries::new([(x0, *level), (x1, *level)], GRID))?;

@@ -127,6 +127,7 @@ fn the_account_is_one_json_document() {
             "green",
             "noise",
             "blur",
+            "tones",
             "stretch",
             "local contrast",
             "saturation",

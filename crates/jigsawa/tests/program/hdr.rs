@@ -128,9 +128,9 @@ fn a_palette_makes_the_picture_in_one_command_and_resamples_nothing_twice() {
         .success()
         .json();
     assert_eq!(composed["frames"][1]["placement"]["by"], "same canvas");
-    // A layout of an earlier run stands for the frames.
+    // A layout of an earlier run stands for the frames; neither threads nor memory change a bit.
     night
-        .run("hdr r/heart-hdr.layout.json --out again --name heart --linear-only --no-report")
+        .run("hdr r/heart-hdr.layout.json --out again --name heart --linear-only --no-report --threads 1 --memory 40M")
         .success();
     let name = "heart-Ha-hdr.fits";
     let (a, b) = (
@@ -270,4 +270,43 @@ fn a_frame_of_another_field_is_left_out_and_the_rest_is_merged() {
         .run("hdr long.fits short.fits stray.fits --out r --linear-only --no-report")
         .success()
         .says("left out   stray.fits");
+}
+
+#[test]
+fn tones_bring_the_core_down_and_leave_the_linear_frame_as_it_is() {
+    let (night, _) = merged();
+    let before = std::fs::read(night.path("r/heart-Ha-hdr.fits")).unwrap();
+    let grey = |options: &str, out: &str| {
+        let line = format!(
+            "finish r/heart-Ha-hdr.fits {options} --out {out} --contrast 0% --no-report --crop none"
+        );
+        let run = night.run(&line).success();
+        (run, plane(&night.path(out), 0))
+    };
+    let (run, plain) = grey("", "t/plain.fits");
+    assert!(run.out.contains("tones"), "{}", run.out);
+    let (run, toned) = grey("--tones", "t/toned.fits");
+    assert!(run.out.contains("is held back"), "{}", run.out);
+    // The heart stands in the middle: without tones it is white all over, with them it has structure below white.
+    let core = |p: &jigsawa_core::plane::Plane| -> Vec<f32> {
+        (0..40 * 40)
+            .map(|i| p.at(320 + i % 40, 250 + i / 40))
+            .collect()
+    };
+    let mean = |v: &[f32]| v.iter().sum::<f32>() / v.len() as f32;
+    let (a, b) = (core(&plain), core(&toned));
+    let shell = |p: &jigsawa_core::plane::Plane| {
+        mean(
+            &(0..40 * 40)
+                .map(|i| p.at(320 + i % 40, 60 + i / 40))
+                .collect::<Vec<_>>(),
+        )
+    };
+    let lifted = (shell(&toned) / mean(&b)) / (shell(&plain) / mean(&a));
+    assert!(lifted > 1.15, "{lifted}");
+    assert!(mean(&b) > shell(&toned), "the core stays the brightest");
+    assert_eq!(
+        std::fs::read(night.path("r/heart-Ha-hdr.fits")).unwrap(),
+        before
+    );
 }

@@ -80,6 +80,8 @@ fn power(v: &f64) -> String {
     let n = 10f64.powf(*v);
     if n >= 99_999.0 {
         format!("{:.0}k", n / 1000.0)
+    } else if n < 0.99 {
+        format!("{n:.1}")
     } else {
         format!("{n:.0}")
     }
