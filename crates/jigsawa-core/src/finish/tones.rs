@@ -212,10 +212,10 @@ mod tests {
     fn the_core_comes_near_the_shell_and_stays_the_brightest() {
         let (plane, out) = toned(1.0);
         let at = |x: usize| out[100 * 240 + x];
-        // A thousand to one becomes some tens to one.
+        // Five hundred to one becomes a hundred to one or less: with the stretch that follows both are seen.
         let (before, after) = (plane.at(120, 100) / plane.at(8, 100), at(120) / at(8));
         assert!(
-            before > 400.0 && (4.0..60.0).contains(&after),
+            before > 400.0 && (4.0..100.0).contains(&after),
             "{before} {after}"
         );
         // Along a row light falls from the core outwards, but for the folds: no halo.
