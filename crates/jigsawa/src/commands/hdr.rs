@@ -5,7 +5,6 @@ use std::path::{Path, PathBuf};
 use jigsawa_core::balance::Shape;
 use jigsawa_core::layout::{Layout, LevelReference, Levels};
 use jigsawa_core::space::{CanvasPx, Point, Rect};
-use jigsawa_core::verdict::Verdict;
 use jigsawa_formats::about::About;
 use jigsawa_formats::whole::Unfinished;
 
@@ -336,7 +335,6 @@ fn doubts(layout: &mut Layout, sets: &[Set], told: &[HdrRow]) {
             ));
         }
     }
-    debug_assert!(layout.frames.iter().any(|f| f.verdict == Verdict::Used));
 }
 
 /// A merged frame as EXR, too.
@@ -348,9 +346,8 @@ fn exr(
     args: &HdrArgs,
 ) -> Result<Unfinished, Trouble> {
     let sky = m.exposures[0].light.sky;
-    let limit = m.exposures[0].limit;
     // Where nothing is known to be full, units stay.
-    let full = if limit.is_finite() { limit - sky } else { 1.0 };
+    let full = m.exposures[0].full.map_or(1.0, |f| f.level - sky);
     let how = Exr {
         numbers: args.exr.unwrap_or(crate::cli::ExrArg::Float),
         sky,
