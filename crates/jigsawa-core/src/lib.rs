@@ -9,6 +9,7 @@
 //! 3. [`matching`] finds which star of a frame is which star of the reference, and [`placement`] fits
 //!    the map between both; [`canvas`] is the common grid.
 //!    [`wcs`] says where both lie on the sky, when headers do.
+//!    Panels of a mosaic are solved and balanced all together ([`mosaic`]).
 //! 4. [`balance`] matches scale and sky of each frame to the reference's.
 //! 5. What was found stands in a [`layout`], each frame with its [`verdict`].
 //! 6. [`merge`] reads original pixels, [`resample`]s each once, balances them and hands aligned values
@@ -35,6 +36,7 @@ pub mod layout;
 pub mod matching;
 pub mod measured;
 pub mod merge;
+pub mod mosaic;
 pub mod placement;
 pub mod plane;
 pub mod quick;

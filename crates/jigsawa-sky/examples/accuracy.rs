@@ -347,6 +347,7 @@ fn shots(case: &Case, seed: u64) -> (Shot, Shot) {
             turn_deg: case.turn_deg,
             scale: case.scale,
             mirrored: case.mirrored,
+            sphere: None,
         },
         optics: Optics {
             distortion_px: case.lens_px,

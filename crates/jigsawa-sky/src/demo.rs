@@ -7,7 +7,7 @@ use crate::camera::{Camera, Numbers};
 use crate::clouds::Clouds;
 use crate::glow::SkyGlow;
 use crate::optics::Optics;
-use crate::pointing::Pointing;
+use crate::pointing::{Pointing, Sphere};
 use crate::shot::{Shot, Taken};
 use crate::spoilt::Spoilt;
 use crate::stars::{Crowd, SkyStar};
@@ -140,6 +140,7 @@ fn frame((i, n): (usize, Night)) -> DemoFrame {
                 turn_deg: n.turn_deg,
                 scale: if second_camera { 0.9 } else { 1.0 },
                 mirrored: second_camera,
+                sphere: None,
             },
             optics: Optics {
                 elongation: n.elongation,
@@ -294,4 +295,153 @@ pub fn take_exposures(frames: &[DemoFrame], each: &mut dyn FnMut(&DemoFrame, Tak
     for f in frames {
         each(f, f.shot.take(&bright_crowd(), Some(&clouds)));
     }
+}
+
+/// The sphere of the demo's sky: 1.45 arc seconds for a unit of the plane.
+pub const SPHERE: Sphere = Sphere {
+    touches: (960.0, 640.0),
+    radius: 180.0 * 3600.0 / (std::f64::consts::PI * 1.45),
+};
+
+/// How one panel of the demo's mosaic was taken in a filter.
+struct PanelNight {
+    turn_deg: f64,
+    aside: (f64, f64),
+    glow: (f64, f64, f64),
+    moon: f64,
+    transparency: f64,
+    fwhm_px: f64,
+}
+
+const fn panel_night(turn_deg: f64, aside: (f64, f64), glow: (f64, f64, f64)) -> PanelNight {
+    PanelNight {
+        turn_deg,
+        aside,
+        glow,
+        moon: 0.0,
+        transparency: 1.0,
+        fwhm_px: 2.9,
+    }
+}
+
+/// Two by two panels of the reef in hydrogen and oxygen, which share 12 % of their sides: each turned a little and
+/// under its own sky, one through thin cloud, one under a moon, one after a meridian flip. Names have the panel
+/// in them.
+pub fn panels() -> Vec<DemoFrame> {
+    const SIZE: (usize, usize) = (1000, 700);
+    let step = (0.88 * SIZE.0 as f64, 0.88 * SIZE.1 as f64);
+    let nights: [(&'static str, usize, Filter, PanelNight); 8] = [
+        (
+            "reef_A1_Ha.fits",
+            0,
+            Filter::Ha,
+            panel_night(0.0, (0.0, 0.0), (62.0, 2.0, -1.5)),
+        ),
+        (
+            "reef_A2_Ha.fits",
+            1,
+            Filter::Ha,
+            PanelNight {
+                transparency: 0.68,
+                ..panel_night(0.9, (4.1, -3.3), (70.0, -2.5, 1.0))
+            },
+        ),
+        (
+            "reef_B1_Ha.fits",
+            2,
+            Filter::Ha,
+            PanelNight {
+                moon: 90.0,
+                fwhm_px: 3.2,
+                ..panel_night(-0.6, (-2.6, 5.2), (75.0, 1.0, 2.0))
+            },
+        ),
+        (
+            "reef_B2_Ha.fits",
+            3,
+            Filter::Ha,
+            panel_night(0.4, (3.0, 2.2), (66.0, -1.0, -2.0)),
+        ),
+        (
+            "reef_A1_OIII.fits",
+            0,
+            Filter::Oiii,
+            panel_night(0.3, (5.0, -4.4), (80.0, 3.0, 2.0)),
+        ),
+        (
+            "reef_A2_OIII.fits",
+            1,
+            Filter::Oiii,
+            PanelNight {
+                moon: 70.0,
+                ..panel_night(-0.8, (-3.7, 1.9), (88.0, -2.0, 1.5))
+            },
+        ),
+        (
+            "reef_B1_OIII.fits",
+            2,
+            Filter::Oiii,
+            PanelNight {
+                fwhm_px: 3.1,
+                ..panel_night(180.7, (1.8, -6.0), (82.0, 1.5, -3.0))
+            },
+        ),
+        (
+            "reef_B2_OIII.fits",
+            3,
+            Filter::Oiii,
+            PanelNight {
+                transparency: 0.75,
+                ..panel_night(-0.2, (-4.5, 3.4), (84.0, -3.0, -1.0))
+            },
+        ),
+    ];
+    nights
+        .into_iter()
+        .enumerate()
+        .map(|(i, (file, at, filter, n))| {
+            let (column, row) = ((at % 2) as f64 - 0.5, 0.5 - (at / 2) as f64);
+            let (level, across, along) = n.glow;
+            DemoFrame {
+                file,
+                filter_card: if filter == Filter::Ha {
+                    "H-alpha 7nm"
+                } else {
+                    "O3"
+                },
+                exposure_s: 300.0,
+                camera_card: "Pebble 24",
+                shot: Shot {
+                    filter,
+                    size: Size::new(SIZE.0, SIZE.1)
+                        .unwrap_or_else(|| unreachable!("both sides are positive")),
+                    pointing: Pointing {
+                        turn_deg: n.turn_deg,
+                        sphere: Some(SPHERE),
+                        ..Pointing::at(
+                            1010.0 + column * step.0 + n.aside.0,
+                            640.0 + row * step.1 + n.aside.1,
+                        )
+                    },
+                    optics: Optics {
+                        angle_rad: 0.4 + i as f64,
+                        elongation: 1.05,
+                        distortion_px: 1.5,
+                        ..Optics::round(n.fwhm_px)
+                    },
+                    camera: Camera::usual(),
+                    glow: SkyGlow {
+                        across,
+                        along,
+                        moon: n.moon,
+                        ..SkyGlow::even(level)
+                    },
+                    transparency: n.transparency,
+                    spoilt: Spoilt::default(),
+                    subs: 30,
+                    seed: 3000 + i as u64,
+                },
+            }
+        })
+        .collect()
 }

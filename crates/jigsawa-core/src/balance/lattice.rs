@@ -5,12 +5,14 @@
 //! samples to some megabytes however large it is; each is the frame's own nearest pixel, since
 //! interpolation would change its noise.
 
+use std::ops::Range;
+
 use rayon::prelude::*;
 
 use super::Balance;
 use crate::placement::Placement;
 use crate::plane::Plane;
-use crate::space::{CanvasPx, Point, Size};
+use crate::space::{CanvasPx, Point, Rect, Size};
 use crate::stars::{Catalogue, Flag};
 
 /// Points of a lattice at the most: every second pixel of a 9-megapixel canvas.
@@ -47,6 +49,18 @@ impl Lattice {
         }
     }
 
+    /// Over a canvas that frames cover in parts: every `step`-th pixel, in patches of `patch` points along a side.
+    pub fn fine(canvas: Size, step: usize, patch: usize) -> Self {
+        let step = step.max(1);
+        Self {
+            canvas,
+            step,
+            patch: patch.max(4),
+            columns: canvas.width().div_ceil(step),
+            rows: canvas.height().div_ceil(step),
+        }
+    }
+
     /// The canvas.
     pub const fn canvas(&self) -> Size {
         self.canvas
@@ -73,6 +87,25 @@ impl Lattice {
         )
     }
 
+    /// Columns and rows of patches that hold all that a frame covers, by the frame's outline.
+    fn around(&self, placement: &Placement, frame: Size) -> (Range<usize>, Range<usize>) {
+        // A lens bends edges: their middles count, too.
+        let (w, h) = (frame.width() as f64 - 1.0, frame.height() as f64 - 1.0);
+        let places = (0..9).map(|k| (f64::from(k % 3) * 0.5 * w, f64::from(k / 3) * 0.5 * h));
+        let back = placement.invert();
+        let rect = Rect::around(places.map(|(x, y)| back.apply(Point::new(x, y))));
+        let px = self.patch_px() as i64;
+        let (columns, rows) = self.patches();
+        let range = |from: i64, to: i64, n: usize| {
+            let patch = |v: i64| (v.div_euclid(px)).clamp(0, n as i64) as usize;
+            patch(from - 2)..patch(to + 2 + px).max(patch(from - 2))
+        };
+        (
+            range(rect.x, rect.right(), columns),
+            range(rect.y, rect.bottom(), rows),
+        )
+    }
+
     /// The points of a patch: columns and rows.
     pub(crate) fn inside(
         &self,
@@ -95,10 +128,16 @@ impl Lattice {
     }
 }
 
-/// What a frame shows at the points of a lattice; NaN where it has no sky: a star, or no data.
+/// What a frame shows at the points of a lattice; NaN where it has no sky: a star, or no data. Kept for the patches
+/// around the frame only, since a panel covers a small part of its canvas.
 #[derive(Debug, Clone)]
 pub struct Samples {
     lattice: Lattice,
+    /// Columns and rows of patches that are kept.
+    patches: (Range<usize>, Range<usize>),
+    /// And of points.
+    columns: Range<usize>,
+    rows: Range<usize>,
     values: Vec<f32>,
 }
 
@@ -127,14 +166,22 @@ impl Samples {
         saturation: Option<f32>,
         lattice: Lattice,
     ) -> Self {
-        let mut values = vec![f32::NAN; lattice.columns * lattice.rows];
+        let patches = lattice.around(placement, plane.size());
+        let points = |p: &Range<usize>, n: usize| {
+            (p.start * lattice.patch).min(n)..(p.end * lattice.patch).min(n)
+        };
+        let columns = points(&patches.0, lattice.columns);
+        let rows = points(&patches.1, lattice.rows);
+        let mut values = vec![f32::NAN; columns.len() * rows.len()];
         let ceiling = saturation.unwrap_or(f32::INFINITY);
+        let (from, top) = (columns.start, rows.start);
         values
-            .par_chunks_mut(lattice.columns)
+            .par_chunks_mut(columns.len().max(1))
             .enumerate()
             .for_each(|(r, row)| {
+                let r = r + top;
                 for (k, run) in row.chunks_mut(STRAIGHT).enumerate() {
-                    let first = k * STRAIGHT;
+                    let first = from + k * STRAIGHT;
                     let at = |c: usize| placement.apply(Point::new(lattice.x(c), lattice.y(r)));
                     let (a, b) = (at(first), at(first + run.len() - 1));
                     let n = (run.len() - 1).max(1) as f64;
@@ -148,7 +195,13 @@ impl Samples {
                     }
                 }
             });
-        let mut samples = Self { lattice, values };
+        let mut samples = Self {
+            lattice,
+            patches,
+            columns,
+            rows,
+            values,
+        };
         samples.without_stars(placement, stars);
         samples
     }
@@ -162,19 +215,33 @@ impl Samples {
     #[must_use]
     pub fn balanced(mut self, balance: &Balance) -> Self {
         let l = self.lattice;
-        let rows = self.values.par_chunks_mut(l.columns).enumerate();
+        let (from, top) = (self.columns.start, self.rows.start);
+        let rows = self
+            .values
+            .par_chunks_mut(self.columns.len().max(1))
+            .enumerate();
         rows.for_each(|(r, row)| {
             for (c, v) in row.iter_mut().enumerate().filter(|(_, v)| v.is_finite()) {
-                *v = balance.apply(f64::from(*v), Point::new(l.x(c), l.y(r))) as f32;
+                let at = Point::new(l.x(from + c), l.y(top + r));
+                *v = balance.apply(f64::from(*v), at) as f32;
             }
         });
         self
     }
 
-    /// A row of a patch.
-    pub(crate) fn row(&self, columns: std::ops::Range<usize>, row: usize) -> &[f32] {
-        let at = row * self.lattice.columns;
-        &self.values[at + columns.start..at + columns.end]
+    /// Columns and rows of the patches that are kept; others show nothing.
+    pub(crate) fn kept(&self) -> (Range<usize>, Range<usize>) {
+        self.patches.clone()
+    }
+
+    /// A row of a patch that is kept.
+    pub(crate) fn row(&self, columns: Range<usize>, row: usize) -> &[f32] {
+        let at = (row - self.rows.start) * self.columns.len();
+        let (from, to) = (
+            columns.start - self.columns.start,
+            columns.end - self.columns.start,
+        );
+        &self.values[at + from..at + to]
     }
 
     fn without_stars(&mut self, placement: &Placement, stars: &Catalogue) {
@@ -195,14 +262,16 @@ impl Samples {
             if !(at.x.is_finite() && at.y.is_finite() && reach.is_finite()) {
                 continue;
             }
-            let points = |from: f64, to: f64, n: usize| {
+            let points = |from: f64, to: f64, kept: &Range<usize>| {
                 let point = |v: f64| (v / l.step as f64).max(0.0) as usize;
-                point(from)..(point(to) + 1).min(n)
+                point(from).max(kept.start)..(point(to) + 1).min(kept.end)
             };
-            for r in points(at.y - reach, at.y + reach, l.rows) {
-                for c in points(at.x - reach, at.x + reach, l.columns) {
+            for r in points(at.y - reach, at.y + reach, &self.rows) {
+                for c in points(at.x - reach, at.x + reach, &self.columns) {
                     if (l.x(c) - at.x).hypot(l.y(r) - at.y) <= reach {
-                        self.values[r * l.columns + c] = f32::NAN;
+                        let place =
+                            (r - self.rows.start) * self.columns.len() + c - self.columns.start;
+                        self.values[place] = f32::NAN;
                     }
                 }
             }

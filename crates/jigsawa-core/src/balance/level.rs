@@ -248,6 +248,19 @@ fn asked_scale(
     })
 }
 
+/// The scale of a frame by the nebula that both show.
+pub(crate) fn nebula_scale(
+    patches: &[BothSkies],
+    lattice: super::Lattice,
+) -> Option<(Measured, usize)> {
+    signal_scale(patches, lattice.canvas()).map(|(scale, _)| (scale, 0))
+}
+
+/// The scale of a frame by exposures and gains, if headers tell.
+pub(crate) fn exposure_or_none(reference: &Member<'_>, frame: &Member<'_>) -> Option<Measured> {
+    exposure_scale(reference, frame)
+}
+
 /// The factors that bring filters' references to the first of them as a picture wants them: broad filters by
 /// their stars, so that colours stay true; lines by their noise, since no star tells how bright a nebula
 /// is in a line. `of` are the members, `to` the number of the one that keeps its scale.

@@ -28,6 +28,7 @@ pub use lattice::{Lattice, Samples};
 pub use level::{
     BothPatch, Evidence, Matched, Sky, Wish, colours, match_scaled, match_sky, match_to,
 };
+pub(crate) use level::{exposure_or_none, nebula_scale};
 pub use patches::{BothSkies, both_skies};
 pub use propose::{Proposal, propose};
 pub use surface::{Domain, Polynomial, Shape, ShapeError, Spline, Surface};

@@ -4,6 +4,8 @@
 //! cosmic rays), and both are averaged. Means keep what medians do not: for any scale, the difference
 //! of the means is the mean of the differences, so a nebula cancels whatever its shape within a patch.
 
+use std::ops::Range;
+
 use rayon::prelude::*;
 
 use super::lattice::Samples;
@@ -31,15 +33,17 @@ const CLIP: (f32, f32) = (3.0, 2.5);
 
 /// All patches that both have, row by row. With one and the same frame twice: its own sky.
 pub fn both_skies(reference: &Samples, frame: &Samples) -> Vec<BothSkies> {
-    let lattice = reference.lattice();
-    let (columns, rows) = lattice.patches();
+    let ((a, b), (c, d)) = (reference.kept(), frame.kept());
+    let both = |a: Range<usize>, b: Range<usize>| a.start.max(b.start)..a.end.min(b.end);
+    let (columns, rows) = (both(a, c), both(b, d));
     let of_row = |r: usize| {
         let mut bench = Bench::default();
-        (0..columns)
+        columns
+            .clone()
             .filter_map(|c| bench.patch(reference, frame, (c, r)))
             .collect::<Vec<_>>()
     };
-    (0..rows).into_par_iter().flat_map_iter(of_row).collect()
+    rows.into_par_iter().flat_map_iter(of_row).collect()
 }
 
 /// Memory of a patch's work.

@@ -48,6 +48,15 @@ pub fn common_stars(reference: &Member<'_>, frame: &Member<'_>) -> Vec<CommonSta
         &spots(frame.catalogue),
         (reference.size, frame.size),
     );
+    good_stars(reference, frame, pairs)
+}
+
+/// The stars of these pairs (places in the catalogues) that both frames show well.
+pub(crate) fn good_stars(
+    reference: &Member<'_>,
+    frame: &Member<'_>,
+    pairs: Vec<(usize, usize)>,
+) -> Vec<CommonStar> {
     // In canvas pixels the wider of both; each frame has its own scale.
     let reach = |m: &Member<'_>| CLEAR * wider(reference, frame) * pixels(m);
     let alone = isolated(reference.catalogue, reach(reference));

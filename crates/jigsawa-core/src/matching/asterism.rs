@@ -32,11 +32,15 @@ const LEAST_LENGTH_PX: f64 = 20.0;
 /// Frame pixels to a reference pixel that two cameras may differ by: 0.25 to 4, and some room.
 const SCALES: std::ops::Range<f64> = 0.2..5.0;
 
+/// Four stars and their code.
 #[derive(Debug, Clone, Copy)]
-struct Group {
-    code: [f64; 4],
-    stars: [usize; 4],
+pub(super) struct Group {
+    pub(super) code: [f64; 4],
+    pub(super) stars: [usize; 4],
 }
+
+/// How far apart codes of the same four stars may be, squared.
+pub(super) const CODE_REACH2: f64 = CODE_TOLERANCE * CODE_TOLERANCE;
 
 /// All maps that pairs of like groups propose, best likeness first.
 pub(super) fn proposals(reference: &[Spot<ReferencePx>], frame: &[Spot<FramePx>]) -> Vec<Proposal> {
@@ -57,30 +61,42 @@ pub(super) fn proposals(reference: &[Spot<ReferencePx>], frame: &[Spot<FramePx>]
         .collect::<Vec<_>>()
         .par_iter()
         .flat_map_iter(|g| {
-            tree.locate_within_distance(g.code, CODE_TOLERANCE * CODE_TOLERANCE)
-                .filter_map(|hit| {
-                    let like = &known[hit.data];
-                    let pairs: [Pair<ReferencePx, FramePx>; 4] = std::array::from_fn(|i| Pair {
-                        from: reference[like.stars[i]].at,
-                        to: frame[g.stars[i]].at,
-                        weight: 1.0,
-                    });
-                    let unlike = like.code.iter().zip(g.code).map(|(a, b)| (a - b) * (a - b));
-                    let map = Map::fit(Model::Similarity, &pairs, None)?;
-                    Some((unlike.sum(), map))
-                })
+            tree.locate_within_distance(g.code, CODE_REACH2)
+                .filter_map(|hit| alike((reference, &known[hit.data]), (frame, g)))
                 .collect::<Vec<_>>()
         })
         .collect();
-    all.retain(|(_, map)| SCALES.contains(&map.area_ratio(reference[0].at).sqrt()));
+    sorted(&mut all)
+}
+
+/// The map that two like groups propose, after how unlike they are all the same; `None` when it is none of two
+/// cameras.
+pub(super) fn alike(
+    (reference, like): (&[Spot<ReferencePx>], &Group),
+    (frame, g): (&[Spot<FramePx>], &Group),
+) -> Option<(f64, Registration)> {
+    let pairs: [Pair<ReferencePx, FramePx>; 4] = std::array::from_fn(|i| Pair {
+        from: reference[like.stars[i]].at,
+        to: frame[g.stars[i]].at,
+        weight: 1.0,
+    });
+    let unlike = like.code.iter().zip(g.code).map(|(a, b)| (a - b) * (a - b));
+    let map = Map::fit(Model::Similarity, &pairs, None)?;
+    SCALES
+        .contains(&map.area_ratio(pairs[0].from).sqrt())
+        .then(|| (unlike.sum(), map))
+}
+
+/// Proposals, the likest groups' first.
+pub(super) fn sorted(all: &mut Vec<(f64, Registration)>) -> Vec<Proposal> {
     all.sort_by(|a, b| a.0.total_cmp(&b.0));
-    all.into_iter()
+    all.drain(..)
         .map(|(_, map)| Proposal { map, spent: 4.0 })
         .collect()
 }
 
 /// The groups among neighbours at every depth; `hand` -1 mirrors the stars first.
-fn groups(stars: &[[f64; 2]], hand: f64) -> Vec<Group> {
+pub(super) fn groups(stars: &[[f64; 2]], hand: f64) -> Vec<Group> {
     let mut chosen: Vec<[usize; 4]> = Vec::new();
     for (i, depth) in DEPTHS.into_iter().enumerate() {
         let depth_before = if i == 0 { 0 } else { DEPTHS[i - 1] };

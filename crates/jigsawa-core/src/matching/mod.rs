@@ -6,6 +6,7 @@
 //! chosen (`pairs`). Guesses of turn and scale, from headers or from a user, go first (`guess`). A
 //! proposal that chance could explain is never accepted, wherever it comes from.
 
+mod among;
 mod asterism;
 mod consensus;
 mod grid;
@@ -17,6 +18,7 @@ mod trust;
 
 use serde::{Deserialize, Serialize};
 
+pub use among::{Shown, Tie, tie_by_guess, ties};
 pub use guess::Guess;
 pub use hint::{Hint, LEAST_HAND_PAIRS};
 pub use pattern::match_patterns;
@@ -44,6 +46,18 @@ impl<S> Clone for Spot<S> {
     }
 }
 impl<S> Copy for Spot<S> {}
+
+impl<S> Spot<S> {
+    /// The same star on a grid that is called something else.
+    pub(crate) fn retyped<T>(self) -> Spot<T> {
+        Spot {
+            at: Point::new(self.at.x, self.at.y),
+            sigma_px: self.sigma_px,
+            clean: self.clean,
+            index: self.index,
+        }
+    }
+}
 
 /// The stars of a catalogue that can be matched, from bright to faint: all but saturated and cut ones.
 pub fn spots<S>(catalogue: &Catalogue) -> Vec<Spot<S>> {

@@ -60,8 +60,13 @@ pub trait TileOp: Sync {
     /// Planes of the result.
     fn planes(&self) -> usize;
 
+    /// Does an input take part in a tile of the canvas? One that does not is neither read nor resampled there.
+    fn wants(&self, _input: usize, _tile: Rect) -> bool {
+        true
+    }
+
     /// Computes a run of pixels from the same run of every input, placed and balanced, NaN where
-    /// there is no data. `out` has a slice for each plane.
+    /// there is no data; the run of an input that is not wanted is empty. `out` has a slice for each plane.
     fn run(&self, inputs: &[&[f32]], out: &mut [&mut [f32]]);
 }
 
@@ -243,6 +248,10 @@ fn compute(
     let mut all = std::mem::take(&mut bench.placed);
     all.resize_with(inputs.len(), Vec::new);
     for (i, ((input, kernel), placed)) in inputs.iter().zip(kernels).zip(&mut all).enumerate() {
+        if !op.wants(i, rect) {
+            placed.clear();
+            continue;
+        }
         placed.resize(rect.area(), 0.0);
         place(input, kernel, rect, bench, placed)
             .map_err(|error| MergeError::Source { input: i, error })?;
@@ -261,7 +270,8 @@ fn compute(
     }
     for start in (0..rect.area()).step_by(rect.width) {
         let run = start..start + rect.width;
-        let from: Vec<&[f32]> = bench.placed.iter().map(|p| &p[run.clone()]).collect();
+        let part = |p: &'_ Vec<f32>| if p.is_empty() { 0..0 } else { run.clone() };
+        let from: Vec<&[f32]> = bench.placed.iter().map(|p| &p[part(p)]).collect();
         let mut to: Vec<&mut [f32]> = planes.iter_mut().map(|p| &mut p[run.clone()]).collect();
         op.run(&from, &mut to);
     }

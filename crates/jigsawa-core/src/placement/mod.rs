@@ -159,6 +159,14 @@ impl<A, B> Map<A, B> {
         }
     }
 
+    /// The same matrix with the bend of this degree, for the part `domain` of `B`, that brings these pairs together
+    /// best. `None` when they do not fix it, or for a map that was inverted.
+    pub fn bent_to(self, pairs: &[Pair<A, B>], degree: u8, domain: Rect) -> Option<Self> {
+        let plain = Self { bend: None, ..self };
+        let bend = smooth::fit(&plain, pairs, degree, Some(domain))?;
+        plain.bent(bend)
+    }
+
     /// Where the point arrives.
     pub fn apply(&self, p: Point<A>) -> Point<B> {
         match &self.bend {

@@ -72,6 +72,16 @@ impl Bend {
             })
     }
 
+    /// The coefficients of the displacement in x and in y: of 1, x, y, x^2, x y, y^2 ...
+    pub(crate) fn coefficients(&self) -> (&[f64], &[f64]) {
+        (&self.x, &self.y)
+    }
+
+    /// The bend of the same area with other coefficients, if they make one.
+    pub(crate) fn with(&self, x: Vec<f64>, y: Vec<f64>) -> Option<Self> {
+        Self::new(self.centre, self.half, x, y)
+    }
+
     /// The highest power.
     pub fn degree(&self) -> u8 {
         let complete = (1..=MOST_DEGREE).find(|d| terms(*d) == self.x.len());

@@ -8,6 +8,7 @@ mod hdr;
 mod levels;
 mod matching;
 mod merge;
+mod mosaic;
 mod pattern;
 mod placement;
 mod resample;

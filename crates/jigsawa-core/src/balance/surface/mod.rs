@@ -244,7 +244,7 @@ impl Domain {
         }
     }
 
-    fn to(self, p: Point<CanvasPx>) -> (f64, f64) {
+    pub(crate) fn to(self, p: Point<CanvasPx>) -> (f64, f64) {
         (
             (p.x - self.centre[0]) / self.half,
             (p.y - self.centre[1]) / self.half,

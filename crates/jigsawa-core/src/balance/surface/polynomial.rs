@@ -24,11 +24,11 @@ fn powers(degree: usize) -> impl Iterator<Item = (usize, usize)> {
 
 impl Polynomial {
     /// Terms of a polynomial of this degree.
-    pub(super) const fn count(degree: usize) -> usize {
+    pub(crate) const fn count(degree: usize) -> usize {
         (degree + 1) * (degree + 2) / 2
     }
 
-    pub(super) const fn new(domain: Domain, degree: usize, terms: Vec<f64>) -> Self {
+    pub(crate) const fn new(domain: Domain, degree: usize, terms: Vec<f64>) -> Self {
         Self {
             domain,
             degree,
@@ -37,7 +37,7 @@ impl Polynomial {
     }
 
     /// The value of each term's power at a place.
-    pub(super) fn row(domain: Domain, degree: usize, p: Point<CanvasPx>) -> Vec<f64> {
+    pub(crate) fn row(domain: Domain, degree: usize, p: Point<CanvasPx>) -> Vec<f64> {
         let (u, v) = domain.to(p);
         powers(degree)
             .map(|(i, j)| u.powi(i as i32) * v.powi(j as i32))

@@ -1,0 +1,179 @@
+//! Panels of the made-up sky: tied, solved, balanced and joined, against the truth.
+
+use jigsawa_core::matching::{Shown, Spot, ties};
+use jigsawa_core::measured::Measured;
+use jigsawa_core::mosaic::Projection;
+use jigsawa_core::mosaic::place::registration;
+use jigsawa_core::mosaic::solve::{Problem, Solution, rough, solve, untied};
+use jigsawa_core::mosaic::tracks::{meeting, of_ties};
+use jigsawa_core::placement::{Map, Model, Pair};
+use jigsawa_core::space::{FramePx, Point, ReferencePx, Size};
+use jigsawa_sky::demo::SPHERE;
+use jigsawa_sky::optics::Optics;
+use jigsawa_sky::pointing::{Pointing, SkyPx};
+use jigsawa_sky::stars::Crowd;
+use rstest::rstest;
+
+/// Frames of a mosaic as lists of stars, measured with errors, and the truth about their places.
+struct Field {
+    size: Size,
+    truth: Vec<Map<SkyPx, FramePx>>,
+    spots: Vec<Vec<Spot<FramePx>>>,
+}
+
+/// A number from -6 to 6 that is nearly normal, fixed by `a` and `b`.
+fn noise(a: usize, b: usize) -> f64 {
+    let one = |k: u64| {
+        let mut z =
+            (a as u64 * 31 + k + 1).wrapping_mul(0x9E37_79B9_7F4A_7C15) ^ ((b as u64) << 32);
+        z = (z ^ (z >> 30)).wrapping_mul(0xBF58_476D_1CE4_E5B9);
+        z = (z ^ (z >> 27)).wrapping_mul(0x94D0_49BB_1331_11EB);
+        ((z ^ (z >> 31)) >> 11) as f64 / (1u64 << 53) as f64
+    };
+    (0..12).map(one).sum::<f64>() - 6.0
+}
+
+impl Field {
+    /// Columns x rows panels with this overlap, in as many filters as there are depths: how faint stars are that
+    /// each shows.
+    fn new((columns, rows): (usize, usize), overlap: f64, depths: &[f64]) -> Self {
+        let size = Size::new(1500, 1000).unwrap();
+        let optics = Optics {
+            distortion_px: 2.0,
+            ..Optics::round(3.0)
+        };
+        let (mut truth, mut spots) = (Vec::new(), Vec::new());
+        for (filter, depth) in depths.iter().enumerate() {
+            for k in 0..columns * rows {
+                let i = truth.len();
+                let (c, r) = ((k % columns) as f64, (k / columns) as f64);
+                let at = (
+                    960.0
+                        + (c - 0.5 * (columns as f64 - 1.0)) * (1.0 - overlap) * 1500.0
+                        + 6.0 * noise(i, 1),
+                    640.0
+                        + (r - 0.5 * (rows as f64 - 1.0)) * (1.0 - overlap) * 1000.0
+                        + 6.0 * noise(i, 2),
+                );
+                let pointing = Pointing {
+                    turn_deg: 0.6 * noise(i, 3) + if filter == 1 { 180.0 } else { 0.0 },
+                    scale: 1.0 + 2e-5 * noise(i, 4),
+                    sphere: Some(SPHERE),
+                    ..Pointing::at(at.0, at.1)
+                };
+                let flat = pointing.map(size);
+                let map = flat.clone().bent(optics.bend(size).unwrap()).unwrap();
+                let reach = 1000.0;
+                let around = (at.0 - reach, at.1 - reach, at.0 + reach, at.1 + reach);
+                let mut stars = Crowd::lantern_reef().over(around);
+                stars.sort_by(|a, b| a.magnitude.total_cmp(&b.magnitude));
+                let seen = stars
+                    .iter()
+                    .filter(|s| s.magnitude < *depth)
+                    .map(|s| (s, map.apply(Point::new(s.x, s.y))))
+                    .filter(|(_, p)| size.holds(*p))
+                    .take(1000)
+                    .enumerate()
+                    .map(|(n, (s, p))| {
+                        let sigma_px = 0.01 + 0.12 * 10f64.powf(0.4 * (s.magnitude - depth));
+                        Spot {
+                            at: Point::new(
+                                p.x + sigma_px * noise(n, 10 + i),
+                                p.y + sigma_px * noise(n, 99 + i),
+                            ),
+                            sigma_px,
+                            clean: true,
+                            index: n,
+                        }
+                    })
+                    .collect();
+                truth.push(map);
+                spots.push(seen);
+            }
+        }
+        Self { size, truth, spots }
+    }
+
+    fn shown(&self) -> Vec<Shown<'_>> {
+        let size = self.size;
+        self.spots
+            .iter()
+            .map(|spots| Shown { spots, size })
+            .collect()
+    }
+}
+
+/// Solves a field as the program does.
+fn solved(problem: &Problem<'_>) -> (Solution, usize) {
+    let found = ties(problem.frames);
+    assert!(untied(problem, &found).is_empty());
+    let first = of_ties(problem.frames, &found);
+    let mut s = solve(problem, &first, &rough(problem, &found));
+    for reach in [2.0, 1.0] {
+        let tracks = meeting(problem.frames, &s.spots_on_plane(problem), reach);
+        s = solve(problem, &tracks, &s);
+    }
+    (s, found.len())
+}
+
+/// Root mean square and largest error of all places over all frames, in pixels, after the best turn, shift and
+/// scale of the whole: the sky's own plane against the solution's.
+fn errors(field: &Field, problem: &Problem<'_>, s: &Solution) -> (f64, f64) {
+    let mut pairs: Vec<Pair<ReferencePx, SkyPx>> = Vec::new();
+    for (i, truth) in field.truth.iter().enumerate() {
+        let (map, ..) = registration(problem, s, Projection::Tangent, i).unwrap();
+        let (back, truth) = (map.invert(), truth.invert());
+        for k in 0..81 {
+            let at = |k: usize, n: usize| k as f64 / 8.0 * (n as f64 - 1.0);
+            let p = Point::new(
+                at(k % 9, field.size.width()),
+                at(k / 9, field.size.height()),
+            );
+            pairs.push(Pair {
+                from: back.apply(p),
+                to: truth.apply(p),
+                weight: 1.0,
+            });
+        }
+    }
+    // Which way the reference itself points is its own; the plane that touches there is a tilt of the sky's.
+    let map = Map::fit(Model::Homography, &pairs, None).unwrap();
+    let off: Vec<f64> = pairs
+        .iter()
+        .map(|p| map.apply(p.from).distance(p.to))
+        .collect();
+    let rms = (off.iter().map(|d| d * d).sum::<f64>() / off.len() as f64).sqrt();
+    (rms, off.iter().copied().fold(0.0, f64::max))
+}
+
+#[rstest]
+#[case::eight_percent(0.08)]
+#[case::twelve_percent(0.12)]
+#[case::quarter(0.25)]
+fn twelve_panels_lie_within_0_15_px_rms_over_the_whole_field(#[case] overlap: f64) {
+    let field = Field::new((3, 4), overlap, &[15.5]);
+    let frames = field.shown();
+    let radius = SPHERE.radius;
+    let told = Measured {
+        value: 1.0 / (radius * radius),
+        sigma: 0.05 / (radius * radius),
+    };
+    for curvature in [Some(told), None] {
+        let problem = Problem {
+            frames: &frames,
+            cameras: &[0; 12],
+            reference: 4,
+            curvature,
+            kept: None,
+        };
+        let (s, found) = solved(&problem);
+        assert!(found >= 17, "{found} ties");
+        let (rms, max) = errors(&field, &problem, &s);
+        println!(
+            "overlap {overlap}, curvature told {}: rms {rms:.3} max {max:.3}, curvature {:e}",
+            curvature.is_some(),
+            s.curvature
+        );
+        assert!(rms < 0.15 && max < 0.5, "{rms} {max}");
+    }
+}
