@@ -10,10 +10,11 @@ use crate::balance::{Balance, Weigh, Wish};
 use crate::canvas::Canvas;
 use crate::filter::Filter;
 use crate::matching::{FoundBy, Hint, MatchErrors};
+use crate::mosaic::solve::Pose;
 use crate::placement::{Bend, Described, Map, Model, Placement};
 use crate::space::Size;
 use crate::verdict::Verdict;
-use crate::wcs::Wcs;
+use crate::wcs::{Projection, Wcs};
 
 /// The version of the format that this program writes and the newest that it reads.
 pub const FORMAT: u32 = 1;
@@ -33,8 +34,46 @@ pub struct Layout {
     /// How values were matched, and to which frames; absent before they are.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub levels: Option<Levels>,
+    /// What is common to the panels of a mosaic; absent for other layouts.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub mosaic: Option<Panels>,
     /// All frames, in the order in which they were given.
     pub frames: Vec<LayoutFrame>,
+}
+
+/// What is common to the panels of a mosaic: all that is needed to add one without moving the others.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Panels {
+    /// The kind of plane that the canvas shows the sky on.
+    pub projection: Projection,
+    /// 1 / (reference pixels for a radian)²: how curved the sky is on the canvas.
+    pub curvature: f64,
+    /// What each camera's lens does.
+    pub cameras: Vec<CameraRecord>,
+    /// Each frame's panel and pose, in order of the frames; nothing for one that is left out.
+    pub places: Vec<Option<PanelPlace>>,
+}
+
+/// A camera of a mosaic.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct CameraRecord {
+    /// What tells it from others: name, pixels, arc seconds for a pixel.
+    pub camera: String,
+    /// From a pixel to where it would be without the lens; absent for none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub lens: Option<Bend>,
+}
+
+/// Where a frame of a mosaic points.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct PanelPlace {
+    /// The panel's name.
+    pub panel: String,
+    /// Its camera, by number among the mosaic's.
+    pub camera: usize,
+    /// The frame's pose.
+    #[serde(flatten)]
+    pub pose: Pose,
 }
 
 /// How values were matched: what is needed to do it again with another frame.
@@ -197,6 +236,21 @@ pub enum LayoutError {
     /// The canvas's numbers make none.
     #[error("its canvas is impossible: scale, turn and origin make no grid")]
     Canvas,
+    /// The mosaic's parts do not fit its frames.
+    #[error(
+        "its mosaic does not fit its frames: a place for each, and a camera for each place, are needed"
+    )]
+    Mosaic,
+}
+
+impl Panels {
+    fn fits(&self, frames: usize) -> bool {
+        let known = |p: &PanelPlace| p.camera < self.cameras.len();
+        self.places.len() == frames
+            && self.places.iter().flatten().all(known)
+            && self.curvature >= 0.0
+            && self.curvature.is_finite()
+    }
 }
 
 impl Layout {
@@ -217,6 +271,13 @@ impl Layout {
         let levels = self.levels.iter().flat_map(|l| &l.references);
         if let Some(gone) = levels.map(|r| r.frame).find(|i| *i >= self.frames.len()) {
             return Err(LayoutError::Level(gone));
+        }
+        if self
+            .mosaic
+            .as_ref()
+            .is_some_and(|m| !m.fits(self.frames.len()))
+        {
+            return Err(LayoutError::Mosaic);
         }
         if !self.is_placed() {
             return Ok(());

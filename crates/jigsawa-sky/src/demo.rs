@@ -308,7 +308,7 @@ struct PanelNight {
     turn_deg: f64,
     aside: (f64, f64),
     glow: (f64, f64, f64),
-    moon: f64,
+    bowl: f64,
     transparency: f64,
     fwhm_px: f64,
 }
@@ -318,7 +318,7 @@ const fn panel_night(turn_deg: f64, aside: (f64, f64), glow: (f64, f64, f64)) ->
         turn_deg,
         aside,
         glow,
-        moon: 0.0,
+        bowl: 0.0,
         transparency: 1.0,
         fwhm_px: 2.9,
     }
@@ -351,9 +351,9 @@ pub fn panels() -> Vec<DemoFrame> {
             2,
             Filter::Ha,
             PanelNight {
-                moon: 90.0,
+                bowl: 4.0,
                 fwhm_px: 3.2,
-                ..panel_night(-0.6, (-2.6, 5.2), (75.0, 1.0, 2.0))
+                ..panel_night(-0.6, (-2.6, 5.2), (150.0, -34.0, 24.0))
             },
         ),
         (
@@ -373,8 +373,8 @@ pub fn panels() -> Vec<DemoFrame> {
             1,
             Filter::Oiii,
             PanelNight {
-                moon: 70.0,
-                ..panel_night(-0.8, (-3.7, 1.9), (88.0, -2.0, 1.5))
+                bowl: -3.0,
+                ..panel_night(-0.8, (-3.7, 1.9), (165.0, 26.0, 18.0))
             },
         ),
         (
@@ -433,7 +433,7 @@ pub fn panels() -> Vec<DemoFrame> {
                     glow: SkyGlow {
                         across,
                         along,
-                        moon: n.moon,
+                        bowl: n.bowl,
                         ..SkyGlow::even(level)
                     },
                     transparency: n.transparency,

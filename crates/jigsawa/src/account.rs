@@ -7,6 +7,7 @@ use serde::Serialize;
 
 use crate::compose::LineRow;
 use crate::hdr::HdrRow;
+use crate::mosaic::MosaicAccount;
 use std::time::Instant;
 
 /// The account of a command, in the form that `--json` prints.
@@ -30,6 +31,9 @@ pub struct Account {
     /// Exposures that were merged.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub exposures: Vec<HdrRow>,
+    /// Panels and how they hang together.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub mosaic: Option<MosaicAccount>,
     pub outputs: Vec<Output>,
     pub stages: Vec<Stage>,
     pub warnings: Vec<String>,
@@ -311,6 +315,7 @@ impl Account {
             channels,
             lines: Vec::new(),
             exposures: Vec::new(),
+            mosaic: None,
             outputs,
             stages,
             warnings,

@@ -195,6 +195,7 @@ fn line_of(text: &str, error: &LayoutError) -> Option<usize> {
         LayoutError::Newer(_) => find(0, "\"format\""),
         LayoutError::NoReference(_) => find(0, "\"reference\""),
         LayoutError::Canvas => find(0, "\"canvas\""),
+        LayoutError::Mosaic => find(0, "\"mosaic\""),
         LayoutError::Level(_) => find(0, "\"levels\""),
         LayoutError::Placement(file) => of_frame(file, "\"placement\""),
         LayoutError::Balance(file) => of_frame(file, "\"balance\""),

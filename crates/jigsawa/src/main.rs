@@ -11,6 +11,7 @@ mod finish;
 mod frames;
 mod hdr;
 mod layout_file;
+mod mosaic;
 mod normalize;
 mod outputs;
 mod picture;
@@ -61,6 +62,7 @@ fn run(cli: &Cli) -> Result<Ending, tell::Trouble> {
         Command::Show(args) => commands::show(args, &cli.common),
         Command::Compose(args) => commands::compose(args, &cli.common),
         Command::Hdr(args) => commands::hdr(args, &cli.common),
+        Command::Mosaic(args) => commands::mosaic(args, &cli.common),
         Command::Finish(args) => commands::finish(args, &cli.common),
         Command::Stars(args) => commands::stars(args, &cli.common),
         Command::Demo(args) => commands::demo(args, &cli.common),

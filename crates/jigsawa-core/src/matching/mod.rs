@@ -215,6 +215,8 @@ pub enum FoundBy {
     Hint,
     /// By the pattern of its nebula.
     Pattern,
+    /// Where its header says, checked by nothing.
+    Header,
     /// Where the user says, checked by nothing.
     Hand,
     /// It lies on the reference's pixels already.
@@ -231,6 +233,7 @@ impl FoundBy {
             Self::Wcs => "WCS, stars",
             Self::Hint => "hint, stars",
             Self::Pattern => "pattern",
+            Self::Header => "WCS alone",
             Self::Hand => "hand",
             Self::Canvas => "same canvas",
             Self::Reference => "reference",

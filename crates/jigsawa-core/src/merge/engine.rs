@@ -127,8 +127,9 @@ pub fn merge(
     let kernels: Vec<Kernel> = inputs
         .iter()
         .map(|i| {
-            let ratio = i.placement.area_ratio(canvas.centre()).sqrt();
-            Kernel::new(i.sampling.shape, ratio)
+            // In the frame's own middle: a panel may lie far from the canvas's.
+            let at = i.placement.invert().apply(i.source.size().centre());
+            Kernel::new(i.sampling.shape, i.placement.area_ratio(at).sqrt())
         })
         .collect();
     let tiles = tiles(canvas);

@@ -46,7 +46,7 @@ pub struct Overlap {
     pub b: usize,
     /// What makes the other's values the first's, by their stars (or else their nebula), before all are solved together.
     pub ratio: Option<Measured>,
-    /// Stars behind it.
+    /// Stars behind it; 0 where it is from the nebula.
     pub stars: usize,
     /// Patches that both show.
     pub patches: Vec<Shared>,
@@ -74,6 +74,8 @@ pub struct Levelled {
     pub balances: Vec<Balance>,
     /// The overlaps with what is left in them.
     pub overlaps: Vec<Overlap>,
+    /// The frame whose values stay what they are in its middle.
+    pub anchor: usize,
     /// Degree of the surfaces.
     pub degree: usize,
 }
@@ -90,9 +92,9 @@ pub struct ToLevel<'a> {
 /// Stars of two frames that are the same, as places in their catalogues.
 pub type SameStars<'a> = dyn Fn(usize, usize) -> Vec<(usize, usize)> + Sync + 'a;
 
-/// Brings the frames of a filter together; the values of frame `anchor` stay what they are in its middle, or those of
-/// the frames that are kept.
-pub fn level(frames: &[ToLevel<'_>], same: &SameStars<'_>, anchor: usize) -> Levelled {
+/// Brings the frames of a filter together. The values of the frame with the least noise, once all are scaled, stay what
+/// they are in its middle; or those of the frames that are kept.
+pub fn level(frames: &[ToLevel<'_>], same: &SameStars<'_>) -> Levelled {
     let mut overlaps = Vec::new();
     let mut both: Vec<Vec<BothSkies>> = Vec::new();
     for a in 0..frames.len() {
@@ -110,12 +112,16 @@ pub fn level(frames: &[ToLevel<'_>], same: &SameStars<'_>, anchor: usize) -> Lev
                 a,
                 b,
                 ratio: found.map(|f| f.0),
-                stars: stars.len(),
+                stars: found.map_or(0, |f| f.1),
                 patches: Vec::new(),
             });
             both.push(patches);
         }
     }
+    let anchor = match frames.iter().position(|f| f.kept.is_some()) {
+        Some(kept) => kept,
+        None => deepest(frames, &scales(frames, &overlaps, 0)),
+    };
     let scales = scales(frames, &overlaps, anchor);
     let surfaces = Surfaces::new(frames, &scales, &overlaps, &both);
     let degree = surfaces.degree();
@@ -178,8 +184,18 @@ pub fn level(frames: &[ToLevel<'_>], same: &SameStars<'_>, anchor: usize) -> Lev
     Levelled {
         balances,
         overlaps,
+        anchor,
         degree,
     }
+}
+
+/// The frame whose pixels have the least noise after scaling.
+fn deepest(frames: &[ToLevel<'_>], scales: &[Measured]) -> usize {
+    let noise = |i: usize| scales[i].value * frames[i].sky.member.noise();
+    let sound = (0..frames.len()).filter(|i| noise(*i) > 0.0);
+    sound
+        .min_by(|a, b| noise(*a).total_cmp(&noise(*b)))
+        .unwrap_or(0)
 }
 
 /// 1 / variance of its pixels, the anchor's being 1.

@@ -19,5 +19,3 @@ pub mod place;
 pub mod seams;
 pub mod solve;
 pub mod tracks;
-
-pub use sphere::Projection;

@@ -5,10 +5,10 @@
 //! over the frame. A matrix holds all but the lens and, on planes that are no tangent planes, what the projection
 //! bends; a polynomial of the fifth degree holds those to a few thousandths of a pixel.
 
-use super::Projection;
 use super::solve::{Problem, Solution};
 use crate::placement::{Map, Model, Pair, Registration};
 use crate::space::{FramePx, Point, Rect, ReferencePx};
+use crate::wcs::Projection;
 
 /// Points of the grid along each side.
 const STEPS: usize = 25;

@@ -15,12 +15,13 @@
 //! chain and a closed loop does not close.
 
 use nalgebra::{DMatrix, DVector};
+use serde::{Deserialize, Serialize};
 
 use super::sphere::untilted;
 use super::tracks::{Track, groups, place};
 use crate::matching::{Shown, Tie};
 use crate::measured::Measured;
-use crate::placement::{Bend, Map, Model, Pair, powers_of, terms};
+use crate::placement::{Bend, Map, Model, Pair, Registration, powers_of, terms};
 use crate::robust::{BIWEIGHT_REACH, MAD_TO_SIGMA, biweight, median};
 use crate::space::{FramePx, Point, ReferencePx, Size};
 
@@ -39,11 +40,14 @@ const DEGREES: [u8; 3] = [1, 3, 5];
 /// A higher degree must foretell stars that it has not seen better by this part of the mean square.
 const WORTH_IT: f64 = 0.03;
 
+/// No number moves a place by more than this any longer: it is solved.
+const SETTLED_PX: f64 = 3e-4;
+
 /// Rounds of least squares: the first bring places together, the others hold outliers down.
 const ROUNDS: usize = 12;
 
 /// The way from a frame's pixels to the reference's plane.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Pose {
     /// From pixels, counted from the frame's centre and freed of the lens, to a plane of the reference's pixels
     /// that touches the sky at `at`.
@@ -87,9 +91,12 @@ pub struct Solution {
     pub lenses: Vec<Option<Bend>>,
     /// 1 / (reference pixels for a radian)².
     pub curvature: f64,
+    /// Degree of the lenses' polynomials, once it was chosen; 1 is none.
+    pub degree: Option<u8>,
     /// The weight that each track has kept, 0 to 1.
     pub kept: Vec<f64>,
-    /// Standard error of each coordinate of a frame's place at its worst corner, in reference pixels.
+    /// Standard error of each coordinate by which a frame's place at its edges may differ from those of the frames that
+    /// lie there, too, at the worst; in reference pixels.
     pub corner_px: Vec<f64>,
     /// Root mean square distance of unseen sights from where the others put them, in reference pixels.
     pub unseen_px: f64,
@@ -147,6 +154,7 @@ pub fn rough(problem: &Problem<'_>, ties: &[Tie]) -> Solution {
         curvature: problem
             .kept
             .map_or(problem.curvature.map_or(0.0, |c| c.value), |k| k.curvature),
+        degree: problem.kept.map(|_| 1),
         kept: Vec::new(),
         corner_px: vec![0.0; n],
         unseen_px: 0.0,
@@ -197,11 +205,36 @@ impl Solution {
                 })
             })
             .collect();
-        let map = Map::fit(Model::Similarity, &pairs, None).unwrap_or_else(|| Map::shift(0.0, 0.0));
-        let [[a, b, x], [c, d, y], _] = map.rows();
-        Pose {
-            matrix: [[a, b], [c, d]],
-            at: [x, y],
+        pose_of(&pairs)
+    }
+
+    /// Gives a frame the place that a map from another frame's pixels to its own says: of a frame without stars.
+    pub fn place_by(
+        &mut self,
+        problem: &Problem<'_>,
+        (known, new): (usize, usize),
+        map: &Registration,
+    ) {
+        const STEPS: usize = 7;
+        let size = problem.frames[new].size;
+        let middle: Point<ReferencePx> = problem.frames[problem.reference].size.centre();
+        let back = map.invert();
+        let at = |k: usize, n: usize| k as f64 / (STEPS - 1) as f64 * (n as f64 - 1.0);
+        let pairs: Vec<Pair<FramePx, ReferencePx>> = (0..STEPS * STEPS)
+            .filter_map(|k| {
+                let p = Point::new(at(k % STEPS, size.width()), at(k / STEPS, size.height()));
+                let there = back.apply(p);
+                let to = self.place(problem, known, Point::new(there.x, there.y))?;
+                let (x, y) = freed(self.lenses[problem.cameras[new]].as_ref(), size, p);
+                Some(Pair {
+                    from: Point::new(x, y),
+                    to: Point::new(to.x - middle.x, to.y - middle.y),
+                    weight: 1.0,
+                })
+            })
+            .collect();
+        if !pairs.is_empty() {
+            self.poses[new] = Some(pose_of(&pairs));
         }
     }
 
@@ -229,12 +262,22 @@ impl Solution {
     }
 }
 
-/// The best places for all tracks, from rough ones: with the simplest lens that stars left out in turn call for.
+/// The pose that pairs of freed places and places on the plane say.
+fn pose_of(pairs: &[Pair<FramePx, ReferencePx>]) -> Pose {
+    let map = Map::fit(Model::Similarity, pairs, None).unwrap_or_else(|| Map::shift(0.0, 0.0));
+    let [[a, b, x], [c, d, y], _] = map.rows();
+    Pose {
+        matrix: [[a, b], [c, d]],
+        at: [x, y],
+    }
+}
+
+/// The best places for all tracks, from rough ones: with the simplest lens that stars left out in turn call for, or with
+/// that of the start.
 pub fn solve(problem: &Problem<'_>, tracks: &[Track], start: &Solution) -> Solution {
     let counted: Vec<f64> = vec![1.0; tracks.len()];
-    if problem.kept.is_some() {
-        let system = System::new(problem, tracks, start, 1);
-        return system.solved(start, &counted);
+    if let Some(degree) = start.degree {
+        return System::new(problem, tracks, start, degree).solved(start, &counted);
     }
     let unseen = |degree: u8| {
         let seen: Vec<f64> = (0..tracks.len())
@@ -242,19 +285,21 @@ pub fn solve(problem: &Problem<'_>, tracks: &[Track], start: &Solution) -> Solut
             .collect();
         let system = System::new(problem, tracks, start, degree);
         let found = system.solved(start, &seen);
-        system.unseen(&found, &seen)
+        let off = system.unseen(&found, &seen);
+        (found, off)
     };
     let mut best = (DEGREES[0], unseen(DEGREES[0]));
     for degree in &DEGREES[1..] {
         let next = unseen(*degree);
-        if next < best.1 * (1.0 - WORTH_IT) {
+        if next.1 < best.1.1 * (1.0 - WORTH_IT) {
             best = (*degree, next);
         }
     }
-    let system = System::new(problem, tracks, start, best.0);
+    let (degree, (start, off)) = best;
     Solution {
-        unseen_px: best.1.sqrt(),
-        ..system.solved(start, &counted)
+        unseen_px: off.sqrt(),
+        degree: Some(degree),
+        ..System::new(problem, tracks, &start, degree).solved(&start, &counted)
     }
 }
 
@@ -285,7 +330,7 @@ pub fn residuals(problem: &Problem<'_>, s: &Solution, track: &Track) -> Vec<[f64
 }
 
 /// 1 / variance of a sight's coordinate in reference pixels.
-fn weight(problem: &Problem<'_>, s: &Solution, frame: usize, spot: usize) -> f64 {
+pub fn weight(problem: &Problem<'_>, s: &Solution, frame: usize, spot: usize) -> f64 {
     let scale = s.poses[frame].as_ref().map_or(1.0, |p| {
         let [[a, b], [c, d]] = p.matrix;
         (a * d - b * c).abs().sqrt()
@@ -369,7 +414,10 @@ impl<'a> System<'a> {
         let mut s = start.clone();
         if self.with_lens {
             for (camera, lens) in s.lenses.iter_mut().enumerate() {
-                *lens = self.empty_lens(camera);
+                let same = lens.as_ref().map_or(1, Bend::degree) == self.degree;
+                if !same {
+                    *lens = self.empty_lens(camera);
+                }
             }
         }
         s.kept = seen.to_vec();
@@ -388,7 +436,7 @@ impl<'a> System<'a> {
             self.apply(&mut s, &mut scales, &step);
             let spread = self.hold_down(&mut s, seen, round > 1);
             covariance = Some((cholesky, spread));
-            if round > 4 && step.amax() < 1e-5 {
+            if round > 3 && step.amax() < SETTLED_PX {
                 break;
             }
         }
@@ -759,30 +807,68 @@ impl<'a> System<'a> {
     }
 
     fn uncertainty(&self, s: &mut Solution, covariance: &DMatrix<f64>, spread: f64) {
-        for frame in 0..self.free.len() {
-            if self.free[frame].is_none() {
-                continue;
-            }
-            let corners = self.problem.frames[frame].size.corners::<FramePx>();
-            let worst = corners
-                .into_iter()
-                .filter_map(|p| self.sight(s, frame, p))
-                .map(|(_, rows)| {
-                    let variance = |row: &Row| -> f64 {
-                        let one = |(a, x): &(usize, f64)| {
-                            row.iter()
-                                .map(|(b, y)| x * y * covariance[(*a, *b)])
-                                .sum::<f64>()
-                        };
-                        row.iter().map(one).sum()
+        let frames = self.problem.frames;
+        let middle: Point<ReferencePx> = frames[self.problem.reference].size.centre();
+        let variance = |rows: &[Row; 2]| -> f64 {
+            let of = |row: &Row| -> f64 {
+                let one = |(a, x): &(usize, f64)| {
+                    row.iter()
+                        .map(|(b, y)| x * y * covariance[(*a, *b)])
+                        .sum::<f64>()
+                };
+                row.iter().map(one).sum()
+            };
+            (0.5 * (of(&rows[0]) + of(&rows[1]))).max(0.0)
+        };
+        for frame in 0..frames.len() {
+            let (w, h) = (
+                frames[frame].size.width() as f64 - 1.0,
+                frames[frame].size.height() as f64 - 1.0,
+            );
+            let edge = (0..9)
+                .filter(|k| *k != 4)
+                .map(|k| (f64::from(k % 3) * 0.5 * w, f64::from(k / 3) * 0.5 * h));
+            let mut worst = 0.0f64;
+            for (x, y) in edge {
+                let Some((at, own)) = self.sight(s, frame, Point::new(x, y)) else {
+                    continue;
+                };
+                let at = Point::new(middle.x + at[0], middle.y + at[1]);
+                for other in (0..frames.len()).filter(|k| *k != frame) {
+                    let there = self
+                        .frame_place(s, other, at)
+                        .filter(|p| frames[other].size.holds(*p));
+                    let Some((_, rows)) = there.and_then(|p| self.sight(s, other, p)) else {
+                        continue;
                     };
-                    (0.5 * (variance(&rows[0]) + variance(&rows[1])))
-                        .max(0.0)
-                        .sqrt()
-                })
-                .fold(0.0, f64::max);
-            s.corner_px[frame] = spread * worst;
+                    let less = |i: usize| -> Row {
+                        let negative = rows[i].iter().map(|(a, v)| (*a, -v));
+                        own[i].iter().copied().chain(negative).collect()
+                    };
+                    worst = worst.max(variance(&[less(0), less(1)]));
+                }
+            }
+            s.corner_px[frame] = spread * worst.sqrt();
         }
+    }
+
+    /// The pixel of a frame that shows a place of the plane.
+    fn frame_place(
+        &self,
+        s: &Solution,
+        frame: usize,
+        at: Point<ReferencePx>,
+    ) -> Option<Point<FramePx>> {
+        let pose = s.poses[frame].as_ref()?;
+        let [[a, b], [c, d]] = pose.matrix;
+        let det = a * d - b * c;
+        let mut p: Point<FramePx> = self.problem.frames[frame].size.centre();
+        for _ in 0..6 {
+            let here = s.place(self.problem, frame, p)?;
+            let (dx, dy) = (at.x - here.x, at.y - here.y);
+            p = Point::new(p.x + (d * dx - b * dy) / det, p.y + (a * dy - c * dx) / det);
+        }
+        (p.x.is_finite() && p.y.is_finite()).then_some(p)
     }
 }
 

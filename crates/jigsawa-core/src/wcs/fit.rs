@@ -3,7 +3,7 @@
 use nalgebra::{DMatrix, DVector};
 
 use super::sip::Sip;
-use super::{Fields, Sky, Wcs, to_plane};
+use super::{Fields, Projection, Sky, Wcs, from_tangent, to_plane};
 use crate::placement::{powers_of, terms};
 use crate::space::{Point, Size};
 
@@ -55,6 +55,52 @@ pub fn fit<S>(
         }
     }
     best.ok_or(FitError::NotFixed)
+}
+
+/// The WCS without distortion that brings these places together best, touching the sky at pixel `at`, on a plane of
+/// this kind: for a grid that is such a plane by its making. `None` when the places do not fix it.
+pub fn fit_flat<S>(
+    places: &[(Point<S>, Sky)],
+    at: Point<S>,
+    projection: Projection,
+    like: &Fields,
+) -> Option<Wcs> {
+    let mut touches = near(places, at)?;
+    let mut found = None;
+    let spread = places
+        .iter()
+        .map(|(p, _)| p.distance(at))
+        .fold(1.0, f64::max);
+    // Each round knows better where the plane touches.
+    for _ in 0..6 {
+        let mut normal = nalgebra::Matrix3::<f64>::zeros();
+        let (mut east, mut north) = (nalgebra::Vector3::zeros(), nalgebra::Vector3::zeros());
+        for (p, sky) in places {
+            let (x, y) = to_plane(touches, 180.0, *sky)?;
+            let (x, y) = from_tangent(projection, x, y);
+            let row = nalgebra::Vector3::new(1.0, (p.x - at.x) / spread, (p.y - at.y) / spread);
+            normal += row * row.transpose();
+            east += row * x;
+            north += row * y;
+        }
+        let inverse = normal.try_inverse()?;
+        let (x, y) = (inverse * east, inverse * north);
+        found = Wcs::new(Fields {
+            touches,
+            at: [at.x, at.y],
+            matrix: [
+                [x[1] / spread, x[2] / spread],
+                [y[1] / spread, y[2] / spread],
+            ],
+            pole_deg: 180.0,
+            sip: None,
+            system: like.system.clone(),
+            equinox: like.equinox,
+            projection,
+        });
+        touches = super::from_plane(touches, 180.0, x[0], y[0]);
+    }
+    found
 }
 
 /// The polynomials from distorted to plain offsets, of one order more than those that distort.
@@ -159,6 +205,7 @@ fn of_order<S>(
         sip,
         system: like.system.clone(),
         equinox: like.equinox,
+        projection: Projection::Tangent,
     })
     .ok_or(FitError::NotFixed)?;
     let seen = super::from_plane(touches, 180.0, x[0], y[0]);

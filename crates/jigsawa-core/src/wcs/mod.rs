@@ -8,12 +8,14 @@
 
 mod agree;
 mod fit;
+mod projection;
 mod sip;
 
 use serde::{Deserialize, Serialize};
 
 pub use agree::{AGREE_PX, Agreed, Claim, agreed, on_canvas};
-pub use fit::{FitError, fit};
+pub use fit::{FitError, fit, fit_flat};
+pub use projection::Projection;
 pub use sip::Sip;
 
 use crate::placement::{Map, Registration};
@@ -78,6 +80,15 @@ pub struct Fields {
     pub system: Option<String>,
     /// Equinox in years, for the older systems.
     pub equinox: Option<f64>,
+    /// What kind of plane it is, for fields too wide for a tangent plane.
+    #[serde(default, skip_serializing_if = "is_tangent")]
+    pub projection: Projection,
+}
+
+// Serde hands fields over by reference.
+#[allow(clippy::trivially_copy_pass_by_ref)]
+fn is_tangent(p: &Projection) -> bool {
+    *p == Projection::Tangent
 }
 
 impl TryFrom<Fields> for Wcs {
@@ -143,13 +154,15 @@ impl Wcs {
         let (u, v) = (p.x - f.at[0], p.y - f.at[1]);
         let (u, v) = f.sip.as_ref().map_or((u, v), |s| s.apply(u, v));
         let [[a, b], [c, d]] = f.matrix;
-        from_plane(f.touches, f.pole_deg, a * u + b * v, c * u + d * v)
+        let (x, y) = onto_tangent(f.projection, a * u + b * v, c * u + d * v);
+        from_plane(f.touches, f.pole_deg, x, y)
     }
 
     /// The pixel at a place of the sky; `None` on the half of the sky that the plane does not show.
     pub fn pixel<S>(&self, sky: Sky) -> Option<Point<S>> {
         let f = &self.fields;
         let (x, y) = to_plane(f.touches, f.pole_deg, sky)?;
+        let (x, y) = from_tangent(f.projection, x, y);
         let [[a, b], [c, d]] = self.back;
         let (u, v) = (a * x + b * y, c * x + d * y);
         let (u, v) = f.sip.as_ref().map_or((u, v), |s| s.undo(u, v));
@@ -211,6 +224,28 @@ pub fn guess(
     let reach = 2.0 * (frame_size.width() as f64).hypot(frame_size.height() as f64);
     let centre: Point<FramePx> = frame_size.centre();
     (middle.distance(centre) < reach).then_some(map)
+}
+
+/// A place of a plane, in degrees, on the tangent plane. What no such plane shows comes to lie far out.
+fn onto_tangent(projection: Projection, x: f64, y: f64) -> (f64, f64) {
+    let r = x.hypot(y).to_radians();
+    if projection == Projection::Tangent || r < 1e-12 {
+        return (x, y);
+    }
+    // Less than a right angle from the middle: beyond, the tangent plane has no places.
+    let angle = projection.angle(r).unwrap_or(f64::INFINITY).min(1.57);
+    let k = angle.tan() / r;
+    (k * x, k * y)
+}
+
+/// And back.
+fn from_tangent(projection: Projection, x: f64, y: f64) -> (f64, f64) {
+    let r = x.hypot(y).to_radians();
+    if projection == Projection::Tangent || r < 1e-12 {
+        return (x, y);
+    }
+    let k = projection.distance(r.atan()) / r;
+    (k * x, k * y)
 }
 
 /// The sky at a place of the tangent plane, in degrees from the point where it touches.

@@ -18,6 +18,7 @@ fn plain(ra_deg: f64, dec_deg: f64) -> Fields {
         sip: None,
         system: Some("ICRS".to_owned()),
         equinox: None,
+        projection: Projection::Tangent,
     }
 }
 

@@ -16,7 +16,7 @@ use jigsawa_core::robust::{clipped, median};
 use jigsawa_core::space::{Point, Rect, Size};
 use jigsawa_core::starless::{Stars, find};
 use jigsawa_core::stars::{Settings, detect};
-use jigsawa_core::wcs::{Fields, Sky, Wcs};
+use jigsawa_core::wcs::{Fields, Projection, Sky, Wcs};
 use jigsawa_sky::camera::Camera;
 use jigsawa_sky::clouds::Clouds;
 use jigsawa_sky::glow::SkyGlow;
@@ -149,6 +149,7 @@ fn wcs() -> Wcs {
         matrix: [[-PIXEL_DEG, 0.0], [0.0, PIXEL_DEG]],
         pole_deg: 180.0,
         equinox: Some(2000.0),
+        projection: Projection::Tangent,
         system: None,
         sip: None,
     })

@@ -2,12 +2,12 @@
 
 use jigsawa_core::matching::{Shown, Spot, ties};
 use jigsawa_core::measured::Measured;
-use jigsawa_core::mosaic::Projection;
 use jigsawa_core::mosaic::place::registration;
 use jigsawa_core::mosaic::solve::{Problem, Solution, rough, solve, untied};
 use jigsawa_core::mosaic::tracks::{meeting, of_ties};
 use jigsawa_core::placement::{Map, Model, Pair};
 use jigsawa_core::space::{FramePx, Point, ReferencePx, Size};
+use jigsawa_core::wcs::Projection;
 use jigsawa_sky::demo::SPHERE;
 use jigsawa_sky::optics::Optics;
 use jigsawa_sky::pointing::{Pointing, SkyPx};

@@ -1,7 +1,7 @@
 //! What a header says of the frame's place on the sky, and how a header says it.
 
 use jigsawa_core::space::Size;
-use jigsawa_core::wcs::{Fields, Sip, Sky, Wcs};
+use jigsawa_core::wcs::{Fields, Projection, Sip, Sky, Wcs};
 
 use crate::fits::{Cards, Header};
 
@@ -43,12 +43,18 @@ pub fn wcs_records(h: &Header, origin: [i64; 2]) -> Vec<String> {
     records
 }
 
-/// The header's WCS, when it is a tangent plane with or without SIP polynomials, in any of the ways to
-/// write its matrix. `None` for other projections, and for numbers that make none.
+/// The header's WCS, when it is a tangent plane with or without SIP polynomials, or one of the planes for wide fields
+/// that this program writes, in any of the ways to write its matrix. `None` for other projections, and for numbers that
+/// make none.
 pub(super) fn read(h: &Header) -> Option<Wcs> {
     let kinds = [h.text("CTYPE1")?, h.text("CTYPE2")?].map(|t| t.trim().to_uppercase());
-    let tangent = |t: &str, axis: &str| {
-        t.starts_with(axis) && (t.ends_with("-TAN") || t.ends_with("-TAN-SIP"))
+    let endings = ["-TAN", "-TAN-SIP", "-STG", "-ZEA"];
+    let tangent =
+        |t: &str, axis: &str| t.starts_with(axis) && endings.iter().any(|e| t.ends_with(e));
+    let projection = match kinds[0].get(kinds[0].len().saturating_sub(3)..) {
+        Some("STG") => Projection::Stereographic,
+        Some("ZEA") => Projection::EqualArea,
+        _ => Projection::Tangent,
     };
     // Declination first is rare, and allowed: rows of the matrix and values are exchanged then.
     let (ra, dec) = match &kinds {
@@ -70,6 +76,7 @@ pub(super) fn read(h: &Header) -> Option<Wcs> {
         sip: if distorted { sip(h) } else { None },
         system: h.text("RADESYS").or_else(|| h.text("RADECSYS")),
         equinox: h.number("EQUINOX"),
+        projection,
     })
 }
 
@@ -88,7 +95,12 @@ fn sip(h: &Header) -> Option<Sip> {
 /// Writes a WCS as cards, with the inverse polynomials that many readers want.
 pub fn wcs_cards(wcs: &Wcs, size: Size, cards: &mut Cards) {
     let f = wcs.fields();
-    let kind = if f.sip.is_some() { "-TAN-SIP" } else { "-TAN" };
+    let kind = match f.projection {
+        Projection::Tangent if f.sip.is_some() => "-TAN-SIP",
+        Projection::Tangent => "-TAN",
+        Projection::Stereographic => "-STG",
+        Projection::EqualArea => "-ZEA",
+    };
     cards.record("WCSAXES =                    2");
     cards.text("CTYPE1", &format!("RA--{kind}"), "");
     cards.text("CTYPE2", &format!("DEC-{kind}"), "");
@@ -249,7 +261,7 @@ mod tests {
         for other in [of(&crota), of(&pc)] {
             assert!(want.separation_deg(other) < 1e-11, "{other:?}");
         }
-        assert!(read(&header(&["CTYPE1  = 'RA---ZEA'"])).is_none());
+        assert!(read(&header(&["CTYPE1  = 'RA---ARC'"])).is_none());
         assert!(read(&with(&[])).is_none());
     }
 

@@ -3,6 +3,7 @@
 mod compose;
 mod finish;
 mod hdr;
+mod mosaic;
 mod normalize;
 mod register;
 mod show;
@@ -19,6 +20,7 @@ use clap::{Args, Parser, Subcommand, ValueEnum};
 pub use compose::{ComposeArgs, LinesArg, LuminanceWeight, StretchArg, TryArg};
 pub use finish::{CropArg, FinishArgs, GradientArg, LinkArg, PatchArg, PointArg, WhiteArg};
 pub use hdr::{ExrArg, HdrArgs};
+pub use mosaic::{ExtentArg, MosaicArgs};
 pub use normalize::{NormalizeArgs, SurfaceArg, hints, off_canvas};
 pub use register::RegisterArgs;
 pub use show::ShowArgs;
@@ -94,6 +96,8 @@ pub enum Command {
     Compose(Box<ComposeArgs>),
     /// Merge several exposures into one linear frame that holds faint shell and bright core
     Hdr(Box<HdrArgs>),
+    /// Join panels into one large linear frame for each filter
+    Mosaic(Box<MosaicArgs>),
     /// Turn a linear result into a finished picture
     Finish(Box<FinishArgs>),
     /// Take a frame apart into its stars and what lies behind them

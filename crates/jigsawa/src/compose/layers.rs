@@ -128,6 +128,7 @@ pub fn layout_of(frames: &[Frame]) -> Result<Layout, Trouble> {
         },
         canvas,
         wcs: facts.wcs.clone(),
+        mosaic: None,
         levels: Some(Levels {
             wish: Wish {
                 scale_by: Some(ScaleBy::None),

@@ -103,18 +103,16 @@ pub struct Row<'a> {
     pub frame: &'a Frame,
     pub catalogue: Option<&'a Catalogue>,
     pub verdict: Verdict,
-    pub placed: Option<&'a Placed>,
-    /// Canvas to frame.
-    pub placement: Option<&'a Placement>,
+    /// Where it lies.
+    pub record: Option<PlacementRecord>,
     pub hint: Option<jigsawa_core::matching::Hint>,
     pub notes: Vec<String>,
 }
 
 impl Row<'_> {
     /// The row itself.
-    pub fn write(self, canvas: &Canvas) -> LayoutFrame {
+    pub fn write(self) -> LayoutFrame {
         let used = self.verdict == Verdict::Used;
-        let record = |map: &Placement| self.placed.map(|p| record(map, canvas, p));
         LayoutFrame {
             file: self.frame.name(),
             plane: self.frame.plane,
@@ -128,7 +126,7 @@ impl Row<'_> {
                 .or(self.catalogue.and_then(|c| c.saturation)),
             fingerprint: fingerprint::of_file(&self.frame.path).ok(),
             hint: self.hint,
-            placement: self.placement.filter(|_| used).and_then(record),
+            placement: self.record.filter(|_| used),
             notes: if used { self.notes } else { Vec::new() },
             verdict: self.verdict,
             measured: measurements(self.catalogue),
@@ -150,7 +148,8 @@ fn measurements(c: Option<&Catalogue>) -> Measurements {
     }
 }
 
-fn record(map: &Placement, canvas: &Canvas, placed: &Placed) -> PlacementRecord {
+/// A placement as layouts keep it.
+pub fn record(map: &Placement, canvas: &Canvas, placed: &Placed) -> PlacementRecord {
     PlacementRecord {
         matrix: map.rows(),
         bend: map.bend().cloned(),

@@ -23,7 +23,8 @@ use crate::cli::{Common, GridArgs};
 use crate::frames::Frame;
 use crate::tell::{Trouble, why_left_out};
 use crate::terminal::Progress;
-use lay_out::{Row, canvas, sky_of_canvas, sky_of_reference};
+pub use lay_out::Row;
+use lay_out::{canvas, record, sky_of_canvas, sky_of_reference};
 use place::{Both, Lost, Placed};
 use reference::Candidates;
 
@@ -251,14 +252,17 @@ pub fn register_into(
             frame: &frames[*i],
             catalogue: catalogues[*i].as_ref().ok(),
             verdict: verdict(placed),
-            placed: placed.as_ref().ok(),
-            placement: placement.as_ref(),
+            record: placed
+                .as_ref()
+                .ok()
+                .zip(placement.as_ref())
+                .map(|(p, map)| record(map, &layout.canvas, p)),
             hint: field.hint(*i).cloned(),
             notes: placed
                 .as_ref()
                 .map_or_else(|_| Vec::new(), |p| p.notes.clone()),
         };
-        layout.frames.push(row.write(&layout.canvas));
+        layout.frames.push(row.write());
     }
     clock.lap("register");
     let mut residuals = vec![Vec::new(); count];
@@ -392,12 +396,15 @@ fn lay_out(field: &Field<'_>, on: OnReference, settled: &Settled<'_>) -> Result<
             frame: f,
             catalogue: catalogues[i].as_ref().ok(),
             verdict: verdict(&placed[i]),
-            placed: placed[i].as_ref().ok(),
-            placement: placements[i].as_ref(),
+            record: placed[i]
+                .as_ref()
+                .ok()
+                .zip(placements[i].as_ref())
+                .map(|(p, map)| record(map, &canvas, p)),
             hint: field.hint(i).cloned(),
             notes,
         };
-        rows.push(row.write(&canvas));
+        rows.push(row.write());
     }
     Ok(Layout {
         format: FORMAT,
@@ -408,6 +415,7 @@ fn lay_out(field: &Field<'_>, on: OnReference, settled: &Settled<'_>) -> Result<
         },
         wcs: sky_of_canvas(&canvas, sky.as_ref(), &frames[reference]),
         levels: None,
+        mosaic: None,
         canvas,
         frames: rows,
     })

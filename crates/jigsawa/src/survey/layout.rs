@@ -68,6 +68,7 @@ pub fn layout(night: &Night) -> Result<Layout, Trouble> {
         canvas,
         wcs: None,
         levels: None,
+        mosaic: None,
         frames,
     })
 }

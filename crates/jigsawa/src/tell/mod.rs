@@ -129,6 +129,10 @@ pub enum Trouble {
         longest: String,
         error: HdrError,
     },
+    /// Panels of which no two hang together.
+    NothingTied(Vec<String>),
+    /// A layout that no mosaic has made.
+    NoMosaic(PathBuf),
     /// No canvas.
     Canvas(CanvasError),
     /// The layout cannot be read.
@@ -312,6 +316,7 @@ impl Trouble {
             | Self::LayoutAlone
             | Self::AlreadyPlaced(_)
             | Self::NotPlaced(_)
+            | Self::NoMosaic(_)
             | Self::Options(_)
             | Self::OffCanvas { .. }
             | Self::TwoLevels { .. }

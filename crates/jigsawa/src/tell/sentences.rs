@@ -142,6 +142,18 @@ pub(super) fn tell(trouble: &Trouble) -> Told {
             list(files)
         ))
         .mend("Frames of one filter are matched to one of them: name one for each filter."),
+        Trouble::NothingTied(files) => plain(format!(
+            "no two of these panels have stars in common, and no headers say how they lie: {}",
+            list(&files.iter().map(|f| format!("'{f}'")).collect::<Vec<_>>())
+        ))
+        .on(files.first().cloned().unwrap_or_default())
+        .mend("Panels must overlap by some 5 % of their sides. If they do: a WCS in their headers places them, or --reference with jigsawa register and --pair where stars are few."),
+        Trouble::NoMosaic(file) => plain(format!(
+            "'{}' is not the layout of a mosaic: panels cannot be added to it",
+            file.display()
+        ))
+        .on(file.display().to_string())
+        .mend("Make one of its frames first: jigsawa mosaic FRAMES --out FOLDER"),
         Trouble::Canvas(error) => plain(format!("there is no canvas: {error}"))
             .mend("Use --canvas reference, or leave out the frame that lies apart."),
         Trouble::LayoutText { file, error } => plain(format!(

@@ -8,6 +8,7 @@ use jigsawa_core::matching::FoundBy;
 
 use super::written;
 use crate::account::{Account, FrameRow};
+use crate::mosaic::MosaicAccount;
 
 /// The account as text.
 pub fn account_text(a: &Account) -> String {
@@ -25,6 +26,9 @@ pub fn account_text(a: &Account) -> String {
         a.canvas.height,
         canvas_told(a)
     );
+    if let Some(m) = &a.mosaic {
+        let _ = writeln!(out, "mosaic     {}", mosaic_told(m));
+    }
     // A filter's only frame is matched to nothing.
     let many = |filter: &str| {
         let of = |f: &&FrameRow| f.filter == filter && f.reason.is_none();
@@ -45,6 +49,9 @@ pub fn account_text(a: &Account) -> String {
     // What was placed before is told by the command that placed it.
     if a.command != "normalize" || a.frames.iter().all(|f| f.balance.is_none()) {
         let _ = writeln!(out, "\n{}", placements(a));
+    }
+    if let Some(m) = &a.mosaic {
+        let _ = writeln!(out, "\n{}", overlaps(m));
     }
     if !a.exposures.is_empty() {
         let _ = writeln!(out, "\n{}", exposures(a));
@@ -103,6 +110,9 @@ fn next(a: &Account) -> Option<String> {
     if a.command == "hdr" {
         return after_hdr(a);
     }
+    if a.command == "mosaic" {
+        return after_mosaic(a);
+    }
     if a.command != "compose" {
         return None;
     }
@@ -133,6 +143,84 @@ fn after_hdr(a: &Account) -> Option<String> {
     let coloured = a.outputs.iter().any(|o| o.kind.starts_with("linear"));
     (merged.len() > 1 && !coloured)
         .then(|| format!("jigsawa compose {} --palette ...", merged.join(" ")))
+}
+
+/// A plan goes on to the mosaic, mosaics of several filters to a colour picture, one alone to be finished.
+fn after_mosaic(a: &Account) -> Option<String> {
+    let of_kind = |kind: &str| -> Vec<&str> {
+        let all = a.outputs.iter().filter(|o| o.kind == kind);
+        all.map(|o| o.file.as_str()).collect()
+    };
+    let joined = of_kind(crate::commands::MOSAIC_FRAME);
+    match joined.as_slice() {
+        [] => of_kind("layout")
+            .first()
+            .map(|l| format!("jigsawa mosaic {l} makes it")),
+        [one] => Some(format!("jigsawa finish {one}")),
+        all => Some(format!("jigsawa compose {} --palette ...", all.join(" "))),
+    }
+}
+
+/// A mosaic in a line.
+fn mosaic_told(m: &MosaicAccount) -> String {
+    let field = m.field_deg.map_or(String::new(), |[w, h]| {
+        format!(", {w:.2}\u{b0} x {h:.2}\u{b0} of the sky")
+    });
+    let mut filters: Vec<&str> = m
+        .panels
+        .iter()
+        .flat_map(|p| &p.filters)
+        .map(String::as_str)
+        .collect();
+    filters.sort_unstable();
+    filters.dedup();
+    format!(
+        "{} panels in {}{field}, on a {} plane",
+        m.panels.len(),
+        filters.join(", "),
+        m.projection.trim_end_matches(" plane")
+    )
+}
+
+/// Where panels overlap: stars, how well they meet, and the steps before and after.
+fn overlaps(m: &MosaicAccount) -> Table {
+    let mut filters: Vec<&str> = Vec::new();
+    for l in m.overlaps.iter().flat_map(|o| &o.levels) {
+        if !filters.contains(&l.filter.as_str()) {
+            filters.push(&l.filter);
+        }
+    }
+    let mut head = vec![
+        "panels".to_owned(),
+        "".to_owned(),
+        "stars".to_owned(),
+        "rms px".to_owned(),
+    ];
+    for f in &filters {
+        head.push(format!("{f} step, sigma"));
+        head.push("left".to_owned());
+    }
+    let words: Vec<&str> = head.iter().map(String::as_str).collect();
+    let mut t = table(&words);
+    for o in &m.overlaps {
+        let mut row = vec![
+            o.panels[0].clone(),
+            o.panels[1].clone(),
+            o.stars.to_string(),
+            format!("{:.3}", o.rms_px),
+        ];
+        for f in &filters {
+            match o.levels.iter().find(|l| l.filter == *f) {
+                Some(l) => row.extend([
+                    format!("{:.1}", l.before_sigma),
+                    format!("{:.2}", l.after_sigma),
+                ]),
+                None => row.extend(["-".to_owned(), "-".to_owned()]),
+            }
+        }
+        t.add_row(row);
+    }
+    t
 }
 
 /// What was done between filters.

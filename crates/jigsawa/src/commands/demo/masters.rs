@@ -3,11 +3,13 @@
 use std::path::{Path, PathBuf};
 
 use jigsawa_formats::fits::Cards;
-use jigsawa_sky::demo::{DemoFrame, OBJECT, exposures, frames, take, take_exposures};
+use jigsawa_sky::demo::{DemoFrame, OBJECT, exposures, frames, panels, take, take_exposures};
 use jigsawa_sky::shot::Taken;
 use serde_json::json;
 
-use super::write::{frame_cards, new_files, write_frame, write_star_list, write_truth};
+use super::write::{
+    frame_cards, new_files, place_cards, write_frame, write_star_list, write_truth,
+};
 use crate::cli::Common;
 use crate::tell::Trouble;
 use crate::terminal::Progress;
@@ -31,6 +33,18 @@ pub fn write_heart(
 
 /// Takes frames and hands each over.
 type Take = fn(&[DemoFrame], &mut dyn FnMut(&DemoFrame, Taken));
+
+/// The oxygen panels of the mosaic say nothing of where they lie.
+const WITHOUT_PLACE: [&str; 4] = ["reef_A1_O", "reef_A2_O", "reef_B1_O", "reef_B2_O"];
+
+/// Writes the panels of the mosaic and `truth.json` into a folder.
+pub fn write_panels(
+    folder: &Path,
+    overwrite: bool,
+    common: &Common,
+) -> Result<Vec<PathBuf>, Trouble> {
+    write_all(folder, &panels(), take, overwrite, common)
+}
 
 fn write_all(
     folder: &Path,
@@ -66,5 +80,8 @@ fn header(frame: &DemoFrame) -> Cards {
     c.number("NCOMBINE", f64::from(shot.subs), "sub-frames");
     c.text("DATE-OBS", "2026-03-14T21:30:00", "");
     frame_cards(shot, frame.camera_card, &mut c);
+    if !WITHOUT_PLACE.iter().any(|w| frame.file.starts_with(w)) {
+        place_cards(shot, &mut c);
+    }
     c
 }

@@ -11,7 +11,7 @@ use jigsawa_sky::demo::OBJECT;
 use serde_json::{Value, json};
 
 use super::compose::{PNG, make};
-use super::{finish, hdr, normalize, survey};
+use super::{finish, hdr, mosaic, normalize, survey};
 use crate::account::{Clock, Ending, Output};
 use crate::cli::{Cli, Command, Common, DemoArgs};
 use crate::compose::{FLIP, SHEET};
@@ -25,12 +25,14 @@ pub fn demo(args: &DemoArgs, common: &Common) -> Result<Ending, Trouble> {
     let (frames, to) = (args.folder.join("frames"), args.folder.join("result"));
     let night_folder = args.folder.join("night");
     let heart = args.folder.join("heart");
+    let panels = args.folder.join("panels");
     let talk = !common.json && !common.quiet;
     let mut files = Vec::new();
     for (folder, what, write) in [
         (&frames, "masters", masters::write as Write),
         (&night_folder, "sub-frames and flats", night::write as Write),
         (&heart, "exposures", masters::write_heart as Write),
+        (&panels, "panels", masters::write_panels as Write),
     ] {
         let written = write(folder, args.overwrite, common)?;
         if talk {
@@ -112,6 +114,18 @@ fn examples(folder: &Path, to: &Path, overwrite: bool) -> Vec<Vec<String>> {
         .flat_map(|line| ["300s", "030s", "003s"].map(|t| format!("heart/heart_{line}_{t}.fits")))
         .map(|f| folder.join(f).display().to_string())
         .collect();
+    let panels: Vec<String> = ["Ha", "OIII"]
+        .iter()
+        .flat_map(|line| ["A1", "A2", "B1", "B2"].map(|p| format!("panels/reef_{p}_{line}.fits")))
+        .map(|f| folder.join(f).display().to_string())
+        .collect();
+    let wide: Vec<String> = ["Ha", "OIII"]
+        .map(|line| {
+            to.join(format!("wide-{line}-mosaic.fits"))
+                .display()
+                .to_string()
+        })
+        .to_vec();
     let linear = |p: &str| vec![to.join(format!("reef-{p}.fits")).display().to_string()];
     let stars = folder.join("frames/stars.csv").display().to_string();
     vec![
@@ -127,6 +141,17 @@ fn examples(folder: &Path, to: &Path, overwrite: bool) -> Vec<Vec<String>> {
         finishing("finish", linear("lantern"), &["--caption"]),
         finishing("finish", linear("RGB"), &["--white", &stars]),
         finishing("hdr", heart, &["--palette", "HOO", "--name", "heart"]),
+        finishing("mosaic", panels, &["--name", "wide"]),
+        finishing(
+            "compose",
+            wide,
+            &["--palette", "HOO", "--name", "wide", "--linear-only"],
+        ),
+        finishing(
+            "finish",
+            vec![to.join("wide-HOO.fits").display().to_string()],
+            &[],
+        ),
     ]
 }
 
@@ -187,6 +212,17 @@ fn run(words: &[String], common: &Common) -> Result<Done, Trouble> {
                 account: json!(account),
             })
         }
+        Ok(Command::Mosaic(args)) => {
+            let account = mosaic::make(&args, common)?;
+            Ok(Done {
+                text: account_text(&account),
+                pictures: [mosaic::PLAN, mosaic::PICTURE, mosaic::REPORT]
+                    .iter()
+                    .flat_map(|kind| of_kind(&account.outputs, kind))
+                    .collect(),
+                account: json!(account),
+            })
+        }
         Ok(Command::Normalize(args)) => {
             let account = normalize::make(&args, common)?;
             Ok(Done {
@@ -205,7 +241,7 @@ fn run(words: &[String], common: &Common) -> Result<Done, Trouble> {
         }
         _ => {
             unreachable!(
-                "the demo's own command lines are those of survey, normalize, compose, finish and hdr"
+                "the demo's own command lines are those of survey, normalize, compose, finish, hdr and mosaic"
             )
         }
     }

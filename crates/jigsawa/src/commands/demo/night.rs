@@ -9,7 +9,7 @@ use jigsawa_sky::demo::OBJECT;
 use jigsawa_sky::night::{NightFrame, frames, take};
 use serde_json::json;
 
-use super::write::{frame_cards, new_files, write_frame, write_truth};
+use super::write::{frame_cards, new_files, place_cards, write_frame, write_truth};
 use crate::cli::Common;
 use crate::tell::Trouble;
 use crate::terminal::Progress;
@@ -87,5 +87,6 @@ fn header(frame: &NightFrame) -> Cards {
         c.number("SITELONG", SITE.1, "[deg] east");
     }
     frame_cards(&frame.shot, "Pebble 24", &mut c);
+    place_cards(&frame.shot, &mut c);
     c
 }

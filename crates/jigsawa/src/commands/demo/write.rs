@@ -5,8 +5,9 @@ use std::path::{Path, PathBuf};
 
 use jigsawa_core::doors::TileSink;
 use jigsawa_core::space::{FramePx, Point};
-use jigsawa_core::wcs::{Fields, Sky, Wcs};
+use jigsawa_core::wcs::{Fields, Projection, Sky, Wcs, fit_flat};
 use jigsawa_formats::error::FileError;
+use jigsawa_formats::facts::wcs_cards;
 use jigsawa_formats::fits::{Cards, Depth, FitsWriter};
 use jigsawa_formats::whole::Unfinished;
 use jigsawa_sky::camera::Numbers;
@@ -123,6 +124,7 @@ fn plane_wcs() -> Option<Wcs> {
         sip: None,
         system: None,
         equinox: Some(2000.0),
+        projection: Projection::Tangent,
     })
 }
 
@@ -153,7 +155,7 @@ pub fn write_frame(
     Ok(())
 }
 
-/// The cards of camera, optics and place on the sky.
+/// The cards of camera and optics.
 pub fn frame_cards(shot: &Shot, camera: &str, c: &mut Cards) {
     c.text("INSTRUME", camera, "");
     c.number("EGAIN", shot.camera.gain_e_adu, "[e-/adu]");
@@ -164,6 +166,13 @@ pub fn frame_cards(shot: &Shot, camera: &str, c: &mut Cards) {
     c.number("FOCALLEN", FOCAL_MM, "[mm]");
     c.number("SATURATE", shot.camera.full_adu, "[adu]");
     c.text("ROWORDER", "BOTTOM-UP", "");
+}
+
+/// The cards of a frame's place on the sky.
+pub fn place_cards(shot: &Shot, c: &mut Cards) {
+    if shot.pointing.sphere.is_some() {
+        return beside(shot, c);
+    }
     // The plane's x runs against right ascension, as the sky does for who looks up at it.
     let map = shot.map();
     let back = map.invert();
@@ -181,4 +190,23 @@ pub fn frame_cards(shot: &Shot, camera: &str, c: &mut Cards) {
     c.number("CD2_1", UNIT_DEG * d, "");
     c.number("CD2_2", UNIT_DEG * e, "");
     c.number("EQUINOX", 2000.0, "");
+}
+
+/// For a frame that points beside the place where the plane touches: the tangent plane of its own middle.
+fn beside(shot: &Shot, c: &mut Cards) {
+    let Some(plane) = plane_wcs() else { return };
+    let back = shot.map().invert();
+    let middle = shot.size.centre::<FramePx>();
+    // A hundred pixels around the middle, where no lens distorts.
+    let places: Vec<(Point<FramePx>, Sky)> = (-3..=3)
+        .flat_map(|i| (-3..=3).map(move |j| (30.0 * f64::from(i), 30.0 * f64::from(j))))
+        .map(|(dx, dy)| Point::new(middle.x + dx, middle.y + dy))
+        .map(|p| {
+            let at = back.apply(p);
+            (p, plane.sky(Point::<FramePx>::new(at.x, at.y)))
+        })
+        .collect();
+    if let Some(wcs) = fit_flat(&places, middle, Projection::Tangent, plane.fields()) {
+        wcs_cards(&wcs, shot.size, c);
+    }
 }

@@ -58,7 +58,9 @@ impl Outcome {
                 let good =
                     e.corner_px < GOOD_CORNER_PX && e.rms_px < GOOD_RMS_PX && row.notes.is_empty();
                 match good {
-                    _ if p.by == FoundBy::Hand || p.by == FoundBy::Pattern => Self::Look,
+                    _ if matches!(p.by, FoundBy::Hand | FoundBy::Header | FoundBy::Pattern) => {
+                        Self::Look
+                    }
                     true if stars.is_empty() => Self::Before,
                     true => Self::Good,
                     false => Self::Look,

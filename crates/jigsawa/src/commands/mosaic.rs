@@ -1,0 +1,455 @@
+//! `jigsawa mosaic`: panels of all filters into one large linear frame for each filter.
+
+use std::path::{Path, PathBuf};
+
+use jigsawa_core::finish::Shade;
+use jigsawa_core::layout::Layout;
+use jigsawa_core::mosaic::blend::{Join, Share};
+use jigsawa_core::quick::Picture;
+use jigsawa_formats::png;
+use jigsawa_formats::whole::Unfinished;
+
+use crate::account::{Account, Clock, Ending, Output};
+use crate::cache::Store;
+use crate::cli::{Common, MosaicArgs, OutputArgs};
+use crate::commands::register::layout_title;
+use crate::frames::{Filters, Frame};
+use crate::layout_file;
+use crate::mosaic::{
+    Assembled, FilterPart, Joined, Paths, Placed, ToJoin, assemble, join_filter, mosaic_account,
+    place, write_seams,
+};
+use crate::outputs::{Names, begin, finish_first, slug};
+use crate::report::{MosaicPage, Plan, write_mosaic};
+use crate::start::{Start, start};
+use crate::tell::Trouble;
+use crate::terminal::tell_account;
+
+/// What the account calls the page to look at.
+pub const REPORT: &str = "report";
+
+/// What it calls the plan's picture.
+pub const PLAN: &str = "plan of the panels";
+
+/// What it calls a joined frame.
+pub const FRAME: &str = "mosaic, linear 32-bit float";
+
+/// What it calls a picture of one.
+pub const PICTURE: &str = "quick picture, PNG";
+
+/// Runs the command and prints its account.
+pub fn mosaic(args: &MosaicArgs, common: &Common) -> Result<Ending, Trouble> {
+    let account = make(args, common)?;
+    tell_account(&account, common);
+    Ok(account.ending())
+}
+
+/// Makes the mosaic.
+pub fn make(args: &MosaicArgs, common: &Common) -> Result<Account, Trouble> {
+    let mut clock = Clock::start();
+    let begun = begin_with(args)?;
+    let targets = Targets::new(&begun, args)?;
+    let store = Store::open(&targets.folder, !common.no_cache)?;
+    let kept = begun.kept.as_ref();
+    let mut placed = place(&begun.frames, args, kept, &store, common, &mut clock)?;
+    placed.layout.frames.extend(begun.left_out.clone());
+    let plan = Plan::new(&begun.frames, &placed);
+    let mut files: Vec<(Unfinished, &'static str)> = vec![
+        (plan.picture(&targets.plan_png, targets.overwrite)?, PLAN),
+        (
+            plan.drawing(&targets.plan_svg, targets.overwrite)?,
+            "plan of the panels, SVG",
+        ),
+    ];
+    let mut outputs: Vec<Output> = Vec::new();
+    if args.plan {
+        files.push((
+            layout_file::write(&targets.layout, &placed.layout, targets.overwrite)?,
+            "layout",
+        ));
+        finish_first(files, &mut outputs)?;
+        let told = mosaic_account(&begun.frames, &placed, None);
+        let mut account = Account::new("mosaic", &placed.layout, Vec::new(), outputs, clock);
+        account.mosaic = Some(told);
+        return Ok(account);
+    }
+    let before = kept.map(|l| {
+        (
+            begun.layout.as_path(),
+            grown_by(l, &placed.layout),
+            l.canvas.size,
+        )
+    });
+    let assembled = assemble(&begun.frames, &mut placed, before, common)?;
+    clock.lap("skies");
+    let mut page = MosaicPage::new(&targets.start, &placed, &assembled, &begun.frames, &plan);
+    let stays = Unchanged::new(args, &begun, &placed);
+    for part in &assembled.filters {
+        let paths = targets.of(part.filter.name(), args);
+        if stays.filter(part, &begun.frames) && paths.frame.exists() {
+            continue;
+        }
+        let (joined, join) = joined(
+            part,
+            &assembled,
+            &placed,
+            &begun.frames,
+            (&paths, targets.overwrite),
+            args,
+            common,
+        )?;
+        clock.lap("join");
+        if !args.no_report {
+            page.add(part, &joined, &join)?;
+        }
+        if let Some(path) = &paths.picture {
+            files.push((
+                picture(path, &joined, &placed.layout, targets.overwrite)?,
+                PICTURE,
+            ));
+        }
+        files.push((joined.frame, FRAME));
+        files.extend(joined.map.map(|f| (f, "map of panels, noise and frames")));
+        clock.lap("picture");
+    }
+    if !args.no_report {
+        files.push((
+            write_mosaic(&targets.page, &page, targets.overwrite)?,
+            REPORT,
+        ));
+        clock.lap("report");
+    }
+    drop(page);
+    files.push((
+        layout_file::write(&targets.layout, &placed.layout, targets.overwrite)?,
+        "layout",
+    ));
+    let seams = write_seams(
+        &targets.layout,
+        &assembled.labels,
+        assembled.cells,
+        &placed.panels,
+        targets.overwrite,
+    )?;
+    files.push((seams, "seams, for what is added later"));
+    finish_first(files, &mut outputs)?;
+    let told = mosaic_account(&begun.frames, &placed, Some(&assembled));
+    let mut account = Account::new("mosaic", &placed.layout, Vec::new(), outputs, clock);
+    account.mosaic = Some(told);
+    Ok(account)
+}
+
+/// What a run begins with.
+struct Begun {
+    /// All frames, those of the earlier layout first.
+    frames: Vec<Frame>,
+    /// How many of them are new.
+    new: usize,
+    /// The layout whose frames stay.
+    kept: Option<Layout>,
+    /// Its file; nothing without one.
+    layout: PathBuf,
+    left_out: Vec<jigsawa_core::layout::LayoutFrame>,
+}
+
+/// Frames as given; those of a mosaic's layout; or both, where frames are added.
+fn begin_with(args: &MosaicArgs) -> Result<Begun, Trouble> {
+    let Start {
+        frames,
+        placed,
+        left_out,
+        ..
+    } = start(
+        &args.frames,
+        &args.filters,
+        if args.into.is_some() {
+            &[]
+        } else {
+            &args.relocate
+        },
+        Filters::Known,
+    )?;
+    if let Some(path) = &args.into {
+        if placed.is_some() {
+            return Err(Trouble::AlreadyPlaced(args.frames[0].clone()));
+        }
+        let (mut all, layout) = layout_file::open(path, &args.relocate)?;
+        if layout.mosaic.is_none() {
+            return Err(Trouble::NoMosaic(path.clone()));
+        }
+        refuse_canvas(args)?;
+        let real = |f: &Frame| f.path.canonicalize().unwrap_or_else(|_| f.path.clone());
+        let there: Vec<PathBuf> = all.iter().map(real).collect();
+        if let Some(f) = frames.iter().find(|f| there.contains(&real(f))) {
+            return Err(Trouble::InTheLayout {
+                layout: path.clone(),
+                file: f.name(),
+            });
+        }
+        let new = frames.len();
+        all.extend(frames);
+        return Ok(Begun {
+            frames: all,
+            new,
+            kept: Some(layout),
+            layout: path.clone(),
+            left_out,
+        });
+    }
+    // A layout of another command says which frames there are; panels are solved all together anew.
+    let kept = placed.filter(|l| l.mosaic.is_some());
+    if kept.is_some() {
+        refuse_canvas(args)?;
+        if args.reference.is_some() {
+            return Err(Trouble::NotWithLayout("--reference"));
+        }
+    }
+    Ok(Begun {
+        new: frames.len(),
+        frames,
+        layout: if kept.is_some() {
+            args.frames[0].clone()
+        } else {
+            PathBuf::new()
+        },
+        kept,
+        left_out,
+    })
+}
+
+/// A layout has its canvas.
+fn refuse_canvas(args: &MosaicArgs) -> Result<(), Trouble> {
+    let option = match () {
+        () if args.canvas != crate::cli::ExtentArg::default() => "--canvas",
+        () if args.scale != 1.0 => "--scale",
+        () if args.north_up => "--north-up",
+        () if args.projection.asked().is_some() => "--projection",
+        () => return Ok(()),
+    };
+    Err(Trouble::NotWithLayout(option))
+}
+
+/// Where the first pixel of a canvas lies on the one that it has grown from.
+fn grown_by(before: &Layout, now: &Layout) -> [i64; 2] {
+    let first = now
+        .canvas
+        .to_reference()
+        .zip(before.canvas.to_reference())
+        .map(|(now, before)| {
+            let p = before
+                .invert()
+                .apply(now.apply(jigsawa_core::space::Point::new(0.0, 0.0)));
+            [p.x.round() as i64, p.y.round() as i64]
+        });
+    first.unwrap_or_default()
+}
+
+/// All files.
+struct Targets {
+    folder: PathBuf,
+    start: String,
+    layout: PathBuf,
+    page: PathBuf,
+    plan_png: PathBuf,
+    plan_svg: PathBuf,
+    overwrite: bool,
+}
+
+impl Targets {
+    fn new(begun: &Begun, args: &MosaicArgs) -> Result<Self, Trouble> {
+        // What is added goes beside the layout, under its names.
+        let (output, overwrite) = match &args.into {
+            Some(path) => {
+                let title = layout_title(path);
+                let name = title.strip_suffix("-mosaic").unwrap_or(&title).to_owned();
+                let output = OutputArgs {
+                    out: path.parent().unwrap_or(Path::new("")).to_owned(),
+                    name: Some(name),
+                    overwrite: true,
+                };
+                (output, true)
+            }
+            None => {
+                let output = OutputArgs {
+                    out: args.output.out.clone(),
+                    name: args.output.name.clone().or_else(|| Self::name_of(begun)),
+                    overwrite: args.output.overwrite,
+                };
+                (output, args.output.overwrite)
+            }
+        };
+        let names = Names::new(&output, &begun.frames, "mosaic")?;
+        let file = |ending: &str| output.out.join(format!("{}-mosaic{ending}", names.start));
+        let targets = Self {
+            folder: output.out.clone(),
+            layout: names.layout.clone(),
+            page: file(".html"),
+            plan_png: file("-plan.png"),
+            plan_svg: file("-plan.svg"),
+            start: names.start.clone(),
+            overwrite,
+        };
+        let all = targets.all(begun, args);
+        let all: Vec<&PathBuf> = all.iter().collect();
+        // The plan's own layout may be gone on with in the same folder.
+        let own = begun.kept.is_some()
+            && args.into.is_none()
+            && same_file(&begun.layout, &targets.layout);
+        names.check_these(&all, overwrite, !own)?;
+        Ok(Self {
+            overwrite: overwrite || own,
+            ..targets
+        })
+    }
+
+    /// The name that a layout's file has.
+    fn name_of(begun: &Begun) -> Option<String> {
+        begun.kept.as_ref()?;
+        let title = layout_title(&begun.layout);
+        Some(title.strip_suffix("-mosaic").unwrap_or(&title).to_owned())
+    }
+
+    fn of(&self, filter: &str, args: &MosaicArgs) -> Paths {
+        let file = |ending: &str| {
+            self.folder
+                .join(format!("{}-{}-mosaic{ending}", self.start, slug(filter)))
+        };
+        Paths {
+            frame: file(".fits"),
+            map: args.map.then(|| file("-map.fits")),
+            picture: (!args.linear_only).then(|| file(".png")),
+        }
+    }
+
+    /// What must not be there already.
+    fn all(&self, begun: &Begun, args: &MosaicArgs) -> Vec<PathBuf> {
+        let goes_on = begun.kept.is_some() && same_file(&begun.layout, &self.layout);
+        let mut all = Vec::new();
+        if !goes_on {
+            all.extend([self.plan_png.clone(), self.plan_svg.clone()]);
+        }
+        if args.plan {
+            return all;
+        }
+        let mut filters: Vec<&str> = begun.frames.iter().map(|f| f.filter.name()).collect();
+        filters.sort_unstable();
+        filters.dedup();
+        for filter in filters {
+            let paths = self.of(filter, args);
+            all.push(paths.frame);
+            all.extend(paths.map);
+            all.extend(paths.picture);
+        }
+        if !args.no_report {
+            all.push(self.page.clone());
+        }
+        all
+    }
+}
+
+fn same_file(a: &Path, b: &Path) -> bool {
+    let real = |p: &Path| p.canonicalize().ok();
+    real(a).is_some() && real(a) == real(b)
+}
+
+/// Which filters' files stay as they are when frames are added.
+struct Unchanged {
+    /// Frames were added, and the canvas and its panels are what they were.
+    may: bool,
+    first_new: usize,
+}
+
+impl Unchanged {
+    fn new(args: &MosaicArgs, begun: &Begun, placed: &Placed) -> Self {
+        let panels = begun
+            .kept
+            .as_ref()
+            .and_then(|l| l.mosaic.as_ref())
+            .map(|m| {
+                let mut names: Vec<&str> = m
+                    .places
+                    .iter()
+                    .flatten()
+                    .map(|p| p.panel.as_str())
+                    .collect();
+                names.sort_unstable();
+                names.dedup();
+                names.len()
+            });
+        let canvas = begun.kept.as_ref().map(|l| l.canvas.size);
+        Self {
+            may: args.into.is_some()
+                && panels == Some(placed.panels.len())
+                && canvas == Some(placed.layout.canvas.size),
+            first_new: begun.frames.len() - begun.new,
+        }
+    }
+
+    fn filter(&self, part: &FilterPart, _frames: &[Frame]) -> bool {
+        self.may && part.frames.iter().all(|i| *i < self.first_new)
+    }
+}
+
+/// Joins a filter.
+fn joined(
+    part: &FilterPart,
+    assembled: &Assembled,
+    placed: &Placed,
+    frames: &[Frame],
+    (paths, overwrite): (&Paths, bool),
+    args: &MosaicArgs,
+    common: &Common,
+) -> Result<(Joined, Join), Trouble> {
+    let share = args.overlap.share();
+    let join = Join::new(
+        (assembled.cells, share),
+        &part.labels,
+        part.covers.clone(),
+        &assembled.stars,
+        (&part.levelled.overlaps, &part.panel_of, assembled.patch_px),
+    );
+    let to = ToJoin {
+        filter: &part.filter,
+        frames: part
+            .frames
+            .iter()
+            .zip(&part.panel_of)
+            .zip(&part.usable)
+            .map(|((i, p), usable)| (*i, *p, *usable))
+            .collect(),
+        panels: &placed.panels,
+        join: &join,
+    };
+    let how = (args.kernel.shape(), share == Share::Average);
+    let joined = join_filter(
+        &to,
+        (frames, &placed.layout),
+        (paths, overwrite),
+        how,
+        common,
+    )?;
+    Ok((joined, join))
+}
+
+/// A joined frame as a picture to look at.
+fn picture(
+    path: &Path,
+    joined: &Joined,
+    layout: &Layout,
+    overwrite: bool,
+) -> Result<Unfinished, Trouble> {
+    let plane = joined.small.plane();
+    let shade = Shade::measure(plane.data()).ok_or(Trouble::Nothing)?;
+    let p = Picture::grey(&plane, layout.canvas.row_order, &shade);
+    let bytes =
+        png::in_memory((p.width(), p.height()), p.rgb()).map_err(|error| Trouble::Write {
+            file: path.to_owned(),
+            error,
+        })?;
+    let file = begin(path, overwrite)?;
+    std::fs::write(file.path(), bytes).map_err(|error| Trouble::Folder {
+        folder: path.parent().unwrap_or(Path::new("")).to_owned(),
+        error,
+    })?;
+    Ok(file)
+}

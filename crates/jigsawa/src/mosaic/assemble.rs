@@ -1,0 +1,348 @@
+//! Placed frames seen, levelled and cut: all that joining needs.
+
+use std::path::Path;
+
+use jigsawa_core::balance::{Lattice, Member, Sky};
+use jigsawa_core::filter::Filter;
+use jigsawa_core::layout::{LevelReference, Levels, PlacementRecord};
+use jigsawa_core::mosaic::cells::{Cells, Cover};
+use jigsawa_core::mosaic::levels::{Levelled, ToLevel, level};
+use jigsawa_core::mosaic::seams::{Costs, Labels, Shining, for_filter, lay};
+use jigsawa_core::placement::Placement;
+use jigsawa_core::space::Rect;
+use jigsawa_core::stars::{Catalogue, Flag};
+use jigsawa_core::verdict::Verdict;
+
+use super::look::{Small, ToSee, look};
+use super::names::Panel;
+use super::place::Placed;
+use super::seams_file::{read_seams, seams_side};
+use crate::cli::Common;
+use crate::frames::Frame;
+use crate::tell::Trouble;
+
+/// All that joining needs.
+pub struct Assembled {
+    pub cells: Cells,
+    pub labels: Labels,
+    pub costs: Costs,
+    pub stars: Vec<Shining>,
+    pub filters: Vec<FilterPart>,
+    pub patch_px: usize,
+}
+
+/// The frames of a filter.
+pub struct FilterPart {
+    pub filter: Filter,
+    /// Numbers among all frames, by panels.
+    pub frames: Vec<usize>,
+    pub panel_of: Vec<usize>,
+    pub usable: Vec<Rect>,
+    pub small: Vec<Small>,
+    pub levelled: Levelled,
+    /// What each panel covers in this filter.
+    pub covers: Vec<Option<Cover>>,
+    pub labels: Labels,
+    /// Noise of the anchor's pixels: the unit of differences.
+    pub noise: f64,
+}
+
+/// Points of the lattice on a frame.
+const POINTS: f64 = 600_000.0;
+
+/// Points along a patch's side: an overlap of 8 % has some four patches across.
+const PATCH: usize = 12;
+
+/// More panels have no numbers in the seams.
+const MOST_PANELS: usize = 250;
+
+/// A star's light counts as far as it reaches above this part of the pixel noise.
+const LEAST_LIGHT: f64 = 0.3;
+
+/// A star reaches from so many widths to so many.
+const REACH: (f64, f64) = (1.6, 30.0);
+
+/// Looks at all used frames, levels each filter and cuts the seams. `before` is the layout that frames are added to,
+/// with the first pixel of the canvas on its own.
+pub fn assemble(
+    frames: &[Frame],
+    placed: &mut Placed,
+    before: Option<(&Path, [i64; 2], jigsawa_core::space::Size)>,
+    common: &Common,
+) -> Result<Assembled, Trouble> {
+    let canvas = placed.layout.canvas.size;
+    if placed.panels.len() > MOST_PANELS {
+        return Err(Trouble::Options(
+            "a mosaic has 250 panels at the most: make two of it",
+        ));
+    }
+    let used: Vec<usize> = (0..frames.len())
+        .filter(|i| placed.layout.frames[*i].verdict == Verdict::Used)
+        .filter(|i| placed.panels.iter().any(|p| p.frames.contains(i)))
+        .collect();
+    let placements: Vec<Option<Placement>> = placed
+        .layout
+        .frames
+        .iter()
+        .map(|f| f.placement.as_ref().and_then(PlacementRecord::placement))
+        .collect();
+    let area = |i: &usize| {
+        let size = frames[*i].facts.size;
+        let unit = placements[*i]
+            .as_ref()
+            .map_or(1.0, |p| p.area_ratio(p.invert().apply(size.centre())));
+        size.area() as f64 / unit
+    };
+    let usual = used.iter().map(area).sum::<f64>() / used.len().max(1) as f64;
+    let step = ((usual / POINTS).sqrt().ceil() as usize).max(1);
+    let lattice = Lattice::fine(canvas, step, PATCH);
+    let cells = match before.and_then(|(path, ..)| seams_side(path)) {
+        Some(side) => Cells::of_side(canvas, side),
+        None => Cells::over(canvas, usual),
+    };
+    let to_see: Vec<ToSee<'_>> = used
+        .iter()
+        .filter_map(|i| {
+            Some(ToSee {
+                frame: &frames[*i],
+                placement: placements[*i].as_ref()?,
+                catalogue: placed.catalogues[*i].as_ref().ok()?,
+            })
+        })
+        .collect();
+    // A frame with a place has been measured.
+    let mut seen: Vec<Option<super::look::Seen>> = look(&to_see, lattice, cells, common)?
+        .into_iter()
+        .map(Some)
+        .collect();
+    let mut filters: Vec<&Filter> = Vec::new();
+    for i in &used {
+        if !filters.contains(&&frames[*i].filter) {
+            filters.push(&frames[*i].filter);
+        }
+    }
+    let reference = placed.layout.reference_index().unwrap_or(0);
+    let panel_of = |i: usize| {
+        placed
+            .panels
+            .iter()
+            .position(|p| p.frames.contains(&i))
+            .unwrap_or(0)
+    };
+    let mut parts = Vec::new();
+    let mut references = Vec::new();
+    for filter in filters {
+        let mut own: Vec<usize> = used
+            .iter()
+            .copied()
+            .filter(|i| frames[*i].filter == *filter)
+            .collect();
+        own.sort_by_key(|i| (panel_of(*i), *i));
+        let (mut usable, mut small, mut to_level, mut covers) =
+            (Vec::new(), Vec::new(), Vec::new(), Vec::new());
+        let mut listed = Vec::new();
+        for i in &own {
+            let at = used.iter().position(|u| u == i);
+            let (Some(seen), Some(placement), Ok(catalogue)) = (
+                at.and_then(|k| seen.get_mut(k)).and_then(Option::take),
+                placements[*i].as_ref(),
+                placed.catalogues[*i].as_ref(),
+            ) else {
+                continue;
+            };
+            let f = &frames[*i];
+            to_level.push(ToLevel {
+                sky: Sky {
+                    member: Member {
+                        catalogue,
+                        placement,
+                        size: f.facts.size,
+                        filter: &f.filter,
+                        exposure_s: f.facts.exposure_s,
+                        gain_e_adu: f.facts.gain_e_adu,
+                    },
+                    samples: seen.samples,
+                },
+                kept: placed.layout.frames[*i].balance.clone(),
+            });
+            usable.push(seen.usable);
+            small.push(seen.small);
+            covers.push(seen.cover);
+            listed.push(*i);
+        }
+        let same = |a: usize, b: usize| {
+            let (i, k) = (listed[a], listed[b]);
+            let pairs = placed
+                .same
+                .get(&(i.min(k), i.max(k)))
+                .cloned()
+                .unwrap_or_default();
+            if i < k {
+                pairs
+            } else {
+                pairs.into_iter().map(|(p, q)| (q, p)).collect()
+            }
+        };
+        if to_level.is_empty() {
+            continue;
+        }
+        let levelled = level(&to_level, &same);
+        let anchor_at = levelled.anchor;
+        let why = if to_level[anchor_at].kept.is_some() {
+            "as before"
+        } else {
+            "least noise once all are scaled"
+        };
+        let noise =
+            levelled.balances[anchor_at].scale.value * levelled.balances[anchor_at].noise_adu;
+        let panels: Vec<usize> = listed.iter().map(|i| panel_of(*i)).collect();
+        references.push(LevelReference {
+            filter: filter.clone(),
+            frame: listed[anchor_at],
+            why: why.to_owned(),
+        });
+        parts.push(FilterPart {
+            filter: filter.clone(),
+            covers: by_panel(&covers, &panels, placed.panels.len()),
+            frames: listed,
+            panel_of: panels,
+            usable,
+            small,
+            levelled,
+            labels: Vec::new(),
+            noise,
+        });
+    }
+    let covers = in_all(&parts, placed.panels.len());
+    let stars = shining(&used, &placements, placed, &covers, cells);
+    let mut costs = Costs::of_stars(cells, &stars);
+    for p in &parts {
+        costs.add(&p.levelled.overlaps, p.noise, lattice.patch_px());
+    }
+    let first = panel_of(reference);
+    let laid =
+        before.and_then(|(path, first, own)| read_seams(path, cells, first, own, &placed.panels));
+    let labels = lay(&covers, &costs, first, laid);
+    for p in &mut parts {
+        p.labels = for_filter(&labels, &p.covers, cells);
+    }
+    for p in &parts {
+        for (i, balance) in p.frames.iter().zip(&p.levelled.balances) {
+            placed.layout.frames[*i].balance = Some(balance.clone());
+        }
+    }
+    placed.layout.levels = Some(Levels {
+        references,
+        ..Levels::default()
+    });
+    Ok(Assembled {
+        cells,
+        labels,
+        costs,
+        stars,
+        filters: parts,
+        patch_px: lattice.patch_px(),
+    })
+}
+
+/// What the frames of each panel cover together.
+fn by_panel(covers: &[Cover], panel_of: &[usize], panels: usize) -> Vec<Option<Cover>> {
+    let mut all: Vec<Option<Cover>> = vec![None; panels];
+    for (cover, p) in covers.iter().zip(panel_of) {
+        all[*p] = Some(match all[*p].take() {
+            Some(before) => before.with(cover, false),
+            None => cover.clone(),
+        });
+    }
+    all
+}
+
+/// What each panel covers in all filters that it has.
+fn in_all(parts: &[FilterPart], panels: usize) -> Vec<Cover> {
+    let nothing = Cover {
+        window: Rect {
+            x: 0,
+            y: 0,
+            width: 0,
+            height: 0,
+        },
+        depth: Vec::new(),
+    };
+    (0..panels)
+        .map(|p| {
+            let own = parts.iter().filter_map(|f| f.covers[p].clone());
+            own.reduce(|a, b| a.with(&b, true))
+                .unwrap_or_else(|| nothing.clone())
+        })
+        .collect()
+}
+
+/// The stars that lie where two panels or more do.
+fn shining(
+    used: &[usize],
+    placements: &[Option<Placement>],
+    placed: &Placed,
+    covers: &[Cover],
+    cells: Cells,
+) -> Vec<Shining> {
+    let mut all = Vec::new();
+    for i in used {
+        let (Some(placement), Ok(c)) = (&placements[*i], &placed.catalogues[*i]) else {
+            continue;
+        };
+        let back = placement.invert();
+        for (star, radius, height) in reaches(c) {
+            let at = back.apply(star);
+            let cell = |v: f64, n: usize| ((v / cells.side as f64).max(0.0) as usize).min(n - 1);
+            let (column, row) = (cell(at.x, cells.columns), cell(at.y, cells.rows));
+            if covers
+                .iter()
+                .filter(|cover| cover.at(column, row) > 0)
+                .count()
+                < 2
+            {
+                continue;
+            }
+            all.push(Shining {
+                at,
+                radius: radius / placement.area_ratio(at).sqrt(),
+                height,
+            });
+        }
+    }
+    all
+}
+
+/// Place, reach in pixels, and height over the noise of each star of a frame.
+fn reaches(
+    c: &Catalogue,
+) -> Vec<(
+    jigsawa_core::space::Point<jigsawa_core::space::FramePx>,
+    f64,
+    f64,
+)> {
+    let noise = f64::from(c.sky.typical_sigma()).max(1e-30);
+    let beta = c.beta.clamp(1.5, 4.0);
+    let alpha = c.fwhm_px / (2.0 * (2f64.powf(1.0 / beta) - 1.0).sqrt());
+    c.stars
+        .iter()
+        .map(|s| {
+            let height = s.amplitude / noise;
+            let light = (height / LEAST_LIGHT).max(1.0);
+            let mut reach = alpha * (light.powf(1.0 / beta) - 1.0).max(0.0).sqrt();
+            if s.flags.has(Flag::Saturated) {
+                reach *= 1.5;
+            }
+            (
+                s.at,
+                reach.clamp(REACH.0 * c.fwhm_px, REACH.1 * c.fwhm_px),
+                height,
+            )
+        })
+        .collect()
+}
+
+/// The name of a panel by its number.
+pub fn panel_name(panels: &[Panel], k: usize) -> &str {
+    panels.get(k).map_or("?", |p| p.name.as_str())
+}

@@ -1,0 +1,221 @@
+//! The page's pictures: seams, before and after, coverage and noise, crops at seams, residual vectors.
+
+use jigsawa_core::binned;
+use jigsawa_core::finish::Shade;
+use jigsawa_core::frame::RowOrder;
+use jigsawa_core::mosaic::cells::Cells;
+use jigsawa_core::plane::Plane;
+use jigsawa_core::quick::Picture;
+use jigsawa_core::space::Size;
+use maud::{Markup, html};
+
+use super::super::levels::{figure, image};
+use super::plan::COLOURS;
+use crate::mosaic::{FilterPart, Panel, Vector};
+
+/// Width of a map on the page.
+pub const WIDTH: f64 = 420.0;
+
+const NOTHING: [u8; 3] = [12, 14, 18];
+
+/// Which way up rows are shown.
+fn shown(y: usize, height: usize, order: RowOrder) -> i64 {
+    match order {
+        RowOrder::BottomUp => (height - 1 - y) as i64,
+        RowOrder::TopDown => y as i64,
+    }
+}
+
+/// A field of cells as a picture of about the map's width.
+fn of_cells(cells: Cells, order: RowOrder, colour: &dyn Fn(usize, usize) -> [u8; 3]) -> Picture {
+    let step = cells.columns.max(cells.rows).div_ceil(840).max(1);
+    let (w, h) = (cells.columns.div_ceil(step), cells.rows.div_ceil(step));
+    let mut p = Picture::filled(w, h, NOTHING);
+    for y in 0..h {
+        for x in 0..w {
+            p.set(x as i64, shown(y, h, order), colour(x * step, y * step));
+        }
+    }
+    p
+}
+
+fn framed(p: &Picture, caption: &str, sharp: bool) -> Markup {
+    let height = WIDTH * p.height() as f64 / p.width() as f64;
+    figure(caption, &image(p, caption, sharp), height, &html! {})
+}
+
+/// Which panel each place comes from.
+pub fn seams(labels: &[u8], cells: Cells, order: RowOrder, panels: &[Panel]) -> Markup {
+    let p = of_cells(cells, order, &|c, r| match labels[r * cells.columns + c] {
+        0 => NOTHING,
+        k => COLOURS[(k as usize - 1) % COLOURS.len()],
+    });
+    let css = |k: usize| {
+        let [r, g, b] = COLOURS[k % COLOURS.len()];
+        format!("background:rgb({r},{g},{b})")
+    };
+    html! {
+        div {
+            (framed(&p, "which panel each place comes from: the same in all filters", true))
+            p.keys { @for (k, panel) in panels.iter().enumerate() { span { span.key style=(css(k)) {} " " (panel.name) } } }
+        }
+    }
+}
+
+/// The panels side by side as the files are, each cut where it is in the mosaic.
+pub fn before(part: &FilterPart, cells: Cells, order: RowOrder) -> Option<Picture> {
+    let step = part.small.first()?.step;
+    let (w, h) = (
+        cells.canvas.width().div_ceil(step),
+        cells.canvas.height().div_ceil(step),
+    );
+    let at = |x: usize, y: usize| {
+        let cell = |v: usize, n: usize| ((v * step + step / 2) / cells.side).min(n - 1);
+        let label = part.labels[cell(y, cells.rows) * cells.columns + cell(x, cells.columns)];
+        let value = |k: usize| {
+            let s = &part.small[k];
+            let (c, r) = (x as i64 - s.window.x, y as i64 - s.window.y);
+            let inside =
+                c >= 0 && r >= 0 && c < s.window.width as i64 && r < s.window.height as i64;
+            inside
+                .then(|| s.values[r as usize * s.window.width + c as usize])
+                .filter(|v| v.is_finite())
+        };
+        let own = (0..part.small.len())
+            .filter(|k| part.panel_of[*k] + 1 == label as usize)
+            .find_map(value);
+        own.unwrap_or(f32::NAN)
+    };
+    let plane = Plane::from_fn(Size::new(w, h)?, at);
+    let shade = Shade::measure(plane.data())?;
+    Some(Picture::grey(&plane, order, &shade))
+}
+
+/// A joined filter, as small as the page needs it.
+pub fn after(plane: &Plane, order: RowOrder) -> Option<Picture> {
+    let longest = plane.size().width().max(plane.size().height());
+    let small = binned(plane, longest.div_ceil(900).max(1));
+    let shade = Shade::measure(small.data())?;
+    Some(Picture::grey(&small, order, &shade))
+}
+
+/// A picture with its words.
+pub fn shown_as(p: Option<Picture>, caption: &str) -> Markup {
+    html! { @if let Some(p) = p { (framed(&p, caption, false)) } }
+}
+
+/// How many panels show each place, and how noisy what is taken from them is.
+pub fn coverage(part: &FilterPart, cells: Cells, order: RowOrder) -> Markup {
+    let most = 4.0;
+    let count = |c: usize, r: usize| {
+        let own = part.covers.iter().flatten();
+        own.filter(|cover| cover.at(c, r) > 0).count()
+    };
+    let covered = of_cells(cells, order, &|c, r| match count(c, r) {
+        0 => NOTHING,
+        n => {
+            let t = ((n as f64 - 1.0) / (most - 1.0)).min(1.0);
+            [
+                (60.0 + 180.0 * t) as u8,
+                (90.0 + 110.0 * t) as u8,
+                (140.0 - 60.0 * t) as u8,
+            ]
+        }
+    });
+    let noise: Vec<f64> = (0..part.covers.len())
+        .map(|p| {
+            let own = (0..part.frames.len()).filter(|k| part.panel_of[*k] == p);
+            let weights: f64 = own
+                .map(|k| {
+                    let b = &part.levelled.balances[k];
+                    (b.scale.value * b.noise_adu).powi(-2)
+                })
+                .sum();
+            if weights > 0.0 {
+                weights.powf(-0.5)
+            } else {
+                0.0
+            }
+        })
+        .collect();
+    let low = noise
+        .iter()
+        .copied()
+        .filter(|n| *n > 0.0)
+        .fold(f64::INFINITY, f64::min);
+    let high = noise.iter().copied().fold(0.0, f64::max).max(low * 1.0001);
+    let noisy = of_cells(
+        cells,
+        order,
+        &|c, r| match part.labels[r * cells.columns + c] {
+            0 => NOTHING,
+            k => {
+                let t = (noise[k as usize - 1] - low) / (high - low);
+                [
+                    (50.0 + 190.0 * t) as u8,
+                    (110.0 + 30.0 * t) as u8,
+                    (150.0 - 70.0 * t) as u8,
+                ]
+            }
+        },
+    );
+    html! {
+        (framed(&covered, "panels that show each place: blue one, the lighter the more", true))
+        (framed(&noisy, &format!("noise of a pixel: {low:.2} (blue) to {high:.2} (red), in the mosaic's units"), true))
+    }
+}
+
+/// Vectors that are drawn at the most.
+const MOST_VECTORS: usize = 700;
+
+/// Which way and how far the stars are off over the whole field.
+pub fn vectors(all: &[Vector], canvas: Size, order: RowOrder) -> Markup {
+    let step = all.len().div_ceil(MOST_VECTORS).max(1);
+    let drawn: Vec<&Vector> = all.iter().step_by(step).collect();
+    let mut lengths: Vec<f64> = drawn.iter().map(|v| v.off[0].hypot(v.off[1])).collect();
+    lengths.sort_by(f64::total_cmp);
+    let typical = lengths
+        .get(lengths.len() * 9 / 10)
+        .copied()
+        .unwrap_or(0.01)
+        .max(1e-4);
+    let k = 2.0 * WIDTH / canvas.width() as f64;
+    let height = k * canvas.height() as f64;
+    // A typical long one is drawn with 16 units.
+    let magnified = 16.0 / typical;
+    let flip = if order == RowOrder::BottomUp {
+        -1.0
+    } else {
+        1.0
+    };
+    let place = |v: &Vector| {
+        let y = k * (v.at.y + 0.5);
+        (
+            k * (v.at.x + 0.5),
+            if order == RowOrder::BottomUp {
+                height - y
+            } else {
+                y
+            },
+        )
+    };
+    let bar = [0.005, 0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1.0]
+        .into_iter()
+        .find(|b| b * magnified > 24.0)
+        .unwrap_or(1.0);
+    html! {
+        figure.whole {
+            figcaption { "Which way each frame's stars are off from the others' sights of them, over the whole field" }
+            svg.map viewBox=(format!("0 0 {:.0} {:.0}", 2.0 * WIDTH, height + 24.0)) role="img" aria-label="Residual vectors over the mosaic" {
+                @for v in drawn {
+                    @let (x, y) = place(v);
+                    line.vector x1=(format!("{x:.1}")) y1=(format!("{y:.1}"))
+                        x2=(format!("{:.1}", x + magnified * v.off[0])) y2=(format!("{:.1}", y + flip * magnified * v.off[1])) {}
+                    circle.tail cx=(format!("{x:.1}")) cy=(format!("{y:.1}")) r="1.2" {}
+                }
+                line.bar x1="4" x2=(format!("{:.1}", 4.0 + bar * magnified)) y1=(format!("{:.1}", height + 12.0)) y2=(format!("{:.1}", height + 12.0)) {}
+                text.label x=(format!("{:.1}", 12.0 + bar * magnified)) y=(format!("{:.1}", height + 16.0)) { (bar) " px" }
+            }
+        }
+    }
+}

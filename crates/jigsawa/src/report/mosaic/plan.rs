@@ -1,0 +1,333 @@
+//! The plan: outlines of all panels on the canvas, their names, and which are tied by how many stars.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::path::Path;
+
+use jigsawa_core::frame::RowOrder;
+use jigsawa_core::layout::PlacementRecord;
+use jigsawa_core::space::{CanvasPx, Point, Size};
+use jigsawa_formats::error::FileError;
+use jigsawa_formats::png;
+use jigsawa_formats::whole::Unfinished;
+
+use super::marks::{Colour, Mark, Sheet};
+use crate::compose::file_name;
+use crate::frames::Frame;
+use crate::mosaic::{Placed, share};
+use crate::outputs::begin;
+use crate::tell::Trouble;
+
+/// Colours of panels; they begin again after the last.
+pub const COLOURS: [Colour; 8] = [
+    [104, 168, 240],
+    [126, 206, 160],
+    [240, 200, 110],
+    [232, 136, 110],
+    [180, 148, 226],
+    [206, 166, 140],
+    [236, 152, 206],
+    [160, 190, 200],
+];
+
+const PAPER: Colour = [17, 22, 31];
+const QUIET: Colour = [104, 116, 130];
+const WORDS: Colour = [232, 236, 240];
+const TIED: Colour = [214, 208, 150];
+const WEAK: Colour = [244, 150, 70];
+const STRAY: Colour = [240, 96, 96];
+
+/// Fewer stars than this tie weakly.
+const FEW: usize = 30;
+
+/// Width of the sheet, and the space around the canvas.
+const WIDTH: f64 = 1200.0;
+const AROUND: f64 = 36.0;
+
+/// The plan.
+pub struct Plan {
+    sheet: Sheet,
+}
+
+impl Plan {
+    /// Of a placed mosaic.
+    pub fn new(frames: &[Frame], placed: &Placed) -> Self {
+        let canvas = placed.layout.canvas.size;
+        let order = placed.layout.canvas.row_order;
+        let points: Vec<Point<CanvasPx>> = canvas
+            .corners()
+            .into_iter()
+            .chain(placed.stray.iter().flat_map(|s| s.1))
+            .collect();
+        let view = View::around(&points, order);
+        let mut marks = vec![Mark::Line {
+            points: closed(canvas.corners().map(|p| view.place(p)).to_vec()),
+            colour: QUIET,
+            width: 1.5,
+            dashed: true,
+        }];
+        let mut words = Vec::new();
+        let outline = |i: usize, size: Size| {
+            let record = placed.layout.frames[i].placement.as_ref();
+            let back = record.and_then(PlacementRecord::placement)?.invert();
+            let (w, h) = (size.width() as f64 - 0.5, size.height() as f64 - 0.5);
+            let around = [
+                (-0.5, -0.5),
+                (0.5 * w, -0.5),
+                (w, -0.5),
+                (w, 0.5 * h),
+                (w, h),
+                (0.5 * w, h),
+                (-0.5, h),
+                (-0.5, 0.5 * h),
+            ];
+            let places = around
+                .iter()
+                .map(|(x, y)| view.place(back.apply(Point::new(*x, *y))));
+            Some(closed(places.collect()))
+        };
+        let mut middles = Vec::new();
+        for (k, panel) in placed.panels.iter().enumerate() {
+            let colour = COLOURS[k % COLOURS.len()];
+            let mut lines = Vec::new();
+            for i in &panel.frames {
+                if let Some(points) = outline(*i, frames[*i].facts.size) {
+                    lines.push(points);
+                }
+            }
+            let first = lines.first().cloned().unwrap_or_default();
+            let n = first.len().saturating_sub(1).max(1) as f64;
+            let sum = first
+                .iter()
+                .take(n as usize)
+                .fold((0.0, 0.0), |s, p| (s.0 + p.0, s.1 + p.1));
+            let middle = (sum.0 / n, sum.1 / n);
+            middles.push(middle);
+            for points in lines {
+                marks.push(Mark::Line {
+                    points,
+                    colour,
+                    width: 2.0,
+                    dashed: false,
+                });
+            }
+            let reference = panel
+                .frames
+                .iter()
+                .any(|i| frames[*i].name() == placed.layout.reference.file);
+            words.push(Mark::Text {
+                at: (middle.0, middle.1 - 14.0),
+                text: if reference {
+                    format!("{} (reference)", panel.name)
+                } else {
+                    panel.name.clone()
+                },
+                height: 24.0,
+                colour,
+            });
+            words.extend(told(frames, placed, k, middle));
+        }
+        for ((p, q), (stars, part)) in ties(frames, placed) {
+            let (a, b) = (middles[p], middles[q]);
+            let colour = if stars < FEW { WEAK } else { TIED };
+            // From a little outside of the names, so that these stay free.
+            let at = |t: f64| (a.0 + t * (b.0 - a.0), a.1 + t * (b.1 - a.1));
+            marks.push(Mark::Line {
+                points: vec![at(0.25), at(0.75)],
+                colour,
+                width: 1.2,
+                dashed: stars < FEW,
+            });
+            words.push(Mark::Text {
+                at: at(if p % 2 == q % 2 { 0.5 } else { 0.42 }),
+                text: format!("{stars} stars, {:.0} %", 100.0 * part),
+                height: 16.0,
+                colour,
+            });
+        }
+        for (i, corners) in &placed.stray {
+            let places: Vec<(f64, f64)> = corners.iter().map(|p| view.place(*p)).collect();
+            let n = places.len() as f64;
+            let middle = places
+                .iter()
+                .fold((0.0, 0.0), |s, p| (s.0 + p.0 / n, s.1 + p.1 / n));
+            marks.push(Mark::Line {
+                points: closed(places),
+                colour: STRAY,
+                width: 1.5,
+                dashed: true,
+            });
+            words.push(Mark::Text {
+                at: middle,
+                text: format!("left out: {}", file_name(&frames[*i].name())),
+                height: 16.0,
+                colour: STRAY,
+            });
+        }
+        let field = placed
+            .field_deg
+            .map_or(String::new(), |[w, h]| format!(", {w:.2} x {h:.2} degrees"));
+        words.push(Mark::Text {
+            at: (0.5 * view.size.0, view.size.1 - 14.0),
+            text: format!("{} x {} pixels{field}", canvas.width(), canvas.height()),
+            height: 16.0,
+            colour: QUIET,
+        });
+        marks.extend(words);
+        Self {
+            sheet: Sheet {
+                size: view.size,
+                paper: PAPER,
+                marks,
+            },
+        }
+    }
+
+    /// The drawing's text.
+    pub fn svg(&self) -> String {
+        self.sheet.svg("Plan of the panels")
+    }
+
+    /// As a file of its own, under a temporary name still.
+    pub fn drawing(&self, path: &Path, overwrite: bool) -> Result<Unfinished, Trouble> {
+        save(path, self.svg().as_bytes(), overwrite)
+    }
+
+    /// As a picture.
+    pub fn picture(&self, path: &Path, overwrite: bool) -> Result<Unfinished, Trouble> {
+        let p = self.sheet.picture();
+        let bytes =
+            png::in_memory((p.width(), p.height()), p.rgb()).map_err(|error| Trouble::Write {
+                file: path.to_owned(),
+                error,
+            })?;
+        save(path, &bytes, overwrite)
+    }
+}
+
+fn save(path: &Path, bytes: &[u8], overwrite: bool) -> Result<Unfinished, Trouble> {
+    let file = begin(path, overwrite)?;
+    fs::write(file.path(), bytes).map_err(|error| Trouble::Write {
+        file: path.to_owned(),
+        error: FileError::Io {
+            doing: "cannot write the plan",
+            error,
+        },
+    })?;
+    Ok(file)
+}
+
+/// The first point once more at the end.
+fn closed(mut points: Vec<(f64, f64)>) -> Vec<(f64, f64)> {
+    points.extend(points.first().copied());
+    points
+}
+
+/// What stands under a panel's name: filters, turns, and how its own frames are tied.
+fn told(frames: &[Frame], placed: &Placed, k: usize, (x, y): (f64, f64)) -> Vec<Mark> {
+    let panel = &placed.panels[k];
+    let turn = |i: usize| {
+        let record = placed.layout.frames[i].placement.as_ref();
+        record.map_or(0.0, |r| {
+            (r.described.rotation_deg * 100.0).round() / 100.0 + 0.0
+        })
+    };
+    // More than a few frames would fill the panel.
+    let mut lines: Vec<String> = panel
+        .frames
+        .iter()
+        .take(4)
+        .map(|i| format!("{} {:+.2} deg", frames[*i].filter.name(), turn(*i)))
+        .collect();
+    if panel.frames.len() > 4 {
+        lines.push(format!("and {} more", panel.frames.len() - 4));
+    }
+    let within = placed
+        .ties
+        .iter()
+        .filter(|t| panel.frames.contains(&t.a) && panel.frames.contains(&t.b))
+        .map(|t| t.stars)
+        .min();
+    if let Some(stars) = within {
+        lines.push(format!("{stars} stars in common"));
+    }
+    lines
+        .into_iter()
+        .enumerate()
+        .map(|(n, text)| Mark::Text {
+            at: (x, y + 10.0 + 17.0 * n as f64),
+            text,
+            height: 16.0,
+            colour: WORDS,
+        })
+        .collect()
+}
+
+/// Stars that two panels share in all filters together, and the largest part of a frame that lies on the other.
+fn ties(frames: &[Frame], placed: &Placed) -> BTreeMap<(usize, usize), (usize, f64)> {
+    let panel_of = |i: usize| placed.panels.iter().position(|p| p.frames.contains(&i));
+    let mut all: BTreeMap<(usize, usize), (usize, f64)> = BTreeMap::new();
+    for t in &placed.ties {
+        let (Some(p), Some(q)) = (panel_of(t.a), panel_of(t.b)) else {
+            continue;
+        };
+        if p == q {
+            continue;
+        }
+        let placement = |i: usize| {
+            placed.layout.frames[i]
+                .placement
+                .as_ref()
+                .and_then(PlacementRecord::placement)
+        };
+        let part = placement(t.a).zip(placement(t.b)).map_or(0.0, |(a, b)| {
+            share(&a, frames[t.a].facts.size, &b, frames[t.b].facts.size)
+        });
+        let one = all.entry((p.min(q), p.max(q))).or_default();
+        *one = (one.0 + t.stars, one.1.max(part));
+    }
+    all
+}
+
+/// From the canvas to the sheet, the way up that pictures are shown.
+pub struct View {
+    low: (f64, f64),
+    scale: f64,
+    pub size: (f64, f64),
+    order: RowOrder,
+}
+
+impl View {
+    fn around(points: &[Point<CanvasPx>], order: RowOrder) -> Self {
+        let fold = |f: fn(f64, f64) -> f64, of: fn(&Point<CanvasPx>) -> f64| {
+            points.iter().map(of).reduce(f).unwrap_or(0.0)
+        };
+        let (x0, x1) = (fold(f64::min, |p| p.x), fold(f64::max, |p| p.x));
+        let (y0, y1) = (fold(f64::min, |p| p.y), fold(f64::max, |p| p.y));
+        let (w, h) = ((x1 - x0).max(1.0), (y1 - y0).max(1.0));
+        // Tall fields are drawn smaller, so that the sheet stays one.
+        let scale = ((WIDTH - 2.0 * AROUND) / w).min(1400.0 / h);
+        Self {
+            low: (x0, y0),
+            scale,
+            size: (
+                (w * scale + 2.0 * AROUND).round(),
+                (h * scale + 2.0 * AROUND).round(),
+            ),
+            order,
+        }
+    }
+
+    /// A place on the sheet.
+    pub fn place(&self, p: Point<CanvasPx>) -> (f64, f64) {
+        let (x, y) = (
+            (p.x - self.low.0) * self.scale,
+            (p.y - self.low.1) * self.scale,
+        );
+        let y = match self.order {
+            RowOrder::BottomUp => self.size.1 - 2.0 * AROUND - y,
+            RowOrder::TopDown => y,
+        };
+        (x + AROUND, y + AROUND)
+    }
+}
