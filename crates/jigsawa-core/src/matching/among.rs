@@ -92,27 +92,28 @@ pub fn ties(frames: &[Shown<'_>]) -> Vec<Tie> {
     all
 }
 
-/// The tie between two frames, near a map that may be true of turn and scale: from headers, say.
+/// The tie between two frames, near a map that may be true of turn and scale. One that somebody has `told`, as headers
+/// do, needs fewer stars.
 pub fn tie_by_guess(
     frames: &[Shown<'_>],
     (a, b): (usize, usize),
     guess: &Registration,
+    told: bool,
 ) -> Option<Tie> {
     let reference = as_reference(&frames[a]);
     let sizes = (frames[a].size, frames[b].size);
     let proposals = guess::proposals(guess, &reference, frames[b].spots, frames[a].size);
-    let matched = judged(
-        &reference,
-        frames[b].spots,
-        sizes,
-        &proposals,
-        LEAST_STARS_GUIDED,
-    )?;
+    let least = if told {
+        LEAST_STARS_GUIDED
+    } else {
+        LEAST_STARS
+    };
+    let matched = judged(&reference, frames[b].spots, sizes, &proposals, least)?;
     Some(Tie {
         a,
         b,
         matched: Matched {
-            guided: true,
+            guided: told,
             ..matched
         },
     })

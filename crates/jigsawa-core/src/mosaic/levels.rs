@@ -4,7 +4,9 @@
 //! Each pair of frames with stars in common gives the ratio of their scales; all ratios together give the scales, by
 //! least squares on their logarithms. Each patch of sky that two frames show then says by how much their surfaces
 //! differ there. Surfaces are polynomials over each frame, of the lowest degree that foretells patches left out in turn;
-//! nebula cancels in a difference, so all patches without stars count.
+//! nebula cancels in a difference, so all patches without stars count. Where it is bright it tells the scales better
+//! than a handful of stars do, so that these are solved for once more together with the surfaces, the stars' ratios
+//! among the equations: half a percent of a bright nebula would be a step of its own.
 //!
 //! Overlaps tell only how panels differ: a surface added to all of them at once changes no overlap. Of all solutions
 //! the one with the least correction is taken, so that nothing is tilted for nothing; frames that need much (one
@@ -19,7 +21,7 @@ use crate::balance::{
     exposure_or_none, nebula_scale,
 };
 use crate::measured::Measured;
-use crate::robust::{BIWEIGHT_REACH, MAD_TO_SIGMA, biweight, median};
+use crate::robust::{BIWEIGHT_REACH, MAD_TO_SIGMA, biweight, median, quantile};
 use crate::space::{CanvasPx, Point};
 
 /// Degrees of the surfaces that are tried.
@@ -36,6 +38,9 @@ const UNTOLD: f64 = 0.3;
 
 /// No ratio of two frames' scales is better known than this.
 const LEAST_ERROR: f64 = 0.002;
+
+/// A nebula's brightness tells a scale no better than this, patch by patch: flats and optics differ.
+const NEBULA_FAULT: f64 = 0.005;
 
 /// Two frames of a filter that overlap.
 #[derive(Debug, Clone)]
@@ -122,11 +127,12 @@ pub fn level(frames: &[ToLevel<'_>], same: &SameStars<'_>) -> Levelled {
         Some(kept) => kept,
         None => deepest(frames, &scales(frames, &overlaps, 0)),
     };
-    let scales = scales(frames, &overlaps, anchor);
-    let surfaces = Surfaces::new(frames, &scales, &overlaps, &both);
+    let first = scales(frames, &overlaps, anchor);
+    let surfaces = Surfaces::new(frames, (&first, anchor), &overlaps, &both);
     let degree = surfaces.degree();
     let fit = surfaces.fit(degree, &|_| true);
     let surface = |i: usize| surfaces.surface(i, degree, &fit);
+    let scales: Vec<Measured> = (0..frames.len()).map(|i| surfaces.scale(i, &fit)).collect();
     let raise = match frames.iter().position(|f| f.kept.is_some()) {
         Some(_) => 0.0,
         None => -surface(anchor).at(middle(&frames[anchor].sky.member)),
@@ -317,34 +323,60 @@ struct Row {
     at: Point<CanvasPx>,
     value: f64,
     weight: f64,
+    /// Balanced brightness of both above their darkest patches, which a scale's change multiplies.
+    bright: (f64, f64),
     /// Patches are left out together by this.
     fold: usize,
 }
 
-/// All patches of all overlaps.
+/// All patches of all overlaps, and what stars say of the scales.
 struct Surfaces {
     rows: Vec<Row>,
     domains: Vec<Domain>,
     fixed: Vec<Option<Surface>>,
     counts: Vec<usize>,
+    /// The scales by stars, the value of each frame's darkest patches, and which scales stay.
+    scales: Vec<Measured>,
+    dark: Vec<f64>,
+    stays: Vec<bool>,
+    /// (a, b, by how much the ratio of the stars is larger than that of the scales, sigma).
+    ratios: Vec<(usize, usize, f64, f64)>,
 }
 
 /// Parts that patches are left out in.
 const FOLDS: usize = 4;
 
-/// Numbers of all surfaces, and what each patch has kept, by overlaps.
+/// Numbers of all surfaces and the parts by which scales change, and what each patch has kept, by overlaps.
 struct Fit {
     numbers: DVector<f64>,
+    /// Standard error of each scale's change.
+    errors: Vec<f64>,
     kept: Vec<Vec<f64>>,
 }
 
 impl Surfaces {
     fn new(
         frames: &[ToLevel<'_>],
-        scales: &[Measured],
+        (scales, anchor): (&[Measured], usize),
         overlaps: &[Overlap],
         both: &[Vec<BothSkies>],
     ) -> Self {
+        let dark: Vec<f64> = (0..frames.len())
+            .map(|i| {
+                let own = overlaps.iter().zip(both).flat_map(|(o, patches)| {
+                    patches.iter().filter_map(move |p| match i {
+                        _ if i == o.a => Some(p.reference as f32),
+                        _ if i == o.b => Some(p.frame as f32),
+                        _ => None,
+                    })
+                });
+                let mut values: Vec<f32> = own.collect();
+                if values.is_empty() {
+                    return 0.0;
+                }
+                f64::from(quantile(&mut values, 0.1))
+            })
+            .collect();
         let domain = |f: &ToLevel<'_>| {
             let m = &f.sky.member;
             let at = middle(m);
@@ -361,7 +393,11 @@ impl Surfaces {
             let pixel = noise(o.a).hypot(noise(o.b)).max(1e-30);
             for p in patches {
                 let points = p.filled * points(&lattice);
-                let error2 = pixel * pixel * (1.0 / points.max(1.0) + PATCH_FAULT * PATCH_FAULT);
+                let above = |i: usize, v: f64| scales[i].value * (v - dark[i]);
+                let bright = (above(o.a, p.reference), above(o.b, p.frame));
+                let fault = NEBULA_FAULT * bright.0.abs().max(bright.1.abs());
+                let error2 = pixel * pixel * (1.0 / points.max(1.0) + PATCH_FAULT * PATCH_FAULT)
+                    + fault * fault;
                 let block = |v: f64| (v / (3.0 * lattice.patch_px() as f64)) as usize;
                 rows.push(Row {
                     overlap: k,
@@ -370,6 +406,7 @@ impl Surfaces {
                     at: p.at,
                     value: scales[o.b].value * p.frame - scales[o.a].value * p.reference,
                     weight: 1.0 / error2,
+                    bright,
                     fold: (block(p.at.x) + 3 * block(p.at.y)) % FOLDS,
                 });
             }
@@ -382,7 +419,40 @@ impl Surfaces {
                 .map(|f| f.kept.as_ref().map(|b| b.surface.clone()))
                 .collect(),
             counts: both.iter().map(Vec::len).collect(),
+            stays: (0..frames.len())
+                .map(|i| {
+                    frames[i].kept.is_some()
+                        || (i == anchor && frames.iter().all(|f| f.kept.is_none()))
+                })
+                .collect(),
+            ratios: overlaps
+                .iter()
+                .filter_map(|o| {
+                    let r = o.ratio.filter(|r| r.value > 0.0)?;
+                    let more = r.value.ln() - (scales[o.b].value / scales[o.a].value).ln();
+                    Some((o.a, o.b, more, (r.sigma / r.value).max(LEAST_ERROR)))
+                })
+                .collect(),
+            scales: scales.to_vec(),
+            dark,
         }
+    }
+
+    /// A frame's scale with what its surfaces' fit has changed.
+    fn scale(&self, i: usize, fit: &Fit) -> Measured {
+        let own = self.scales[i];
+        if self.stays[i] {
+            return own;
+        }
+        Measured {
+            value: own.value * (1.0 + self.change(i, &fit.numbers)),
+            sigma: own.value * fit.errors[i],
+        }
+    }
+
+    /// By which part the fit changes a scale: those numbers stand behind the surfaces'.
+    fn change(&self, i: usize, numbers: &DVector<f64>) -> f64 {
+        numbers[numbers.len() - self.domains.len() + i]
     }
 
     /// The lowest degree that foretells patches well.
@@ -416,7 +486,9 @@ impl Surfaces {
 
     fn off(&self, r: &Row, degree: usize, numbers: &DVector<f64>) -> f64 {
         let of = |i: usize| self.surface_at(i, degree, numbers, r.at);
-        r.value - (of(r.a) - of(r.b))
+        let scaled =
+            self.change(r.a, numbers) * r.bright.0 - self.change(r.b, numbers) * r.bright.1;
+        r.value - (of(r.a) - of(r.b)) - scaled
     }
 
     fn surface_at(
@@ -442,7 +514,9 @@ impl Surfaces {
             return fixed.clone();
         }
         let n = Polynomial::count(degree);
-        let own: Vec<f64> = (0..n).map(|k| fit.numbers[i * n + k]).collect();
+        let mut own: Vec<f64> = (0..n).map(|k| fit.numbers[i * n + k]).collect();
+        // A changed scale multiplies the dark sky, too; its patches were counted from there.
+        own[0] -= self.change(i, &fit.numbers) * self.scales[i].value * self.dark[i];
         match own.as_slice() {
             [level] => Surface::constant(*level),
             [level, x, y] => {
@@ -462,12 +536,15 @@ impl Surfaces {
     /// All surfaces of a degree through some of the patches.
     fn fit(&self, degree: usize, takes: &dyn Fn(&Row) -> bool) -> Fit {
         let n = Polynomial::count(degree);
-        let count = n * self.domains.len();
+        let frames = self.domains.len();
+        let scales_at = n * frames;
+        let count = scales_at + frames;
+        let mut errors = vec![0.0; frames];
         let mut numbers = DVector::<f64>::zeros(count);
         let mut kept = vec![1.0; self.rows.len()];
         let mut usual = self.usual_size();
         let terms = |r: &Row| -> Vec<(usize, f64)> {
-            [(r.a, 1.0), (r.b, -1.0)]
+            let surfaces = [(r.a, 1.0), (r.b, -1.0)]
                 .into_iter()
                 .filter(|(i, _)| self.fixed[*i].is_none())
                 .flat_map(|(i, sign)| {
@@ -475,7 +552,10 @@ impl Surfaces {
                     row.into_iter()
                         .enumerate()
                         .map(move |(k, v)| (i * n + k, sign * v))
-                })
+                });
+            let scales = [(r.a, r.bright.0), (r.b, -r.bright.1)];
+            surfaces
+                .chain(scales.map(|(i, v)| (scales_at + i, v)))
                 .collect()
         };
         let rows: Vec<Vec<(usize, f64)>> = self.rows.iter().map(terms).collect();
@@ -496,6 +576,19 @@ impl Surfaces {
                     }
                 }
             }
+            for (a, b, more, sigma) in &self.ratios {
+                let w = 1.0 / (sigma * sigma);
+                for (i, x) in [(*b, 1.0), (*a, -1.0)] {
+                    right[scales_at + i] += w * x * more;
+                    for (j, y) in [(*b, 1.0), (*a, -1.0)] {
+                        normal[(scales_at + i, scales_at + j)] += w * x * y;
+                    }
+                }
+            }
+            for (i, stays) in self.stays.iter().enumerate() {
+                let allowed: f64 = if *stays { 1e-7 } else { UNTOLD };
+                normal[(scales_at + i, scales_at + i)] += 1.0 / (allowed * allowed);
+            }
             for i in 0..self.domains.len() {
                 let own = (1..n).map(|k| numbers[i * n + k].powi(2)).sum::<f64>();
                 let allowed = 3.0 * (usual * usual + own).sqrt();
@@ -508,6 +601,12 @@ impl Surfaces {
                 break;
             };
             numbers = cholesky.solve(&right);
+            if round == 7 {
+                let inverse = cholesky.inverse();
+                for (i, e) in errors.iter_mut().enumerate() {
+                    *e = inverse[(scales_at + i, scales_at + i)].max(0.0).sqrt();
+                }
+            }
             let off: Vec<f64> = self
                 .rows
                 .iter()
@@ -547,6 +646,7 @@ impl Surfaces {
         }
         Fit {
             numbers,
+            errors,
             kept: by_overlap,
         }
     }

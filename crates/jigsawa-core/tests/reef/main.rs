@@ -9,6 +9,7 @@ mod levels;
 mod matching;
 mod merge;
 mod mosaic;
+mod mosaic_joined;
 mod pattern;
 mod placement;
 mod resample;

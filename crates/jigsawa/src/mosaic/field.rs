@@ -114,8 +114,16 @@ impl<'a> Field<'a> {
                 if group[a] == group[b] {
                     continue;
                 }
-                let guesses = self.guesses(a, b, names);
-                let tie = guesses.iter().find_map(|g| tie_by_guess(&shown, (a, b), g));
+                let told = self.guesses(a, b, names);
+                let by_told = told
+                    .iter()
+                    .find_map(|g| tie_by_guess(&shown, (a, b), g, true));
+                let tie = by_told.or_else(|| {
+                    let usual = self.usual_turns(a, b);
+                    usual
+                        .iter()
+                        .find_map(|g| tie_by_guess(&shown, (a, b), g, false))
+                });
                 if let Some(tie) = tie {
                     let (from, to) = (group[b], group[a]);
                     for g in &mut group {
@@ -138,15 +146,26 @@ impl<'a> Field<'a> {
             .map(|(map, _)| map)
             .collect();
         if names.same(a, b) {
-            guesses.extend([0.0, 180.0].into_iter().filter_map(|turn_deg| {
+            guesses.extend(self.usual_turns(a, b));
+        }
+        guesses
+    }
+
+    /// Frames of one camera are mostly turned by nothing or by half a turn against each other.
+    fn usual_turns(&self, a: usize, b: usize) -> Vec<Registration> {
+        if self.cameras[a] != self.cameras[b] {
+            return Vec::new();
+        }
+        [0.0, 180.0]
+            .into_iter()
+            .filter_map(|turn_deg| {
                 let guess = Guess {
                     turn_deg,
                     ..Guess::default()
                 };
                 guess.map(self.size(a), self.size(b))
-            }));
-        }
-        guesses
+            })
+            .collect()
     }
 
     /// The map by the headers of both, and the part of the first that lies on the other; if any does.

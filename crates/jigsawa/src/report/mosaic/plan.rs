@@ -139,7 +139,8 @@ impl Plan {
                 dashed: stars < FEW,
             });
             words.push(Mark::Text {
-                at: at(if p % 2 == q % 2 { 0.5 } else { 0.42 }),
+                // Ties across a corner cross: their words stand aside.
+                at: at(if across(a, b) { 0.36 } else { 0.5 }),
                 text: format!("{stars} stars, {:.0} %", 100.0 * part),
                 height: 16.0,
                 colour,
@@ -215,6 +216,12 @@ fn save(path: &Path, bytes: &[u8], overwrite: bool) -> Result<Unfinished, Troubl
         },
     })?;
     Ok(file)
+}
+
+/// Do two middles lie askew to each other?
+fn across(a: (f64, f64), b: (f64, f64)) -> bool {
+    let (dx, dy) = ((b.0 - a.0).abs(), (b.1 - a.1).abs());
+    dx.min(dy) > 0.3 * dx.max(dy)
 }
 
 /// The first point once more at the end.

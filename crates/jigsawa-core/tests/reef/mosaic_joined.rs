@@ -1,0 +1,575 @@
+//! Twelve small panels of the made-up sky from frames to one plane, held against the same sky without noise.
+
+use std::collections::BTreeMap;
+use std::sync::OnceLock;
+
+use jigsawa_core::balance::{Lattice, Member, Samples, Sky};
+use jigsawa_core::filter::Filter;
+use jigsawa_core::matching::{Shown, Spot, spots, ties};
+use jigsawa_core::merge::{Budget, Input, Sampling, merge};
+use jigsawa_core::mosaic::blend::{Correction, Join, JoinPanels, PanelWeights, Share, Trimmed};
+use jigsawa_core::mosaic::border::covered;
+use jigsawa_core::mosaic::cells::{Cells, Cover};
+use jigsawa_core::mosaic::levels::{Levelled, ToLevel, level};
+use jigsawa_core::mosaic::place::registration;
+use jigsawa_core::mosaic::seams::{Costs, Labels, Shining, lay};
+use jigsawa_core::mosaic::solve::{Problem, rough, solve};
+use jigsawa_core::mosaic::tracks::{meeting, of_ties};
+use jigsawa_core::placement::{Map, Placement};
+use jigsawa_core::plane::Plane;
+use jigsawa_core::robust::median;
+use jigsawa_core::space::{CanvasPx, FramePx, Point, Size};
+use jigsawa_core::stars::{Catalogue, Settings, detect};
+use jigsawa_core::wcs::Projection;
+use jigsawa_sky::camera::Camera;
+use jigsawa_sky::clouds::Clouds;
+use jigsawa_sky::glow::SkyGlow;
+use jigsawa_sky::optics::Optics;
+use jigsawa_sky::pointing::Pointing;
+use jigsawa_sky::shot::Shot;
+use jigsawa_sky::spoilt::Spoilt;
+use jigsawa_sky::stars::Crowd;
+
+const PANEL: (usize, usize) = (520, 380);
+const OVERLAP: f64 = 0.14;
+/// Columns and rows.
+const GRID: (usize, usize) = (3, 4);
+/// The panel on whose pixels all lie.
+const REFERENCE: usize = 4;
+
+/// As many stars on these small panels as on those of a real camera, in the parts that they share.
+const CROWD: Crowd = Crowd {
+    per_cell: 90.0,
+    ..Crowd::lantern_reef()
+};
+
+/// A joined mosaic with all that it was made of, and its truth on the same pixels.
+struct Mosaic {
+    joined: Plane,
+    truth: Plane,
+    labels: Labels,
+    cells: Cells,
+    levelled: Levelled,
+    transparencies: Vec<f64>,
+    /// Noise of a pixel of the anchor.
+    noise: f64,
+    /// Where the sky's stars are.
+    sky: Vec<Point<CanvasPx>>,
+}
+
+fn shot(k: usize) -> Shot {
+    let (c, r) = ((k % GRID.0) as f64 - 1.0, (k / GRID.0) as f64 - 1.5);
+    let wave = |f: f64| (f * (k as f64 + 1.0)).sin();
+    let step = |n: usize| (1.0 - OVERLAP) * n as f64;
+    // The sky is brighter and tilted more where the moon is; one panel was taken through cloud.
+    let (level, tilt) = match k {
+        7 => (260.0, 3.0),
+        _ => (110.0 + 10.0 * wave(1.7), 0.3),
+    };
+    Shot {
+        filter: Filter::R,
+        size: Size::new(PANEL.0, PANEL.1).unwrap(),
+        pointing: Pointing {
+            turn_deg: 0.7 * wave(2.3),
+            ..Pointing::at(
+                1010.0 + c * step(PANEL.0) + 3.0 * wave(3.1),
+                640.0 + r * step(PANEL.1) + 3.0 * wave(4.3),
+            )
+        },
+        optics: Optics {
+            distortion_px: 0.8,
+            ..Optics::round(2.8)
+        },
+        camera: Camera::usual(),
+        glow: SkyGlow {
+            across: 9.0 * tilt * wave(6.1),
+            along: 9.0 * tilt * wave(7.7),
+            ..SkyGlow::even(level)
+        },
+        transparency: if k == 2 { 0.7 } else { 0.95 + 0.05 * wave(8.3) },
+        spoilt: Spoilt::default(),
+        subs: 40,
+        seed: 500 + k as u64,
+    }
+}
+
+fn taken() -> &'static Vec<(Shot, Plane, Catalogue)> {
+    static TAKEN: OnceLock<Vec<(Shot, Plane, Catalogue)>> = OnceLock::new();
+    TAKEN.get_or_init(|| {
+        let clouds = clouds();
+        (0..GRID.0 * GRID.1)
+            .map(|k| {
+                let shot = shot(k);
+                let plane = shot.take(&CROWD, Some(&clouds)).plane;
+                let stars = detect(&plane, Some(62_000.0), &Settings::default()).unwrap();
+                (shot, plane, stars)
+            })
+            .collect()
+    })
+}
+
+fn clouds() -> Clouds {
+    Clouds::over((100.0, -250.0, 1920.0, 1530.0))
+}
+
+/// Joins all panels as the program does.
+fn mosaic(share: Share) -> Mosaic {
+    let frames = taken();
+    let lists: Vec<Vec<Spot<FramePx>>> = frames.iter().map(|f| spots(&f.2)).collect();
+    let shown: Vec<Shown<'_>> = lists
+        .iter()
+        .map(|spots| Shown {
+            spots,
+            size: frames[0].0.size,
+        })
+        .collect();
+    let problem = Problem {
+        frames: &shown,
+        cameras: &[0; 12],
+        reference: REFERENCE,
+        curvature: None,
+        kept: None,
+    };
+    let found = ties(&shown);
+    let mut tracks = of_ties(&shown, &found);
+    let mut s = solve(&problem, &tracks, &rough(&problem, &found));
+    for reach in [2.0, 1.0] {
+        tracks = meeting(&shown, &s.spots_on_plane(&problem), reach);
+        s = solve(&problem, &tracks, &s);
+    }
+    // A canvas with room for all: the reference's pixels and some hundreds around.
+    let canvas = Size::new(1490, 1480).unwrap();
+    let first = (-480.0, -400.0);
+    let placements: Vec<Placement> = (0..12)
+        .map(|i| {
+            let map = registration(&problem, &s, Projection::Tangent, i)
+                .unwrap()
+                .0;
+            Map::shift(first.0, first.1).then(&map).unwrap()
+        })
+        .collect();
+    let cells = Cells::over(canvas, (PANEL.0 * PANEL.1) as f64);
+    let lattice = Lattice::fine(canvas, 1, 12);
+    let index = |sight: &jigsawa_core::mosaic::tracks::Sight| lists[sight.frame][sight.spot].index;
+    let mut same: BTreeMap<(usize, usize), Vec<(usize, usize)>> = BTreeMap::new();
+    for t in &tracks {
+        for (n, a) in t.iter().enumerate() {
+            for b in &t[n + 1..] {
+                same.entry((a.frame, b.frame))
+                    .or_default()
+                    .push((index(a), index(b)));
+            }
+        }
+    }
+    let filter = Filter::R;
+    let to_level: Vec<ToLevel<'_>> = frames
+        .iter()
+        .zip(&placements)
+        .map(|((shot, plane, catalogue), placement)| ToLevel {
+            sky: Sky {
+                member: Member {
+                    catalogue,
+                    placement,
+                    size: shot.size,
+                    filter: &filter,
+                    exposure_s: Some(300.0),
+                    gain_e_adu: Some(0.8),
+                },
+                samples: Samples::take(plane, placement, catalogue, Some(62_000.0), lattice),
+            },
+            kept: None,
+        })
+        .collect();
+    let levelled = level(&to_level, &|a, b| {
+        same.get(&(a, b)).cloned().unwrap_or_default()
+    });
+    let usable: Vec<_> = frames.iter().map(|f| covered(&f.1)).collect();
+    let covers: Vec<Cover> = frames
+        .iter()
+        .zip(&placements)
+        .zip(&usable)
+        .map(|((f, p), usable)| Cover::of(&f.1, p, *usable, cells))
+        .collect();
+    let stars: Vec<Shining> = frames
+        .iter()
+        .zip(&placements)
+        .flat_map(|((_, _, c), p)| {
+            let back = p.invert();
+            let noise = f64::from(c.sky.typical_sigma());
+            c.stars.iter().map(move |s| Shining {
+                at: back.apply(s.at),
+                radius: (1.6 + 0.8 * (s.amplitude / noise).max(1.0).ln()) * c.fwhm_px,
+                height: s.amplitude / noise,
+            })
+        })
+        .collect();
+    let anchor = levelled.anchor;
+    let noise = f64::from(frames[anchor].2.sky.typical_sigma());
+    let mut costs = Costs::of_stars(cells, &stars);
+    costs.add(&levelled.overlaps, noise, lattice.patch_px());
+    let labels = lay(&covers, &costs, REFERENCE, None);
+    let panel_of: Vec<usize> = (0..12).collect();
+    let join = Join::new(
+        (cells, share),
+        &labels,
+        covers.into_iter().map(Some).collect(),
+        &stars,
+        (&levelled.overlaps, &panel_of, lattice.patch_px()),
+    );
+    let sources: Vec<Trimmed<Plane>> = frames
+        .iter()
+        .zip(&usable)
+        .map(|(f, usable)| Trimmed {
+            source: f.1.clone(),
+            usable: *usable,
+        })
+        .collect();
+    let weights: Vec<PanelWeights<'_>> = (0..12)
+        .map(|panel| PanelWeights { join: &join, panel })
+        .collect();
+    let correction = Correction(&join);
+    let own = |source| Input {
+        source,
+        placement: Map::shift(0.0, 0.0),
+        balance: jigsawa_core::balance::Balance::unchanged(0.0, 1.0),
+        saturation: f32::INFINITY,
+        sampling: Sampling::default(),
+    };
+    let mut inputs: Vec<Input<'_>> = (0..12)
+        .map(|i| Input {
+            source: &sources[i],
+            placement: placements[i].clone(),
+            balance: levelled.balances[i].clone(),
+            saturation: 62_000.0,
+            sampling: Sampling::default(),
+        })
+        .collect();
+    inputs.extend(weights.iter().map(|w| own(w)));
+    inputs.push(own(&correction));
+    let counts: Vec<(usize, f32)> = (0..12)
+        .map(|i| (i, levelled.balances[i].weight as f32))
+        .collect();
+    let op = JoinPanels {
+        join: &join,
+        frames: &counts,
+        panels: 12,
+        noise: None,
+    };
+    let mut out = vec![Plane::filled(canvas, f32::NAN)];
+    merge(
+        &inputs,
+        canvas,
+        &op,
+        Budget { bytes: 1 << 26 },
+        &mut out,
+        &|_, _| (),
+    )
+    .unwrap();
+    // The sky on the same pixels: that of a camera that points where the canvas's middle is.
+    let sky_to_reference = frames[REFERENCE].0.pointing.map(frames[REFERENCE].0.size);
+    let middle: Point<CanvasPx> = canvas.centre();
+    let at = sky_to_reference
+        .invert()
+        .apply(Point::new(middle.x + first.0, middle.y + first.1));
+    let ideal = Shot {
+        size: canvas,
+        pointing: Pointing {
+            centre: (at.x, at.y),
+            ..frames[REFERENCE].0.pointing
+        },
+        optics: Optics::round(2.8),
+        glow: SkyGlow::even(0.0),
+        transparency: 1.0,
+        ..frames[REFERENCE].0.clone()
+    };
+    let sky = CROWD
+        .over((100.0, -250.0, 1920.0, 1530.0))
+        .iter()
+        .map(|s| sky_to_reference.apply(Point::new(s.x, s.y)))
+        .map(|p| Point::new(p.x - first.0, p.y - first.1))
+        .collect();
+    Mosaic {
+        sky,
+        joined: out.remove(0),
+        truth: ideal.truth(&CROWD, Some(&clouds())),
+        labels,
+        cells,
+        transparencies: frames.iter().map(|f| f.0.transparency).collect(),
+        levelled,
+        noise,
+    }
+}
+
+fn by_seams() -> &'static Mosaic {
+    static MOSAIC: OnceLock<Mosaic> = OnceLock::new();
+    MOSAIC.get_or_init(|| mosaic(Share::Seam))
+}
+
+/// Medians of squares of `side` pixels that are covered wholly, of mosaic and truth, with their first pixels.
+fn squares(m: &Mosaic, side: usize) -> Vec<(usize, usize, f64, f64)> {
+    let size = m.joined.size();
+    let of = |p: &Plane, x: usize, y: usize| -> Vec<f32> {
+        (y..y + side)
+            .flat_map(|r| p.row(r)[x..x + side].to_vec())
+            .collect()
+    };
+    let mut all = Vec::new();
+    for y in (0..size.height() - side).step_by(side) {
+        for x in (0..size.width() - side).step_by(side) {
+            let (mut a, mut b) = (of(&m.joined, x, y), of(&m.truth, x, y));
+            if a.iter().all(|v| v.is_finite()) {
+                all.push((x, y, f64::from(median(&mut a)), f64::from(median(&mut b))));
+            }
+        }
+    }
+    all
+}
+
+/// What makes the truth the mosaic: one scale and one constant.
+fn scale_and_constant(squares: &[(usize, usize, f64, f64)]) -> (f64, f64) {
+    let n = squares.len() as f64;
+    let mean =
+        |of: &dyn Fn(&(usize, usize, f64, f64)) -> f64| squares.iter().map(of).sum::<f64>() / n;
+    let (a, b) = (mean(&|s| s.2), mean(&|s| s.3));
+    let k = mean(&|s| (s.2 - a) * (s.3 - b)) / mean(&|s| (s.3 - b).powi(2));
+    (k, a - k * b)
+}
+
+#[test]
+fn scales_are_the_transparencies_to_a_percent_and_within_their_errors() {
+    let m = by_seams();
+    let anchor = m.levelled.anchor;
+    for (k, b) in m.levelled.balances.iter().enumerate() {
+        let want = m.transparencies[anchor] / m.transparencies[k];
+        let off = b.scale.value / want - 1.0;
+        let sigma = b.scale.sigma / b.scale.value;
+        assert!(
+            off.abs() < 0.01 && off.abs() < 4.0 * sigma.max(0.001),
+            "panel {k}: {off:+.4} of {want:.3}, told {sigma:.4}"
+        );
+    }
+}
+
+#[test]
+fn the_whole_field_is_true_to_a_percent_of_the_nebulas_range() {
+    let m = by_seams();
+    let s = squares(m, 20);
+    assert!(s.len() > 4000, "{}", s.len());
+    let (k, c) = scale_and_constant(&s);
+    let mut light: Vec<f64> = s.iter().map(|s| k * s.3).collect();
+    light.sort_by(f64::total_cmp);
+    let range = light[light.len() * 99 / 100] - light[light.len() / 100];
+    let mut off: Vec<f64> = s.iter().map(|s| (s.2 - k * s.3 - c).abs()).collect();
+    let rms = (off.iter().map(|o| o * o).sum::<f64>() / off.len() as f64).sqrt();
+    off.sort_by(f64::total_cmp);
+    let worst = off[off.len() * 99 / 100];
+    println!(
+        "range {range:.1}, rms {:.2} %, 99th percentile {:.2} %, degree {}",
+        100.0 * rms / range,
+        100.0 * worst / range,
+        m.levelled.degree
+    );
+    assert!(rms < 0.01 * range, "{rms} of {range}");
+    assert!(worst < 0.03 * range, "{worst} of {range}");
+}
+
+#[test]
+fn no_seam_has_a_step_of_a_fifth_of_the_noise() {
+    let m = by_seams();
+    let s = squares(m, 20);
+    let (k, c) = scale_and_constant(&s);
+    let off = |x: usize, y: usize| -> Option<(f64, f64)> {
+        // The median over 32 x 32 pixels, which stars do not change, and the sky's own light there.
+        let size = m.joined.size();
+        if x < 16 || y < 16 || x + 16 > size.width() || y + 16 > size.height() {
+            return None;
+        }
+        let (mut v, mut light) = (Vec::with_capacity(1024), Vec::with_capacity(1024));
+        for r in y - 16..y + 16 {
+            for q in x - 16..x + 16 {
+                let (a, b) = (m.joined.row(r)[q], m.truth.row(r)[q]);
+                v.push((f64::from(a) - k * f64::from(b) - c) as f32);
+                light.push(b);
+            }
+        }
+        let whole = v.iter().all(|v| v.is_finite());
+        whole.then(|| (f64::from(median(&mut v)), f64::from(median(&mut light))))
+    };
+    let mut by_seam: BTreeMap<(u8, u8), Vec<(f64, f64)>> = BTreeMap::new();
+    let cells = m.cells;
+    for r in 1..cells.rows - 1 {
+        for q in 1..cells.columns - 1 {
+            let here = m.labels[r * cells.columns + q];
+            for (dq, dr) in [(1usize, 0usize), (0, 1)] {
+                let there = m.labels[(r + dr) * cells.columns + q + dq];
+                if here == 0 || there == 0 || here == there || (q + r) % 3 != 0 {
+                    continue;
+                }
+                let (x, y) = (q * cells.side, r * cells.side);
+                // Boxes before and behind the seam, and one further on each side: a step is what is more than the
+                // slope that was there anyway.
+                let at = |k: i64| {
+                    let (x, y) = (x as i64 + k * dq as i64, y as i64 + k * dr as i64);
+                    (x > 0 && y > 0)
+                        .then(|| off(x as usize, y as usize))
+                        .flatten()
+                };
+                if let (Some(a0), Some(a), Some(b), Some(b1)) = (at(-48), at(-16), at(18), at(50)) {
+                    let sign = if here < there { 1.0 } else { -1.0 };
+                    let step = |of: fn((f64, f64)) -> f64| {
+                        (of(b) - of(a)) - 0.5 * ((of(a) - of(a0)) + (of(b1) - of(b)))
+                    };
+                    by_seam
+                        .entry((here.min(there), here.max(there)))
+                        .or_default()
+                        .push((
+                            sign * step(|v| v.0) / m.noise,
+                            sign * step(|v| v.1) / m.noise,
+                        ));
+                }
+            }
+        }
+    }
+    assert!(by_seam.len() >= 17, "{} seams", by_seam.len());
+    let mut worst = 0.0f64;
+    for (pair, steps) in by_seam.iter().filter(|(_, s)| s.len() > 5) {
+        // What the nebula's own steps explain, with a scale that is a little off all over, is no seam.
+        let slope = steps.iter().map(|s| s.0 * s.1).sum::<f64>()
+            / steps.iter().map(|s| s.1 * s.1).sum::<f64>();
+        let slope = slope.clamp(-0.01 / m.noise, 0.01 / m.noise);
+        let mean = steps.iter().map(|s| s.0 - slope * s.1).sum::<f64>() / steps.len() as f64;
+        worst = worst.max(mean.abs());
+        assert!(
+            mean.abs() < 0.2,
+            "seam {pair:?}: {mean:.3} sigma over {} places",
+            steps.len()
+        );
+    }
+    println!("largest mean step of a seam {worst:.3} sigma");
+}
+
+#[test]
+fn stars_near_seams_are_as_bright_as_elsewhere_and_none_is_doubled() {
+    let m = by_seams();
+    let settings = Settings {
+        most: 6000,
+        ..Settings::default()
+    };
+    let (a, b) = (
+        detect(&m.joined, Some(50_000.0), &settings).unwrap(),
+        detect(&m.truth, Some(50_000.0), &settings).unwrap(),
+    );
+    let cells = m.cells;
+    let seam_near = |x: f64, y: f64| {
+        let (c, r) = (
+            (x / cells.side as f64) as i64,
+            (y / cells.side as f64) as i64,
+        );
+        let label = |c: i64, r: i64| {
+            let inside = c >= 0 && r >= 0 && c < cells.columns as i64 && r < cells.rows as i64;
+            if inside {
+                m.labels[r as usize * cells.columns + c as usize]
+            } else {
+                0
+            }
+        };
+        let own = label(c, r);
+        (-3..=3).any(|i| (-3..=3).any(|j| label(c + i, r + j) != own && label(c + i, r + j) != 0))
+    };
+    let (mut near, mut far): (Vec<(f64, f32)>, Vec<(f64, f32)>) = Default::default();
+    let (mut all, mut strange) = ([0usize; 2], [0usize; 2]);
+    for star in a.clean().filter(|s| s.flux > 15.0 * s.flux_sigma) {
+        let others = b.stars.iter().filter(|t| t.at.distance(star.at) < 1.2);
+        let is_near = seam_near(star.at.x, star.at.y);
+        all[usize::from(is_near)] += 1;
+        let of_sky = |q: &&Point<CanvasPx>| q.distance(Point::new(star.at.x, star.at.y)) < 2.0;
+        strange[usize::from(is_near)] += usize::from(m.sky.iter().find(of_sky).is_none());
+        let Some(t) =
+            others.min_by(|p, q| p.at.distance(star.at).total_cmp(&q.at.distance(star.at)))
+        else {
+            continue;
+        };
+        if t.flags.is_clean() {
+            let ratio = (star.flux / t.flux) as f32;
+            let list = if is_near { &mut near } else { &mut far };
+            list.push((star.flux / star.flux_sigma, ratio));
+        }
+    }
+    assert!(
+        near.len() > 80 && far.len() > 1000,
+        "{} near, {} far",
+        near.len(),
+        far.len()
+    );
+    // Each star against those of its own brightness: with noise around, a faint star's sky is a little too high.
+    far.sort_by(|p, q| p.0.total_cmp(&q.0));
+    let alike = |snr: f64| {
+        let at = far.partition_point(|f| f.0 < snr).clamp(40, far.len() - 40);
+        let mut some: Vec<f32> = far[at - 40..at + 40].iter().map(|f| f.1).collect();
+        f64::from(median(&mut some))
+    };
+    let (mut sum, mut weights, mut dimmed) = (0.0, 0.0, 0);
+    for (snr, ratio) in &near {
+        let off = f64::from(*ratio) / alike(*snr) - 1.0;
+        let error = 0.015f64.hypot(1.0 / snr);
+        sum += off / (error * error);
+        weights += 1.0 / (error * error);
+        dimmed += usize::from(off.abs() > 5.0 * error);
+    }
+    let off = sum / weights;
+    println!(
+        "{} stars near seams: {:+.2} % +- {:.2} against others",
+        near.len(),
+        100.0 * off,
+        100.0 / weights.sqrt()
+    );
+    assert!(off.abs() < 0.01, "{off}");
+    assert!(dimmed * 40 <= near.len(), "{dimmed} of {}", near.len());
+    println!(
+        "stars that the sky does not have: {strange:?} of {all:?} (far from seams, near them)"
+    );
+    // A close pair may be seen as one between both.
+    assert!(strange[1] * 50 <= all[1], "{strange:?} of {all:?}");
+}
+
+#[test]
+fn a_mean_of_the_overlaps_has_less_noise_there_and_the_same_stars() {
+    let m = mosaic(Share::Average);
+    let s = squares(&m, 20);
+    let (k, c) = scale_and_constant(&s);
+    let rms = (s.iter().map(|s| (s.2 - k * s.3 - c).powi(2)).sum::<f64>() / s.len() as f64).sqrt();
+    let seams = by_seams();
+    let t = squares(seams, 20);
+    let (k2, c2) = scale_and_constant(&t);
+    let other =
+        (t.iter().map(|s| (s.2 - k2 * s.3 - c2).powi(2)).sum::<f64>() / t.len() as f64).sqrt();
+    assert!(rms < 1.2 * other, "{rms} against {other}");
+    assert!((k / k2 - 1.0).abs() < 0.005);
+    // Where two panels show a place, the mean has less noise than either.
+    let scatter = |p: &Plane, x: usize, y: usize| {
+        let mut d: Vec<f32> = (y..y + 20)
+            .flat_map(|r| {
+                p.row(r)[x..x + 21]
+                    .windows(2)
+                    .map(|w| (w[0] - w[1]).abs())
+                    .collect::<Vec<_>>()
+            })
+            .collect();
+        f64::from(median(&mut d))
+    };
+    let mut quieter = 0;
+    let mut of = 0;
+    for (x, y, ..) in &t {
+        let cell = |v: usize| (v + 10) / seams.cells.side;
+        let shown = seams.levelled.overlaps.iter().any(|o| {
+            o.patches.iter().any(|p| {
+                (p.at.x - *x as f64 - 10.0).abs() < 6.0 && (p.at.y - *y as f64 - 10.0).abs() < 6.0
+            })
+        });
+        if shown && cell(*x) > 0 && x + 21 < m.joined.size().width() {
+            of += 1;
+            quieter += usize::from(scatter(&m.joined, *x, *y) < scatter(&seams.joined, *x, *y));
+        }
+    }
+    assert!(of > 100 && quieter * 10 > of * 8, "{quieter} of {of}");
+}
