@@ -28,8 +28,9 @@ use crate::space::{FramePx, Point, ReferencePx, Size};
 /// A frame's own scale and shear may differ from its camera's by this, as far as no star tells.
 const OWN_SHAPE: f64 = 1e-4;
 
-/// A lens moves a star in a corner by this many pixels, as far as no star tells.
-const LENS_PX: f64 = 10.0;
+/// A lens moves a star in a corner by this part of its distance from the middle, as far as no star tells: seven pixels
+/// for a camera of 24 megapixels.
+const LENS: f64 = 0.002;
 
 /// No star's place is known better than this, whatever its light: pixels have their own faults.
 const FLOOR_SIGMA_PX: f64 = 0.02;
@@ -42,6 +43,9 @@ const WORTH_IT: f64 = 0.03;
 
 /// No number moves a place by more than this any longer: it is solved.
 const SETTLED_PX: f64 = 3e-4;
+
+/// Fewer tracks than this are left out all in turn when lenses are chosen.
+const FEW_TRACKS: usize = 400;
 
 /// Rounds of least squares: the first bring places together, the others hold outliers down.
 const ROUNDS: usize = 12;
@@ -279,14 +283,20 @@ pub fn solve(problem: &Problem<'_>, tracks: &[Track], start: &Solution) -> Solut
     if let Some(degree) = start.degree {
         return System::new(problem, tracks, start, degree).solved(start, &counted);
     }
+    // With few stars each is left out in turn, else one in five decides.
+    let folds = if tracks.len() < FEW_TRACKS { 5 } else { 1 };
     let unseen = |degree: u8| {
-        let seen: Vec<f64> = (0..tracks.len())
-            .map(|i| f64::from(u8::from(i % 5 != 2)))
-            .collect();
-        let system = System::new(problem, tracks, start, degree);
-        let found = system.solved(start, &seen);
-        let off = system.unseen(&found, &seen);
-        (found, off)
+        let mut all = 0.0;
+        let mut found = start.clone();
+        for fold in 0..folds {
+            let seen: Vec<f64> = (0..tracks.len())
+                .map(|i| f64::from(u8::from(i % 5 != fold)))
+                .collect();
+            let system = System::new(problem, tracks, start, degree);
+            found = system.solved(start, &seen);
+            all += system.unseen(&found, &seen) / folds as f64;
+        }
+        (found, all)
     };
     let mut best = (DEGREES[0], unseen(DEGREES[0]));
     for degree in &DEGREES[1..] {
@@ -682,16 +692,26 @@ impl<'a> System<'a> {
             }
         }
         for camera in 0..self.cameras {
-            // A camera without frames, and none is fixed by more than its own.
-            add(&[(self.scale_at(camera), 1.0)], 0.0, 1e6);
+            // A camera's scale is open, unless frames that stay tell it.
+            let told = self.problem.kept.is_some_and(|k| {
+                let own = self.problem.cameras.iter().zip(&k.poses);
+                own.into_iter()
+                    .any(|(c, pose)| *c == camera && pose.is_some())
+            });
+            let frame = self.problem.cameras.iter().position(|c| *c == camera);
+            let h = frame.map_or(1.0, |f| half(self.problem.frames[f].size));
+            let sigma = if told { h * OWN_SHAPE } else { 1e6 };
+            add(&[(self.scale_at(camera), 1.0)], 0.0, sigma);
             if let Some(lens) = s.lenses[camera].as_ref().filter(|_| self.lens_terms > 0) {
                 let (x, y) = lens.coefficients();
+                let frame = self.problem.cameras.iter().position(|c| *c == camera);
+                let usual = LENS * frame.map_or(1.0, |f| half(self.problem.frames[f].size));
                 for t in 0..self.lens_terms {
-                    add(&[(self.lens_at(camera) + t, 1.0)], -x[t + 3], LENS_PX);
+                    add(&[(self.lens_at(camera) + t, 1.0)], -x[t + 3], usual);
                     add(
                         &[(self.lens_at(camera) + self.lens_terms + t, 1.0)],
                         -y[t + 3],
-                        LENS_PX,
+                        usual,
                     );
                 }
             }

@@ -27,7 +27,7 @@ use crate::account::Clock;
 use crate::cache::Store;
 use crate::cli::{Common, ExtentArg, MosaicArgs};
 use crate::frames::Frame;
-use crate::register::{Measured, Row, measure, stars_wanted};
+use crate::register::{Measured, Row, measure, stars_of_panels};
 use crate::tell::Trouble;
 
 /// A mosaic whose frames have their places.
@@ -86,7 +86,7 @@ pub fn place(
     common: &Common,
     clock: &mut Clock,
 ) -> Result<Placed, Trouble> {
-    let catalogues = measure(frames, &[], &stars_wanted(), store, common)?;
+    let catalogues = measure(frames, &[], &stars_of_panels(), store, common)?;
     clock.lap("stars");
     let names = PanelNames::new(frames, args)?;
     let earlier = kept.and_then(|l| l.mosaic.as_ref());

@@ -63,6 +63,16 @@ pub fn stars_wanted() -> Settings {
     }
 }
 
+/// How they are looked for in panels, which share a small part only: fainter ones, too, where there are few. A false star
+/// does no harm, since no other frame shows it at the same place.
+pub fn stars_of_panels() -> Settings {
+    Settings {
+        lowest_sigma: 3.5,
+        enough: 600,
+        ..stars_wanted()
+    }
+}
+
 impl Default for Looking {
     fn default() -> Self {
         Self {
