@@ -738,6 +738,8 @@ impl JoinPanels<'_> {
         let mut counts = vec![0.0f32; noise2.len()];
         for (i, v) in value.iter_mut().enumerate() {
             let (mut sum, mut all, mut square, mut count) = (0.0f32, 0.0f32, 0.0f32, 0.0f32);
+            // What one frame alone shows is its value to the bit.
+            let (mut alone, mut panels) = (f32::NAN, 0);
             let mut from = 0;
             while from < there.len() {
                 // The frames of one panel stand together.
@@ -749,9 +751,11 @@ impl JoinPanels<'_> {
                 let share = weights[panel].get(i).copied().unwrap_or(0.0);
                 let (mut own, mut own_all, mut own_square, mut own_count) =
                     (0.0f32, 0.0f32, 0.0f32, 0.0f32);
+                let mut last = f32::NAN;
                 for k in &there[from..to] {
                     let (x, w) = (frames[*k][i], self.frames[*k].1);
                     if x.is_finite() {
+                        last = x;
                         own += w * x;
                         own_all += w;
                         own_count += 1.0;
@@ -764,14 +768,20 @@ impl JoinPanels<'_> {
                     Share::Average => share * own_all,
                 };
                 if own_all > 0.0 && share > 0.0 {
-                    sum += share * own / own_all;
+                    let mean = if own_count == 1.0 {
+                        last
+                    } else {
+                        own / own_all
+                    };
+                    (alone, panels) = (mean, panels + 1);
+                    sum += share * mean;
                     all += share;
                     count += own_count;
                     square += share * share * own_square / (own_all * own_all);
                 }
                 from = to;
             }
-            *v = if all > 0.0 { sum / all } else { f32::NAN };
+            *v = if panels > 1 { sum / all } else { alone };
             if !maps.is_empty() {
                 noise2[i] = if all > 0.0 {
                     square / (all * all)

@@ -174,6 +174,9 @@ pub fn level(frames: &[ToLevel<'_>], same: &SameStars<'_>) -> Levelled {
             .collect();
     }
     for (i, balance) in balances.iter_mut().enumerate() {
+        if frames[i].kept.is_some() {
+            continue;
+        }
         let own: Vec<&Shared> = overlaps
             .iter()
             .filter(|o| o.a == i || o.b == i)
@@ -181,11 +184,12 @@ pub fn level(frames: &[ToLevel<'_>], same: &SameStars<'_>) -> Levelled {
             .collect();
         let mut off: Vec<f32> = own.iter().map(|p| p.after.abs() as f32).collect();
         balance.patches = own.len();
-        if frames[i].kept.is_none() && !off.is_empty() {
+        if !off.is_empty() {
             let noise = balance.scale.value * balance.noise_adu;
             balance.residual_sigma = f64::from(median(&mut off)) * MAD_TO_SIGMA / noise.max(1e-30);
         }
-        balance.weight = weight(&frames[anchor].sky.member, balance);
+        let both = (&frames[anchor].sky.member, &frames[i].sky.member);
+        balance.weight = weight(both, balance);
     }
     Levelled {
         balances,
@@ -197,16 +201,21 @@ pub fn level(frames: &[ToLevel<'_>], same: &SameStars<'_>) -> Levelled {
 
 /// The frame whose pixels have the least noise after scaling.
 fn deepest(frames: &[ToLevel<'_>], scales: &[Measured]) -> usize {
-    let noise = |i: usize| scales[i].value * frames[i].sky.member.noise();
+    let noise = |i: usize| scales[i].value * noise_of_area(&frames[i].sky.member);
     let sound = (0..frames.len()).filter(|i| noise(*i) > 0.0);
     sound
         .min_by(|a, b| noise(*a).total_cmp(&noise(*b)))
         .unwrap_or(0)
 }
 
-/// 1 / variance of its pixels, the anchor's being 1.
-fn weight(anchor: &Member<'_>, b: &Balance) -> f64 {
-    let w = (anchor.noise() / (b.scale.value * b.noise_adu)).powi(2);
+/// Noise of a frame over the area of a canvas pixel: cameras with larger pixels have no less of it.
+fn noise_of_area(m: &Member<'_>) -> f64 {
+    m.noise() / m.placement.area_ratio(middle(m)).sqrt()
+}
+
+/// 1 / variance over an area, the anchor's being 1.
+fn weight((anchor, own): (&Member<'_>, &Member<'_>), b: &Balance) -> f64 {
+    let w = (noise_of_area(anchor) / (b.scale.value * noise_of_area(own))).powi(2);
     if w.is_finite() && w > 0.0 { w } else { 1.0 }
 }
 

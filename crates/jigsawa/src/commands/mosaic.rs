@@ -51,7 +51,8 @@ pub fn make(args: &MosaicArgs, common: &Common) -> Result<Account, Trouble> {
     let targets = Targets::new(&begun, args)?;
     let store = Store::open(&targets.folder, !common.no_cache)?;
     let kept = begun.kept.as_ref();
-    let mut placed = place(&begun.frames, args, kept, &store, common, &mut clock)?;
+    let found = place(&begun.frames, args, kept, &store, common, &mut clock);
+    let mut placed = found.map_err(|e| with_plan(e, &begun.frames, &targets))?;
     placed.layout.frames.extend(begun.left_out.clone());
     let plan = Plan::new(&begun.frames, &placed);
     let mut files: Vec<(Unfinished, &'static str)> = vec![
@@ -137,6 +138,32 @@ pub fn make(args: &MosaicArgs, common: &Common) -> Result<Account, Trouble> {
     let mut account = Account::new("mosaic", &placed.layout, Vec::new(), outputs, clock);
     account.mosaic = Some(told);
     Ok(account)
+}
+
+/// Draws how panels lie that do not hang together, as far as their headers say.
+fn with_plan(trouble: Trouble, frames: &[Frame], targets: &Targets) -> Trouble {
+    let Trouble::NothingTied { files, .. } = trouble else {
+        return trouble;
+    };
+    let drawn = || -> Option<PathBuf> {
+        let plan = Plan::apart(frames)?;
+        let files = vec![
+            (
+                plan.picture(&targets.plan_png, targets.overwrite).ok()?,
+                PLAN,
+            ),
+            (
+                plan.drawing(&targets.plan_svg, targets.overwrite).ok()?,
+                PLAN,
+            ),
+        ];
+        finish_first(files, &mut Vec::new()).ok()?;
+        Some(targets.plan_png.clone())
+    };
+    Trouble::NothingTied {
+        files,
+        plan: drawn(),
+    }
 }
 
 /// What a run begins with.

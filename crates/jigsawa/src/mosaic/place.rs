@@ -271,9 +271,10 @@ impl Solved<'_> {
             .map(|r| r.as_ref().map(|r| r.0.clone()))
             .collect();
         if maps.iter().flatten().count() < 2 {
-            return Err(Trouble::NothingTied(
-                self.frames().iter().map(Frame::name).collect(),
-            ));
+            return Err(Trouble::NothingTied {
+                files: self.frames().iter().map(Frame::name).collect(),
+                plan: None,
+            });
         }
         let (sky, disagreeing) = sky_of_plane(self.frames(), &maps, self.centre(), projection);
         let canvas = self.canvas(args, kept, &maps, sky.as_ref())?;
@@ -287,6 +288,9 @@ impl Solved<'_> {
                 let before = kept.filter(|l| i < l.frames.len());
                 before.map_or(map, |l| {
                     let own = l.frames[i].placement.as_ref()?.placement()?;
+                    if l.canvas == canvas {
+                        return Some(own);
+                    }
                     let grown = to_reference.then(&l.canvas.to_reference()?.invert())?;
                     grown.then(&own)
                 })
@@ -428,7 +432,7 @@ impl Solved<'_> {
             .filter_map(|(m, f)| Some((m.clone()?, f.size)))
             .collect();
         if let Some(layout) = kept {
-            return grown(&layout.canvas, &list);
+            return grown(&layout.canvas, &self.beside(layout, maps));
         }
         let grid = if args.north_up {
             let north = sky
@@ -447,6 +451,30 @@ impl Solved<'_> {
             ExtentArg::Union => Ok(union),
             ExtentArg::Inner => self.inner(union, maps),
         }
+    }
+
+    /// The new frames that show no panel which is there: the canvas grows for them, and not for the dither of a filter.
+    fn beside(&self, layout: &Layout, maps: &[Option<Registration>]) -> Vec<(Registration, Size)> {
+        let Some(to_reference) = layout.canvas.to_reference() else {
+            return Vec::new();
+        };
+        let old: Vec<(Placement, Size)> = layout
+            .frames
+            .iter()
+            .filter_map(|f| Some((f.placement.as_ref()?.placement()?, f.size)))
+            .collect();
+        (layout.frames.len()..maps.len())
+            .filter_map(|i| Some((maps[i].clone()?, self.frames()[i].facts.size)))
+            .filter(|(map, size)| {
+                let new = to_reference.then(map);
+                let on = |(p, s): &(Placement, Size)| {
+                    new.as_ref().map_or(0.0, |new| {
+                        share(new, *size, p, *s).min(share(p, *s, new, *size))
+                    })
+                };
+                old.iter().all(|o| on(o) < SAME_PANEL)
+            })
+            .collect()
     }
 
     /// The largest rectangle that every filter covers everywhere.
@@ -590,11 +618,15 @@ impl Solved<'_> {
                 by,
                 pairs: own.len(),
                 coverage,
-                errors: MatchErrors {
-                    rms_px: mean2.sqrt(),
-                    max_px: lengths.iter().copied().fold(0.0, f64::max),
-                    unseen_rms_px: self.solution.unseen_px,
-                    corner_px: self.solution.corner_px[i],
+                errors: if by == FoundBy::Header {
+                    told_by_header()
+                } else {
+                    MatchErrors {
+                        rms_px: mean2.sqrt(),
+                        max_px: lengths.iter().copied().fold(0.0, f64::max),
+                        unseen_rms_px: self.solution.unseen_px,
+                        corner_px: self.solution.corner_px[i],
+                    }
                 },
                 // In its own middle: a panel may lie far from the canvas's.
                 described: map.describe(map.invert().apply(self.frames()[i].facts.size.centre())),
@@ -771,6 +803,18 @@ impl Solved<'_> {
                 Some((i, places.try_into().ok()?))
             })
             .collect()
+    }
+}
+
+/// Headers are solved to about a pixel, and nothing has checked these.
+const HEADER_PX: f64 = 1.0;
+
+fn told_by_header() -> MatchErrors {
+    MatchErrors {
+        rms_px: HEADER_PX,
+        max_px: HEADER_PX,
+        unseen_rms_px: HEADER_PX,
+        corner_px: HEADER_PX,
     }
 }
 

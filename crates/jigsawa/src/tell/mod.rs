@@ -130,7 +130,11 @@ pub enum Trouble {
         error: HdrError,
     },
     /// Panels of which no two hang together.
-    NothingTied(Vec<String>),
+    NothingTied {
+        files: Vec<String>,
+        /// The drawing of how their headers say that they lie.
+        plan: Option<PathBuf>,
+    },
     /// A layout that no mosaic has made.
     NoMosaic(PathBuf),
     /// No canvas.

@@ -142,12 +142,20 @@ pub(super) fn tell(trouble: &Trouble) -> Told {
             list(files)
         ))
         .mend("Frames of one filter are matched to one of them: name one for each filter."),
-        Trouble::NothingTied(files) => plain(format!(
-            "no two of these panels have stars in common, and no headers say how they lie: {}",
-            list(&files.iter().map(|f| format!("'{f}'")).collect::<Vec<_>>())
-        ))
-        .on(files.first().cloned().unwrap_or_default())
-        .mend("Panels must overlap by some 5 % of their sides. If they do: a WCS in their headers places them, or --reference with jigsawa register and --pair where stars are few."),
+        Trouble::NothingTied { files, plan } => {
+            let drawn = plan.as_ref().map_or(String::new(), |p| {
+                format!(" How their headers say that they lie is drawn in '{}'.", p.display())
+            });
+            plain(format!(
+                "no two of these panels have stars in common, and no headers say that they overlap: {}",
+                list(&files.iter().map(|f| format!("'{f}'")).collect::<Vec<_>>())
+            ))
+            .on(files.first().cloned().unwrap_or_default())
+            .mend(format!(
+                "Panels must overlap by some 5 % of their sides.{drawn} If they do overlap and show few stars: a WCS in \
+                 their headers places them."
+            ))
+        }
         Trouble::NoMosaic(file) => plain(format!(
             "'{}' is not the layout of a mosaic: panels cannot be added to it",
             file.display()

@@ -166,14 +166,12 @@ fn mosaic_told(m: &MosaicAccount) -> String {
     let field = m.field_deg.map_or(String::new(), |[w, h]| {
         format!(", {w:.2}\u{b0} x {h:.2}\u{b0} of the sky")
     });
-    let mut filters: Vec<&str> = m
-        .panels
-        .iter()
-        .flat_map(|p| &p.filters)
-        .map(String::as_str)
-        .collect();
-    filters.sort_unstable();
-    filters.dedup();
+    let mut filters: Vec<&str> = Vec::new();
+    for f in m.panels.iter().flat_map(|p| &p.filters) {
+        if !filters.contains(&f.as_str()) {
+            filters.push(f);
+        }
+    }
     format!(
         "{} panels in {}{field}, on a {} plane",
         m.panels.len(),

@@ -5,6 +5,7 @@ mod compose;
 mod demo;
 mod finish;
 mod hdr;
+mod mosaic;
 mod night;
 mod normalize;
 mod page;

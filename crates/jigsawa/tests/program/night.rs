@@ -125,6 +125,12 @@ impl Frame {
         self
     }
 
+    /// With so many pixels for one of the usual camera.
+    pub fn scaled(mut self, scale: f64) -> Self {
+        self.shot.pointing.scale = scale;
+        self
+    }
+
     pub fn sized(mut self, width: usize, height: usize) -> Self {
         self.shot.size = Size::new(width, height).unwrap();
         self

@@ -6,7 +6,7 @@ use std::path::Path;
 
 use jigsawa_core::frame::RowOrder;
 use jigsawa_core::layout::PlacementRecord;
-use jigsawa_core::space::{CanvasPx, Point, Size};
+use jigsawa_core::space::{CanvasPx, FramePx, Point, Size};
 use jigsawa_formats::error::FileError;
 use jigsawa_formats::png;
 use jigsawa_formats::whole::Unfinished;
@@ -174,6 +174,19 @@ impl Plan {
             height: 16.0,
             colour: QUIET,
         });
+        // Those left out of which nothing says where they lie.
+        let drawn = |i: &usize| {
+            placed.stray.iter().any(|s| s.0 == *i)
+                || placed.panels.iter().any(|p| p.frames.contains(i))
+        };
+        for (n, i) in (0..frames.len()).filter(|i| !drawn(i)).take(6).enumerate() {
+            words.push(Mark::Text {
+                at: (0.5 * view.size.0, 16.0 + 17.0 * n as f64),
+                text: format!("left out: {}", file_name(&frames[i].name())),
+                height: 16.0,
+                colour: STRAY,
+            });
+        }
         marks.extend(words);
         Self {
             sheet: Sheet {
@@ -182,6 +195,60 @@ impl Plan {
                 marks,
             },
         }
+    }
+
+    /// Of panels of which no two hang together: how their headers say that they lie. `None` where fewer than two have a WCS.
+    pub fn apart(frames: &[Frame]) -> Option<Self> {
+        let told: Vec<&Frame> = frames.iter().filter(|f| f.facts.wcs.is_some()).collect();
+        let first = told.first()?.facts.wcs.as_ref()?;
+        let outlines: Vec<(&Frame, Vec<Point<CanvasPx>>)> = told
+            .iter()
+            .filter_map(|f| {
+                let own = f.facts.wcs.as_ref()?;
+                let corners = f.facts.size.corners::<FramePx>();
+                let places: Option<Vec<Point<CanvasPx>>> =
+                    corners.iter().map(|p| first.pixel(own.sky(*p))).collect();
+                Some((*f, places?))
+            })
+            .collect();
+        if outlines.len() < 2 {
+            return None;
+        }
+        let all: Vec<Point<CanvasPx>> = outlines.iter().flat_map(|o| o.1.clone()).collect();
+        let view = View::around(&all, told[0].facts.row_order);
+        let mut marks = Vec::new();
+        for (k, (f, corners)) in outlines.iter().enumerate() {
+            let places: Vec<(f64, f64)> = corners.iter().map(|p| view.place(*p)).collect();
+            let middle = places
+                .iter()
+                .fold((0.0, 0.0), |s, p| (s.0 + 0.25 * p.0, s.1 + 0.25 * p.1));
+            let colour = COLOURS[k % COLOURS.len()];
+            marks.push(Mark::Line {
+                points: closed(places),
+                colour,
+                width: 2.0,
+                dashed: true,
+            });
+            marks.push(Mark::Text {
+                at: middle,
+                text: format!("{} ({})", file_name(&f.name()), f.filter.name()),
+                height: 16.0,
+                colour,
+            });
+        }
+        marks.push(Mark::Text {
+            at: (0.5 * view.size.0, view.size.1 - 14.0),
+            text: "by their headers: no two have stars in common".to_owned(),
+            height: 16.0,
+            colour: STRAY,
+        });
+        Some(Self {
+            sheet: Sheet {
+                size: view.size,
+                paper: PAPER,
+                marks,
+            },
+        })
     }
 
     /// The drawing's text.
