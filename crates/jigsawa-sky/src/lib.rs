@@ -3,7 +3,7 @@
 //! The field is a continuous model: stars ([`stars`]) and nebula ([`clouds`]) over a plane whose unit
 //! is one pixel of a reference camera. A [`shot::Shot`] says how it is photographed: where the camera
 //! points ([`pointing`]), what the optics make of a point ([`optics`]), how the sky glows ([`glow`]),
-//! how the camera counts ([`camera`]) and what goes wrong ([`spoilt`]). [`demo`] has the sample masters,
+//! how the camera counts ([`camera`]) and what goes wrong ([`spoilt`]). [`demo`] has the sample masters, [`panels`] those of a mosaic,
 //! [`night`] a sample night of sub-frames. Rendering gives a plane and the [`shot::Truth`] beside it. The
 //! same numbers give the same bits, on any number of threads.
 //!
@@ -19,6 +19,7 @@ pub mod glow;
 pub mod levels;
 pub mod night;
 pub mod optics;
+pub mod panels;
 pub mod pointing;
 pub mod shot;
 pub mod spoilt;

@@ -14,7 +14,7 @@ use crate::tell::Trouble;
 const FOLDER: &str = ".jigsawa-cache";
 
 /// Changes whenever what is measured, or how, changes.
-const VERSION: u32 = 2;
+const VERSION: u32 = 3;
 
 /// How a frame is measured: all that the result depends on besides the file.
 pub trait Way: Serialize {

@@ -84,7 +84,7 @@ impl Flow<'_> {
         let w = self.field.width;
         let j = match way {
             0 => ((i % w) + 1 < w).then(|| i + 1),
-            1 => (i % w > 0).then(|| i - 1),
+            1 => (!i.is_multiple_of(w)).then(|| i - 1),
             2 => (i + w < self.field.roles.len()).then(|| i + w),
             _ => i.checked_sub(w),
         }?;

@@ -128,17 +128,17 @@ pub fn lay(covers: &[Cover], costs: &Costs, first: usize, laid: Option<Labels>) 
             *d = true;
         }
     }
-    if done.iter().all(|d| !d) {
-        if let Some(cover) = covers.get(first) {
-            each_cell(cover, cells, &mut |i, _, _| labels[i] = first as u8 + 1);
-            done[first] = true;
-        }
+    if done.iter().all(|d| !d)
+        && let Some(cover) = covers.get(first)
+    {
+        each_cell(cover, cells, &mut |i, _, _| labels[i] = first as u8 + 1);
+        done[first] = true;
     }
     loop {
         let shares = |p: usize| {
             let mut n = 0usize;
             each_cell(&covers[p], cells, &mut |i, _, _| {
-                n += usize::from(labels[i] > 0)
+                n += usize::from(labels[i] > 0);
             });
             n
         };
@@ -184,7 +184,7 @@ fn insert(covers: &[Cover], costs: &Costs, p: usize, labels: &mut [u8]) {
     let beside = |k: usize, way: usize| -> Option<usize> {
         match way {
             0 => ((k % w.width) + 1 < w.width).then(|| k + 1),
-            1 => (k % w.width > 0).then(|| k - 1),
+            1 => (!k.is_multiple_of(w.width)).then(|| k - 1),
             2 => (k + w.width < w.area()).then(|| k + w.width),
             _ => k.checked_sub(w.width),
         }
@@ -197,11 +197,11 @@ fn insert(covers: &[Cover], costs: &Costs, p: usize, labels: &mut [u8]) {
         below: vec![0; n],
     };
     let mut prices = vec![0.0; n];
-    for k in 0..n {
+    for (k, price) in prices.iter_mut().enumerate() {
         if !both(k) {
             continue;
         }
-        prices[k] = cost(k);
+        *price = cost(k);
         let (mut old, mut new) = (false, false);
         for way in 0..4 {
             let Some(j) = beside(k, way) else { continue };
@@ -403,7 +403,8 @@ mod tests {
         let covers = [cover(0.0, cells), cover(80.0, cells)];
         let labels = lay(&covers, &Costs::of_stars(cells, &[]), 0, None);
         let own = for_filter(&labels, &[None, Some(covers[1].clone())], cells);
-        assert_eq!(own.iter().filter(|l| **l == 2).count(), covers[1].area());
+        let of_second: usize = own.iter().map(|l| usize::from(*l == 2)).sum();
+        assert_eq!(of_second, covers[1].area());
         assert!(own.iter().all(|l| *l != 1));
     }
 

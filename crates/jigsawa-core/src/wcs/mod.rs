@@ -81,14 +81,8 @@ pub struct Fields {
     /// Equinox in years, for the older systems.
     pub equinox: Option<f64>,
     /// What kind of plane it is, for fields too wide for a tangent plane.
-    #[serde(default, skip_serializing_if = "is_tangent")]
+    #[serde(default)]
     pub projection: Projection,
-}
-
-// Serde hands fields over by reference.
-#[allow(clippy::trivially_copy_pass_by_ref)]
-fn is_tangent(p: &Projection) -> bool {
-    *p == Projection::Tangent
 }
 
 impl TryFrom<Fields> for Wcs {

@@ -3,7 +3,8 @@
 use std::collections::BTreeMap;
 use std::sync::OnceLock;
 
-use jigsawa_core::balance::{Lattice, Member, Samples, Sky};
+use jigsawa_core::balance::{Balance, Lattice, Member, Samples, Sky};
+use jigsawa_core::doors::FrameSource;
 use jigsawa_core::filter::Filter;
 use jigsawa_core::matching::{Shown, Spot, spots, ties};
 use jigsawa_core::merge::{Budget, Input, Sampling, merge};
@@ -112,8 +113,15 @@ fn clouds() -> Clouds {
     Clouds::over((100.0, -250.0, 1920.0, 1530.0))
 }
 
-/// Joins all panels as the program does.
-fn mosaic(share: Share) -> Mosaic {
+/// A canvas with room for all: the reference's pixels and some hundreds around. Its first pixel on the reference's.
+const CANVAS: (usize, usize) = (1490, 1480);
+const FIRST: (f64, f64) = (-480.0, -400.0);
+
+/// Stars of two frames that are the same, as places in their catalogues.
+type Same = BTreeMap<(usize, usize), Vec<(usize, usize)>>;
+
+/// All panels placed by their stars, and which stars they share.
+fn places() -> (Vec<Placement>, Same) {
     let frames = taken();
     let lists: Vec<Vec<Spot<FramePx>>> = frames.iter().map(|f| spots(&f.2)).collect();
     let shown: Vec<Shown<'_>> = lists
@@ -137,19 +145,14 @@ fn mosaic(share: Share) -> Mosaic {
         tracks = meeting(&shown, &s.spots_on_plane(&problem), reach);
         s = solve(&problem, &tracks, &s);
     }
-    // A canvas with room for all: the reference's pixels and some hundreds around.
-    let canvas = Size::new(1490, 1480).unwrap();
-    let first = (-480.0, -400.0);
     let placements: Vec<Placement> = (0..12)
         .map(|i| {
             let map = registration(&problem, &s, Projection::Tangent, i)
                 .unwrap()
                 .0;
-            Map::shift(first.0, first.1).then(&map).unwrap()
+            Map::shift(FIRST.0, FIRST.1).then(&map).unwrap()
         })
         .collect();
-    let cells = Cells::over(canvas, (PANEL.0 * PANEL.1) as f64);
-    let lattice = Lattice::fine(canvas, 1, 12);
     let index = |sight: &jigsawa_core::mosaic::tracks::Sight| lists[sight.frame][sight.spot].index;
     let mut same: BTreeMap<(usize, usize), Vec<(usize, usize)>> = BTreeMap::new();
     for t in &tracks {
@@ -161,6 +164,72 @@ fn mosaic(share: Share) -> Mosaic {
             }
         }
     }
+    (placements, same)
+}
+
+/// The stars with how far they shine.
+fn shining(placements: &[Placement]) -> Vec<Shining> {
+    taken()
+        .iter()
+        .zip(placements)
+        .flat_map(|((_, _, c), p)| {
+            let back = p.invert();
+            let noise = f64::from(c.sky.typical_sigma());
+            c.stars.iter().map(move |s| Shining {
+                at: back.apply(s.at),
+                radius: (1.6 + 0.8 * (s.amplitude / noise).max(1.0).ln()) * c.fwhm_px,
+                height: s.amplitude / noise,
+            })
+        })
+        .collect()
+}
+
+/// The sky without noise on the canvas, as a camera sees it that points where the canvas's middle is; and where the stars are.
+fn the_sky(canvas: Size) -> (Plane, Vec<Point<CanvasPx>>) {
+    let frames = taken();
+    let sky_to_reference = frames[REFERENCE].0.pointing.map(frames[REFERENCE].0.size);
+    let middle: Point<CanvasPx> = canvas.centre();
+    let at = sky_to_reference
+        .invert()
+        .apply(Point::new(middle.x + FIRST.0, middle.y + FIRST.1));
+    let ideal = Shot {
+        size: canvas,
+        pointing: Pointing {
+            centre: (at.x, at.y),
+            ..frames[REFERENCE].0.pointing
+        },
+        optics: Optics::round(2.8),
+        glow: SkyGlow::even(0.0),
+        transparency: 1.0,
+        ..frames[REFERENCE].0.clone()
+    };
+    let sky = CROWD
+        .over((100.0, -250.0, 1920.0, 1530.0))
+        .iter()
+        .map(|s| sky_to_reference.apply(Point::new(s.x, s.y)))
+        .map(|p| Point::new(p.x - FIRST.0, p.y - FIRST.1))
+        .collect();
+    (ideal.truth(&CROWD, Some(&clouds())), sky)
+}
+
+/// Something on the canvas's own pixels.
+fn on_canvas(source: &dyn FrameSource) -> Input<'_> {
+    Input {
+        source,
+        placement: Map::shift(0.0, 0.0),
+        balance: Balance::unchanged(0.0, 1.0),
+        saturation: f32::INFINITY,
+        sampling: Sampling::default(),
+    }
+}
+
+/// Joins all panels as the program does.
+fn mosaic(share: Share) -> Mosaic {
+    let frames = taken();
+    let canvas = Size::new(CANVAS.0, CANVAS.1).unwrap();
+    let (placements, same) = places();
+    let cells = Cells::over(canvas, (PANEL.0 * PANEL.1) as f64);
+    let lattice = Lattice::fine(canvas, 1, 12);
     let filter = Filter::R;
     let to_level: Vec<ToLevel<'_>> = frames
         .iter()
@@ -190,19 +259,7 @@ fn mosaic(share: Share) -> Mosaic {
         .zip(&usable)
         .map(|((f, p), usable)| Cover::of(&f.1, p, *usable, cells))
         .collect();
-    let stars: Vec<Shining> = frames
-        .iter()
-        .zip(&placements)
-        .flat_map(|((_, _, c), p)| {
-            let back = p.invert();
-            let noise = f64::from(c.sky.typical_sigma());
-            c.stars.iter().map(move |s| Shining {
-                at: back.apply(s.at),
-                radius: (1.6 + 0.8 * (s.amplitude / noise).max(1.0).ln()) * c.fwhm_px,
-                height: s.amplitude / noise,
-            })
-        })
-        .collect();
+    let stars = shining(&placements);
     let anchor = levelled.anchor;
     let noise = f64::from(frames[anchor].2.sky.typical_sigma());
     let mut costs = Costs::of_stars(cells, &stars);
@@ -228,13 +285,6 @@ fn mosaic(share: Share) -> Mosaic {
         .map(|panel| PanelWeights { join: &join, panel })
         .collect();
     let correction = Correction(&join);
-    let own = |source| Input {
-        source,
-        placement: Map::shift(0.0, 0.0),
-        balance: jigsawa_core::balance::Balance::unchanged(0.0, 1.0),
-        saturation: f32::INFINITY,
-        sampling: Sampling::default(),
-    };
     let mut inputs: Vec<Input<'_>> = (0..12)
         .map(|i| Input {
             source: &sources[i],
@@ -244,8 +294,8 @@ fn mosaic(share: Share) -> Mosaic {
             sampling: Sampling::default(),
         })
         .collect();
-    inputs.extend(weights.iter().map(|w| own(w)));
-    inputs.push(own(&correction));
+    inputs.extend(weights.iter().map(|w| on_canvas(w)));
+    inputs.push(on_canvas(&correction));
     let counts: Vec<(usize, f32)> = (0..12)
         .map(|i| (i, levelled.balances[i].weight as f32))
         .collect();
@@ -265,33 +315,11 @@ fn mosaic(share: Share) -> Mosaic {
         &|_, _| (),
     )
     .unwrap();
-    // The sky on the same pixels: that of a camera that points where the canvas's middle is.
-    let sky_to_reference = frames[REFERENCE].0.pointing.map(frames[REFERENCE].0.size);
-    let middle: Point<CanvasPx> = canvas.centre();
-    let at = sky_to_reference
-        .invert()
-        .apply(Point::new(middle.x + first.0, middle.y + first.1));
-    let ideal = Shot {
-        size: canvas,
-        pointing: Pointing {
-            centre: (at.x, at.y),
-            ..frames[REFERENCE].0.pointing
-        },
-        optics: Optics::round(2.8),
-        glow: SkyGlow::even(0.0),
-        transparency: 1.0,
-        ..frames[REFERENCE].0.clone()
-    };
-    let sky = CROWD
-        .over((100.0, -250.0, 1920.0, 1530.0))
-        .iter()
-        .map(|s| sky_to_reference.apply(Point::new(s.x, s.y)))
-        .map(|p| Point::new(p.x - first.0, p.y - first.1))
-        .collect();
+    let (truth, sky) = the_sky(canvas);
     Mosaic {
         sky,
         joined: out.remove(0),
-        truth: ideal.truth(&CROWD, Some(&clouds())),
+        truth,
         labels,
         cells,
         transparencies: frames.iter().map(|f| f.0.transparency).collect(),
@@ -305,8 +333,11 @@ fn by_seams() -> &'static Mosaic {
     MOSAIC.get_or_init(|| mosaic(Share::Seam))
 }
 
+/// Its first pixel, and its medians in mosaic and truth.
+type Square = (usize, usize, f64, f64);
+
 /// Medians of squares of `side` pixels that are covered wholly, of mosaic and truth, with their first pixels.
-fn squares(m: &Mosaic, side: usize) -> Vec<(usize, usize, f64, f64)> {
+fn squares(m: &Mosaic, side: usize) -> Vec<Square> {
     let size = m.joined.size();
     let of = |p: &Plane, x: usize, y: usize| -> Vec<f32> {
         (y..y + side)
@@ -326,10 +357,9 @@ fn squares(m: &Mosaic, side: usize) -> Vec<(usize, usize, f64, f64)> {
 }
 
 /// What makes the truth the mosaic: one scale and one constant.
-fn scale_and_constant(squares: &[(usize, usize, f64, f64)]) -> (f64, f64) {
+fn scale_and_constant(squares: &[Square]) -> (f64, f64) {
     let n = squares.len() as f64;
-    let mean =
-        |of: &dyn Fn(&(usize, usize, f64, f64)) -> f64| squares.iter().map(of).sum::<f64>() / n;
+    let mean = |of: &dyn Fn(&Square) -> f64| squares.iter().map(of).sum::<f64>() / n;
     let (a, b) = (mean(&|s| s.2), mean(&|s| s.3));
     let k = mean(&|s| (s.2 - a) * (s.3 - b)) / mean(&|s| (s.3 - b).powi(2));
     (k, a - k * b)
@@ -477,7 +507,9 @@ fn stars_near_seams_are_as_bright_as_elsewhere_and_none_is_doubled() {
         let own = label(c, r);
         (-3..=3).any(|i| (-3..=3).any(|j| label(c + i, r + j) != own && label(c + i, r + j) != 0))
     };
-    let (mut near, mut far): (Vec<(f64, f32)>, Vec<(f64, f32)>) = Default::default();
+    // Signal to noise and ratio to the truth.
+    let mut near: Vec<(f64, f32)> = Vec::new();
+    let mut far: Vec<(f64, f32)> = Vec::new();
     let (mut all, mut strange) = ([0usize; 2], [0usize; 2]);
     for star in a.clean().filter(|s| s.flux > 15.0 * s.flux_sigma) {
         let others = b.stars.iter().filter(|t| t.at.distance(star.at) < 1.2);

@@ -8,6 +8,8 @@ use jigsawa_core::wcs::Projection;
 
 use super::{KernelArg, OutputArgs, pair, relocation, scale};
 
+// Each is a switch of its own on the command line.
+#[allow(clippy::struct_excessive_bools)]
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
   jigsawa mosaic panels/*.fits --plan                              (who neighbours whom, before the long work)
@@ -36,7 +38,7 @@ pub struct MosaicArgs {
     /// Say which panel a frame shows [default: by a PANEL card, by the files' names, or else by rows and columns]
     #[arg(help_heading = "Panels", long = "panel", value_name = "FRAME=NAME", value_parser = named)]
     pub panels: Vec<(String, String)>,
-    /// Where files' names have the panel's: PANEL stands for it and * for anything, as in 'reef_PANEL_*'
+    /// Where files' names have the panel's: PANEL stands for it and * for anything, as in `reef_PANEL_*`
     #[arg(help_heading = "Panels", long, value_name = "PATTERN", value_parser = with_panel)]
     pub panel_names: Option<String>,
     /// What is done where panels overlap

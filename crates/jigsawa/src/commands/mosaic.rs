@@ -285,25 +285,22 @@ struct Targets {
 impl Targets {
     fn new(begun: &Begun, args: &MosaicArgs) -> Result<Self, Trouble> {
         // What is added goes beside the layout, under its names.
-        let (output, overwrite) = match &args.into {
-            Some(path) => {
-                let title = layout_title(path);
-                let name = title.strip_suffix("-mosaic").unwrap_or(&title).to_owned();
-                let output = OutputArgs {
-                    out: path.parent().unwrap_or(Path::new("")).to_owned(),
-                    name: Some(name),
-                    overwrite: true,
-                };
-                (output, true)
-            }
-            None => {
-                let output = OutputArgs {
-                    out: args.output.out.clone(),
-                    name: args.output.name.clone().or_else(|| Self::name_of(begun)),
-                    overwrite: args.output.overwrite,
-                };
-                (output, args.output.overwrite)
-            }
+        let (output, overwrite) = if let Some(path) = &args.into {
+            let title = layout_title(path);
+            let name = title.strip_suffix("-mosaic").unwrap_or(&title).to_owned();
+            let output = OutputArgs {
+                out: path.parent().unwrap_or(Path::new("")).to_owned(),
+                name: Some(name),
+                overwrite: true,
+            };
+            (output, true)
+        } else {
+            let output = OutputArgs {
+                out: args.output.out.clone(),
+                name: args.output.name.clone().or_else(|| Self::name_of(begun)),
+                overwrite: args.output.overwrite,
+            };
+            (output, args.output.overwrite)
         };
         let names = Names::new(&output, &begun.frames, "mosaic")?;
         let file = |ending: &str| output.out.join(format!("{}-mosaic{ending}", names.start));

@@ -9,11 +9,11 @@ use jigsawa_core::mosaic::cells::{Cells, Cover};
 use jigsawa_core::mosaic::levels::{Levelled, ToLevel, level};
 use jigsawa_core::mosaic::seams::{Costs, Labels, Shining, for_filter, lay};
 use jigsawa_core::placement::Placement;
-use jigsawa_core::space::Rect;
+use jigsawa_core::space::{Rect, Size};
 use jigsawa_core::stars::{Catalogue, Flag};
 use jigsawa_core::verdict::Verdict;
 
-use super::look::{Small, ToSee, look};
+use super::look::{Seen, Small, ToSee, look};
 use super::names::Panel;
 use super::place::Placed;
 use super::seams_file::{read_seams, seams_side};
@@ -62,170 +62,64 @@ const LEAST_LIGHT: f64 = 0.3;
 /// A star reaches from so many widths to so many.
 const REACH: (f64, f64) = (1.6, 30.0);
 
-/// Looks at all used frames, levels each filter and cuts the seams. `before` is the layout that frames are added to,
-/// with the first pixel of the canvas on its own.
+/// The frames that take part, and the grids that they are compared and cut on.
+struct Ground<'a> {
+    frames: &'a [Frame],
+    placed: &'a Placed,
+    used: Vec<usize>,
+    placements: Vec<Option<Placement>>,
+    lattice: Lattice,
+    cells: Cells,
+}
+
+/// The layout that frames are added to: its file, the first pixel of the new canvas on its own, and its own pixels.
+pub type Before<'a> = Option<(&'a Path, [i64; 2], Size)>;
+
+/// Looks at all used frames, levels each filter and cuts the seams.
 pub fn assemble(
     frames: &[Frame],
     placed: &mut Placed,
-    before: Option<(&Path, [i64; 2], jigsawa_core::space::Size)>,
+    before: Before<'_>,
     common: &Common,
 ) -> Result<Assembled, Trouble> {
-    let canvas = placed.layout.canvas.size;
     if placed.panels.len() > MOST_PANELS {
         return Err(Trouble::Options(
             "a mosaic has 250 panels at the most: make two of it",
         ));
     }
-    let used: Vec<usize> = (0..frames.len())
-        .filter(|i| placed.layout.frames[*i].verdict == Verdict::Used)
-        .filter(|i| placed.panels.iter().any(|p| p.frames.contains(i)))
-        .collect();
-    let placements: Vec<Option<Placement>> = placed
-        .layout
-        .frames
-        .iter()
-        .map(|f| f.placement.as_ref().and_then(PlacementRecord::placement))
-        .collect();
-    let area = |i: &usize| {
-        let size = frames[*i].facts.size;
-        let unit = placements[*i]
-            .as_ref()
-            .map_or(1.0, |p| p.area_ratio(p.invert().apply(size.centre())));
-        size.area() as f64 / unit
-    };
-    let usual = used.iter().map(area).sum::<f64>() / used.len().max(1) as f64;
-    let step = ((usual / POINTS).sqrt().ceil() as usize).max(1);
-    let lattice = Lattice::fine(canvas, step, PATCH);
-    let cells = match before.and_then(|(path, ..)| seams_side(path)) {
-        Some(side) => Cells::of_side(canvas, side),
-        None => Cells::over(canvas, usual),
-    };
-    let to_see: Vec<ToSee<'_>> = used
-        .iter()
-        .filter_map(|i| {
-            Some(ToSee {
-                frame: &frames[*i],
-                placement: placements[*i].as_ref()?,
-                catalogue: placed.catalogues[*i].as_ref().ok()?,
-            })
-        })
-        .collect();
+    let ground = Ground::new(frames, placed, before);
+    let to_see = ground.to_see();
     // A frame with a place has been measured.
-    let mut seen: Vec<Option<super::look::Seen>> = look(&to_see, lattice, cells, common)?
+    let mut seen: Vec<Option<Seen>> = look(&to_see, ground.lattice, ground.cells, common)?
         .into_iter()
         .map(Some)
         .collect();
     let mut filters: Vec<&Filter> = Vec::new();
-    for i in &used {
+    for i in &ground.used {
         if !filters.contains(&&frames[*i].filter) {
             filters.push(&frames[*i].filter);
         }
     }
-    let reference = placed.layout.reference_index().unwrap_or(0);
-    let panel_of = |i: usize| {
-        placed
-            .panels
-            .iter()
-            .position(|p| p.frames.contains(&i))
-            .unwrap_or(0)
-    };
-    let mut parts = Vec::new();
-    let mut references = Vec::new();
-    for filter in filters {
-        let mut own: Vec<usize> = used
-            .iter()
-            .copied()
-            .filter(|i| frames[*i].filter == *filter)
-            .collect();
-        own.sort_by_key(|i| (panel_of(*i), *i));
-        let (mut usable, mut small, mut to_level, mut covers) =
-            (Vec::new(), Vec::new(), Vec::new(), Vec::new());
-        let mut listed = Vec::new();
-        for i in &own {
-            let at = used.iter().position(|u| u == i);
-            let (Some(seen), Some(placement), Ok(catalogue)) = (
-                at.and_then(|k| seen.get_mut(k)).and_then(Option::take),
-                placements[*i].as_ref(),
-                placed.catalogues[*i].as_ref(),
-            ) else {
-                continue;
-            };
-            let f = &frames[*i];
-            to_level.push(ToLevel {
-                sky: Sky {
-                    member: Member {
-                        catalogue,
-                        placement,
-                        size: f.facts.size,
-                        filter: &f.filter,
-                        exposure_s: f.facts.exposure_s,
-                        gain_e_adu: f.facts.gain_e_adu,
-                    },
-                    samples: seen.samples,
-                },
-                kept: placed.layout.frames[*i].balance.clone(),
-            });
-            usable.push(seen.usable);
-            small.push(seen.small);
-            covers.push(seen.cover);
-            listed.push(*i);
-        }
-        let same = |a: usize, b: usize| {
-            let (i, k) = (listed[a], listed[b]);
-            let pairs = placed
-                .same
-                .get(&(i.min(k), i.max(k)))
-                .cloned()
-                .unwrap_or_default();
-            if i < k {
-                pairs
-            } else {
-                pairs.into_iter().map(|(p, q)| (q, p)).collect()
-            }
-        };
-        if to_level.is_empty() {
-            continue;
-        }
-        let levelled = level(&to_level, &same);
-        let anchor_at = levelled.anchor;
-        let why = if to_level[anchor_at].kept.is_some() {
-            "as before"
-        } else {
-            "least noise once all are scaled"
-        };
-        let noise =
-            levelled.balances[anchor_at].scale.value * levelled.balances[anchor_at].noise_adu;
-        let panels: Vec<usize> = listed.iter().map(|i| panel_of(*i)).collect();
-        references.push(LevelReference {
-            filter: filter.clone(),
-            frame: listed[anchor_at],
-            why: why.to_owned(),
-        });
-        parts.push(FilterPart {
-            filter: filter.clone(),
-            covers: by_panel(&covers, &panels, placed.panels.len()),
-            frames: listed,
-            panel_of: panels,
-            usable,
-            small,
-            levelled,
-            labels: Vec::new(),
-            noise,
-        });
-    }
+    let found: Vec<(FilterPart, LevelReference)> = filters
+        .into_iter()
+        .filter_map(|filter| ground.part(filter, &mut seen))
+        .collect();
+    let (mut parts, references): (Vec<FilterPart>, Vec<LevelReference>) = found.into_iter().unzip();
+    let cells = ground.cells;
     let covers = in_all(&parts, placed.panels.len());
-    let stars = shining(&used, &placements, placed, &covers, cells);
+    let stars = shining(&ground.used, &ground.placements, placed, &covers, cells);
     let mut costs = Costs::of_stars(cells, &stars);
     for p in &parts {
-        costs.add(&p.levelled.overlaps, p.noise, lattice.patch_px());
+        costs.add(&p.levelled.overlaps, p.noise, ground.lattice.patch_px());
     }
-    let first = panel_of(reference);
+    let first = ground.panel_of(placed.layout.reference_index().unwrap_or(0));
     let laid =
         before.and_then(|(path, first, own)| read_seams(path, cells, first, own, &placed.panels));
     let labels = lay(&covers, &costs, first, laid);
     for p in &mut parts {
         p.labels = for_filter(&labels, &p.covers, cells);
     }
+    let patch_px = ground.lattice.patch_px();
     for p in &parts {
         for (i, balance) in p.frames.iter().zip(&p.levelled.balances) {
             placed.layout.frames[*i].balance = Some(balance.clone());
@@ -241,8 +135,154 @@ pub fn assemble(
         costs,
         stars,
         filters: parts,
-        patch_px: lattice.patch_px(),
+        patch_px,
     })
+}
+
+impl<'a> Ground<'a> {
+    fn new(frames: &'a [Frame], placed: &'a Placed, before: Before<'_>) -> Self {
+        let canvas = placed.layout.canvas.size;
+        let used: Vec<usize> = (0..frames.len())
+            .filter(|i| placed.layout.frames[*i].verdict == Verdict::Used)
+            .filter(|i| placed.panels.iter().any(|p| p.frames.contains(i)))
+            .collect();
+        let placements: Vec<Option<Placement>> = placed
+            .layout
+            .frames
+            .iter()
+            .map(|f| f.placement.as_ref().and_then(PlacementRecord::placement))
+            .collect();
+        let area = |i: &usize| {
+            let size = frames[*i].facts.size;
+            let unit = placements[*i]
+                .as_ref()
+                .map_or(1.0, |p| p.area_ratio(p.invert().apply(size.centre())));
+            size.area() as f64 / unit
+        };
+        let usual = used.iter().map(area).sum::<f64>() / used.len().max(1) as f64;
+        let step = ((usual / POINTS).sqrt().ceil() as usize).max(1);
+        let cells = match before.and_then(|(path, ..)| seams_side(path)) {
+            Some(side) => Cells::of_side(canvas, side),
+            None => Cells::over(canvas, usual),
+        };
+        Self {
+            frames,
+            placed,
+            used,
+            placements,
+            lattice: Lattice::fine(canvas, step, PATCH),
+            cells,
+        }
+    }
+
+    fn to_see(&self) -> Vec<ToSee<'_>> {
+        let one = |i: &usize| {
+            Some(ToSee {
+                frame: &self.frames[*i],
+                placement: self.placements[*i].as_ref()?,
+                catalogue: self.placed.catalogues[*i].as_ref().ok()?,
+            })
+        };
+        self.used.iter().filter_map(one).collect()
+    }
+
+    fn panel_of(&self, i: usize) -> usize {
+        let panels = self.placed.panels.iter();
+        panels
+            .enumerate()
+            .find(|(_, p)| p.frames.contains(&i))
+            .map_or(0, |(k, _)| k)
+    }
+
+    /// The frames of a filter brought together. `None` where none can be looked at.
+    fn part(
+        &self,
+        filter: &Filter,
+        seen: &mut [Option<Seen>],
+    ) -> Option<(FilterPart, LevelReference)> {
+        let mut own: Vec<usize> = self
+            .used
+            .iter()
+            .copied()
+            .filter(|i| self.frames[*i].filter == *filter)
+            .collect();
+        own.sort_by_key(|i| (self.panel_of(*i), *i));
+        let (mut usable, mut small) = (Vec::new(), Vec::new());
+        let (mut to_level, mut covers) = (Vec::new(), Vec::new());
+        let mut listed = Vec::new();
+        for i in own {
+            let at = self.used.iter().position(|u| *u == i);
+            let (Some(seen), Some(member)) =
+                (at.and_then(|k| seen.get_mut(k)?.take()), self.member(i))
+            else {
+                continue;
+            };
+            to_level.push(ToLevel {
+                sky: Sky {
+                    member,
+                    samples: seen.samples,
+                },
+                kept: self.placed.layout.frames[i].balance.clone(),
+            });
+            usable.push(seen.usable);
+            small.push(seen.small);
+            covers.push(seen.cover);
+            listed.push(i);
+        }
+        if to_level.is_empty() {
+            return None;
+        }
+        let levelled = level(&to_level, &|a, b| self.same(listed[a], listed[b]));
+        let anchor = levelled.anchor;
+        let why = if to_level[anchor].kept.is_some() {
+            "as before"
+        } else {
+            "least noise once all are scaled"
+        };
+        let own = &levelled.balances[anchor];
+        let noise = own.scale.value * own.noise_adu;
+        let panels: Vec<usize> = listed.iter().map(|i| self.panel_of(*i)).collect();
+        let reference = LevelReference {
+            filter: filter.clone(),
+            frame: listed[anchor],
+            why: why.to_owned(),
+        };
+        let part = FilterPart {
+            filter: filter.clone(),
+            covers: by_panel(&covers, &panels, self.placed.panels.len()),
+            frames: listed,
+            panel_of: panels,
+            usable,
+            small,
+            levelled,
+            labels: Vec::new(),
+            noise,
+        };
+        Some((part, reference))
+    }
+
+    fn member(&self, i: usize) -> Option<Member<'_>> {
+        let f = &self.frames[i];
+        Some(Member {
+            catalogue: self.placed.catalogues[i].as_ref().ok()?,
+            placement: self.placements[i].as_ref()?,
+            size: f.facts.size,
+            filter: &f.filter,
+            exposure_s: f.facts.exposure_s,
+            gain_e_adu: f.facts.gain_e_adu,
+        })
+    }
+
+    /// Stars that two frames share, as places in their catalogues.
+    fn same(&self, i: usize, k: usize) -> Vec<(usize, usize)> {
+        let both = (i.min(k), i.max(k));
+        let pairs = self.placed.same.get(&both).cloned().unwrap_or_default();
+        if i < k {
+            pairs
+        } else {
+            pairs.into_iter().map(|(p, q)| (q, p)).collect()
+        }
+    }
 }
 
 /// What the frames of each panel cover together.

@@ -130,7 +130,7 @@ pub fn join_filter(
         bytes: common.memory,
     };
     merge(&inputs, size, &op, budget, &mut sink, &|done, all| {
-        progress.of(done, all)
+        progress.of(done, all);
     })
     .map_err(|e| {
         let name = |k: usize| {

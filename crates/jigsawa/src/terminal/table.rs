@@ -190,7 +190,7 @@ fn overlaps(m: &MosaicAccount) -> Table {
     }
     let mut head = vec![
         "panels".to_owned(),
-        "".to_owned(),
+        String::new(),
         "stars".to_owned(),
         "rms px".to_owned(),
     ];

@@ -23,6 +23,7 @@ fn the_demo_runs_and_says_what_to_open() {
         "$ jigsawa survey",
         "$ jigsawa compose",
         "$ jigsawa hdr",
+        "$ jigsawa mosaic",
     ] {
         assert!(run.out.contains(text), "{}", run.out);
     }
@@ -30,6 +31,7 @@ fn the_demo_runs_and_says_what_to_open() {
     assert_eq!(night.files("d/frames").len(), 8);
     assert_eq!(night.files("d/night").len(), 37);
     assert_eq!(night.files("d/heart").len(), 7);
+    assert_eq!(night.files("d/panels").len(), 9);
     let results = night.files("d/result");
     for name in [
         "reef-survey.html",
@@ -45,6 +47,10 @@ fn the_demo_runs_and_says_what_to_open() {
         "heart-OIII-hdr-map.fits",
         "heart-hdr.html",
         "heart-HOO.png",
+        "wide-Ha-mosaic.fits",
+        "wide-mosaic.html",
+        "wide-mosaic-plan.svg",
+        "wide-HOO-finished.png",
     ] {
         assert!(results.contains(&name.to_owned()), "{results:?}");
     }
@@ -71,5 +77,5 @@ fn the_demos_data_are_told_as_json() {
         .run("demo d --data-only --json")
         .success()
         .json();
-    assert_eq!(json["outputs"].as_array().unwrap().len(), 48);
+    assert_eq!(json["outputs"].as_array().unwrap().len(), 56);
 }

@@ -29,6 +29,7 @@ fn every_layout_that_is_written_passes_its_schema_and_an_edited_one_does_not() {
         "compose ha.fits oiii.fits sii.fits --palette SHO --out c --name x".to_owned(),
         "survey ha.fits oiii.fits sii.fits --out d --name x --layout --no-report".to_owned(),
         "normalize ha.fits oiii.fits --out e --name x --flatten=divide --protect 90,90,40 --weigh sharpness".to_owned(),
+        "mosaic ha.fits oiii.fits stray.fits --out g --name x --linear-only --no-report".to_owned(),
         "normalize ha.fits oiii.fits --out f --name x --surface poly:3 --match noise".to_owned(),
     ] {
         night.run(&line).success();
@@ -41,6 +42,7 @@ fn every_layout_that_is_written_passes_its_schema_and_an_edited_one_does_not() {
         "d/x-survey.layout.json",
         "e/x.layout.json",
         "f/x.layout.json",
+        "g/x-mosaic.layout.json",
     ];
     for path in layouts {
         let layout = read(&night.path(path));
@@ -59,6 +61,7 @@ fn every_layout_that_is_written_passes_its_schema_and_an_edited_one_does_not() {
     wrong(&|l| l["format"] = json!(2));
     wrong(&|l| l["frames"][0]["verdict"] = json!("perhaps"));
     wrong(&|l| l["frames"][1]["placement"]["matrix"][0] = json!([1.0, 0.0]));
+    wrong(&|l| l["mosaic"] = json!({ "projection": "flat" }));
     wrong(&|l| l["canvas"]["scale"] = json!(-1.0));
     wrong(&|l| l["frames"][0]["placment"] = json!({}));
 }

@@ -208,6 +208,27 @@ impl Surface {
         }
     }
 
+    /// The same surface on a canvas whose (0, 0) is the point (`x`, `y`) of this one. `None` for a spline, which belongs
+    /// to its own canvas.
+    #[must_use]
+    pub fn moved(&self, x: f64, y: f64) -> Option<Self> {
+        match self {
+            Self::Plane { .. } => {
+                let mut moved = self.clone();
+                if let Self::Plane { x0, y0, .. } = &mut moved {
+                    (*x0, *y0) = (*x0 - x, *y0 - y);
+                }
+                Some(moved)
+            }
+            Self::Polynomial(s) => Some(Self::Polynomial(s.moved(x, y))),
+            Self::Spline(_) => None,
+            Self::Sum { parts } => {
+                let parts: Option<Vec<Self>> = parts.iter().map(|s| s.moved(x, y)).collect();
+                Some(Self::Sum { parts: parts? })
+            }
+        }
+    }
+
     /// What kind it is, as short as one would ask for it.
     pub fn words(&self) -> String {
         match self {
@@ -318,6 +339,10 @@ mod tests {
         let higher = s.clone().plus(Surface::constant(3.25));
         assert!((higher.at(at) - s.at(at) - 3.25).abs() < 1e-9);
         assert_eq!(higher.words(), s.words());
+        if let Some(moved) = s.moved(-60.0, 25.0) {
+            let there = Point::new(at.x + 60.0, at.y - 25.0);
+            assert!((moved.at(there) - s.at(at)).abs() < 1e-9);
+        }
         let whole = s.clone().plus(s.clone().scaled(-0.5));
         for (x0, y) in [(0, 0), (13, 77), (-20, 139)] {
             let mut row = vec![1.0f32; 230];

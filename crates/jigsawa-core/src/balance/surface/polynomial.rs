@@ -69,6 +69,17 @@ impl Polynomial {
         }
     }
 
+    pub(super) fn moved(&self, x: f64, y: f64) -> Self {
+        let [cx, cy] = self.domain.centre;
+        Self {
+            domain: Domain {
+                centre: [cx - x, cy - y],
+                ..self.domain
+            },
+            ..self.clone()
+        }
+    }
+
     pub(super) fn raise(&mut self, by: f64) {
         // The first term is the constant.
         if let Some(t) = self.terms.first_mut() {

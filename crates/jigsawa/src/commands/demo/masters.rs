@@ -3,7 +3,8 @@
 use std::path::{Path, PathBuf};
 
 use jigsawa_formats::fits::Cards;
-use jigsawa_sky::demo::{DemoFrame, OBJECT, exposures, frames, panels, take, take_exposures};
+use jigsawa_sky::demo::{DemoFrame, OBJECT, exposures, frames, take, take_exposures};
+use jigsawa_sky::panels::panels;
 use jigsawa_sky::shot::Taken;
 use serde_json::json;
 

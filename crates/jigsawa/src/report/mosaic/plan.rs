@@ -6,7 +6,7 @@ use std::path::Path;
 
 use jigsawa_core::frame::RowOrder;
 use jigsawa_core::layout::PlacementRecord;
-use jigsawa_core::space::{CanvasPx, FramePx, Point, Size};
+use jigsawa_core::space::{CanvasPx, FramePx, Point};
 use jigsawa_formats::error::FileError;
 use jigsawa_formats::png;
 use jigsawa_formats::whole::Unfinished;
@@ -53,146 +53,39 @@ impl Plan {
     /// Of a placed mosaic.
     pub fn new(frames: &[Frame], placed: &Placed) -> Self {
         let canvas = placed.layout.canvas.size;
-        let order = placed.layout.canvas.row_order;
         let points: Vec<Point<CanvasPx>> = canvas
             .corners()
             .into_iter()
             .chain(placed.stray.iter().flat_map(|s| s.1))
             .collect();
-        let view = View::around(&points, order);
-        let mut marks = vec![Mark::Line {
-            points: closed(canvas.corners().map(|p| view.place(p)).to_vec()),
-            colour: QUIET,
-            width: 1.5,
-            dashed: true,
-        }];
-        let mut words = Vec::new();
-        let outline = |i: usize, size: Size| {
-            let record = placed.layout.frames[i].placement.as_ref();
-            let back = record.and_then(PlacementRecord::placement)?.invert();
-            let (w, h) = (size.width() as f64 - 0.5, size.height() as f64 - 0.5);
-            let around = [
-                (-0.5, -0.5),
-                (0.5 * w, -0.5),
-                (w, -0.5),
-                (w, 0.5 * h),
-                (w, h),
-                (0.5 * w, h),
-                (-0.5, h),
-                (-0.5, 0.5 * h),
-            ];
-            let places = around
-                .iter()
-                .map(|(x, y)| view.place(back.apply(Point::new(*x, *y))));
-            Some(closed(places.collect()))
+        let mut drawing = Drawing {
+            frames,
+            placed,
+            view: View::around(&points, placed.layout.canvas.row_order),
+            lines: Vec::new(),
+            words: Vec::new(),
         };
-        let mut middles = Vec::new();
-        for (k, panel) in placed.panels.iter().enumerate() {
-            let colour = COLOURS[k % COLOURS.len()];
-            let mut lines = Vec::new();
-            for i in &panel.frames {
-                if let Some(points) = outline(*i, frames[*i].facts.size) {
-                    lines.push(points);
-                }
-            }
-            let first = lines.first().cloned().unwrap_or_default();
-            let n = first.len().saturating_sub(1).max(1) as f64;
-            let sum = first
-                .iter()
-                .take(n as usize)
-                .fold((0.0, 0.0), |s, p| (s.0 + p.0, s.1 + p.1));
-            let middle = (sum.0 / n, sum.1 / n);
-            middles.push(middle);
-            for points in lines {
-                marks.push(Mark::Line {
-                    points,
-                    colour,
-                    width: 2.0,
-                    dashed: false,
-                });
-            }
-            let reference = panel
-                .frames
-                .iter()
-                .any(|i| frames[*i].name() == placed.layout.reference.file);
-            words.push(Mark::Text {
-                at: (middle.0, middle.1 - 14.0),
-                text: if reference {
-                    format!("{} (reference)", panel.name)
-                } else {
-                    panel.name.clone()
-                },
-                height: 24.0,
-                colour,
-            });
-            words.extend(told(frames, placed, k, middle));
-        }
-        for ((p, q), (stars, part)) in ties(frames, placed) {
-            let (a, b) = (middles[p], middles[q]);
-            let colour = if stars < FEW { WEAK } else { TIED };
-            // From a little outside of the names, so that these stay free.
-            let at = |t: f64| (a.0 + t * (b.0 - a.0), a.1 + t * (b.1 - a.1));
-            marks.push(Mark::Line {
-                points: vec![at(0.25), at(0.75)],
-                colour,
-                width: 1.2,
-                dashed: stars < FEW,
-            });
-            words.push(Mark::Text {
-                // Ties across a corner cross: their words stand aside.
-                at: at(if across(a, b) { 0.36 } else { 0.5 }),
-                text: format!("{stars} stars, {:.0} %", 100.0 * part),
-                height: 16.0,
-                colour,
-            });
-        }
-        for (i, corners) in &placed.stray {
-            let places: Vec<(f64, f64)> = corners.iter().map(|p| view.place(*p)).collect();
-            let n = places.len() as f64;
-            let middle = places
-                .iter()
-                .fold((0.0, 0.0), |s, p| (s.0 + p.0 / n, s.1 + p.1 / n));
-            marks.push(Mark::Line {
-                points: closed(places),
-                colour: STRAY,
-                width: 1.5,
-                dashed: true,
-            });
-            words.push(Mark::Text {
-                at: middle,
-                text: format!("left out: {}", file_name(&frames[*i].name())),
-                height: 16.0,
-                colour: STRAY,
-            });
-        }
+        let outline = canvas.corners().map(|p| drawing.view.place(p));
+        drawing.outline(outline.to_vec(), (QUIET, 1.5), true);
+        let middles: Vec<(f64, f64)> = (0..placed.panels.len()).map(|k| drawing.panel(k)).collect();
+        drawing.ties(&middles);
+        drawing.left_out();
         let field = placed
             .field_deg
             .map_or(String::new(), |[w, h]| format!(", {w:.2} x {h:.2} degrees"));
-        words.push(Mark::Text {
-            at: (0.5 * view.size.0, view.size.1 - 14.0),
-            text: format!("{} x {} pixels{field}", canvas.width(), canvas.height()),
-            height: 16.0,
-            colour: QUIET,
-        });
-        // Those left out of which nothing says where they lie.
-        let drawn = |i: &usize| {
-            placed.stray.iter().any(|s| s.0 == *i)
-                || placed.panels.iter().any(|p| p.frames.contains(i))
-        };
-        for (n, i) in (0..frames.len()).filter(|i| !drawn(i)).take(6).enumerate() {
-            words.push(Mark::Text {
-                at: (0.5 * view.size.0, 16.0 + 17.0 * n as f64),
-                text: format!("left out: {}", file_name(&frames[i].name())),
-                height: 16.0,
-                colour: STRAY,
-            });
-        }
-        marks.extend(words);
+        let size = drawing.view.size;
+        let text = format!("{} x {} pixels{field}", canvas.width(), canvas.height());
+        drawing.word((0.5 * size.0, size.1 - 14.0), text, (16.0, QUIET));
+        let Drawing {
+            mut lines, words, ..
+        } = drawing;
+        // Words stand on all lines.
+        lines.extend(words);
         Self {
             sheet: Sheet {
-                size: view.size,
+                size,
                 paper: PAPER,
-                marks,
+                marks: lines,
             },
         }
     }
@@ -271,6 +164,139 @@ impl Plan {
             })?;
         save(path, &bytes, overwrite)
     }
+}
+
+/// A plan in the making.
+struct Drawing<'a> {
+    frames: &'a [Frame],
+    placed: &'a Placed,
+    view: View,
+    lines: Vec<Mark>,
+    words: Vec<Mark>,
+}
+
+impl Drawing<'_> {
+    fn outline(&mut self, points: Vec<(f64, f64)>, (colour, width): (Colour, f64), dashed: bool) {
+        self.lines.push(Mark::Line {
+            points: closed(points),
+            colour,
+            width,
+            dashed,
+        });
+    }
+
+    fn word(&mut self, at: (f64, f64), text: String, (height, colour): (f64, Colour)) {
+        self.words.push(Mark::Text {
+            at,
+            text,
+            height,
+            colour,
+        });
+    }
+
+    /// Corners and middles of the edges of a frame; none of one without a place.
+    fn edge(&self, i: usize) -> Vec<(f64, f64)> {
+        let size = self.frames[i].facts.size;
+        let record = self.placed.layout.frames[i].placement.as_ref();
+        let Some(placement) = record.and_then(PlacementRecord::placement) else {
+            return Vec::new();
+        };
+        let back = placement.invert();
+        let (w, h) = (size.width() as f64, size.height() as f64);
+        let around = [
+            (0, 0),
+            (1, 0),
+            (2, 0),
+            (2, 1),
+            (2, 2),
+            (1, 2),
+            (0, 2),
+            (0, 1),
+        ];
+        around
+            .map(|(c, r)| (0.5 * w * f64::from(c) - 0.5, 0.5 * h * f64::from(r) - 0.5))
+            .map(|(x, y)| self.view.place(back.apply(Point::new(x, y))))
+            .to_vec()
+    }
+
+    /// Draws a panel; where its middle is.
+    fn panel(&mut self, k: usize) -> (f64, f64) {
+        let panel = &self.placed.panels[k];
+        let colour = COLOURS[k % COLOURS.len()];
+        let edges: Vec<Vec<(f64, f64)>> = panel.frames.iter().map(|i| self.edge(*i)).collect();
+        let middle = middle(edges.first().map_or(&[], Vec::as_slice));
+        for edge in edges {
+            self.outline(edge, (colour, 2.0), false);
+        }
+        let reference = &self.placed.layout.reference.file;
+        let is_reference = panel
+            .frames
+            .iter()
+            .any(|i| self.frames[*i].name() == *reference);
+        let note = if is_reference { " (reference)" } else { "" };
+        let name = format!("{}{note}", panel.name);
+        self.word((middle.0, middle.1 - 14.0), name, (24.0, colour));
+        self.words.extend(told(self.frames, self.placed, k, middle));
+        middle
+    }
+
+    fn ties(&mut self, middles: &[(f64, f64)]) {
+        for ((p, q), (stars, part)) in ties(self.frames, self.placed) {
+            let (a, b) = (middles[p], middles[q]);
+            let colour = if stars < FEW { WEAK } else { TIED };
+            // From a little outside of the names, so that these stay free.
+            let at = |t: f64| (a.0 + t * (b.0 - a.0), a.1 + t * (b.1 - a.1));
+            self.lines.push(Mark::Line {
+                points: vec![at(0.25), at(0.75)],
+                colour,
+                width: 1.2,
+                dashed: stars < FEW,
+            });
+            // Ties across a corner cross: their words stand aside.
+            let place = at(if across(a, b) { 0.36 } else { 0.5 });
+            self.word(
+                place,
+                format!("{stars} stars, {:.0} %", 100.0 * part),
+                (16.0, colour),
+            );
+        }
+    }
+
+    /// Frames that are left out: where their headers say, or else in a list.
+    fn left_out(&mut self) {
+        let placed = self.placed;
+        let text = |i: usize| format!("left out: {}", file_name(&self.frames[i].name()));
+        let told: Vec<(Vec<(f64, f64)>, String)> = placed
+            .stray
+            .iter()
+            .map(|(i, corners)| (corners.map(|p| self.view.place(p)).to_vec(), text(*i)))
+            .collect();
+        let drawn = |i: &usize| {
+            placed.stray.iter().any(|s| s.0 == *i)
+                || placed.panels.iter().any(|p| p.frames.contains(i))
+        };
+        let rest: Vec<String> = (0..self.frames.len())
+            .filter(|i| !drawn(i))
+            .take(6)
+            .map(text)
+            .collect();
+        for (places, text) in told {
+            self.word(middle(&places), text, (16.0, STRAY));
+            self.outline(places, (STRAY, 1.5), true);
+        }
+        for (n, text) in rest.into_iter().enumerate() {
+            let at = (0.5 * self.view.size.0, 16.0 + 17.0 * n as f64);
+            self.word(at, text, (16.0, STRAY));
+        }
+    }
+}
+
+fn middle(points: &[(f64, f64)]) -> (f64, f64) {
+    let n = points.len().max(1) as f64;
+    let sum = points
+        .iter()
+        .fold((0.0, 0.0), |s, p| (s.0 + p.0, s.1 + p.1));
+    (sum.0 / n, sum.1 / n)
 }
 
 fn save(path: &Path, bytes: &[u8], overwrite: bool) -> Result<Unfinished, Trouble> {

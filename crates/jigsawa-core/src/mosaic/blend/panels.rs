@@ -1,0 +1,133 @@
+//! The method of a merge that joins panels.
+
+use super::inputs::Correction;
+use super::{Join, Share};
+use crate::merge::TileOp;
+use crate::space::Rect;
+
+/// Joins panels: inputs are the frames, then the weights of each panel, then the correction.
+#[derive(Debug)]
+pub struct JoinPanels<'a> {
+    /// What joins them.
+    pub join: &'a Join,
+    /// The panel of each frame and how much the frame counts in it.
+    pub frames: &'a [(usize, f32)],
+    /// Panels.
+    pub panels: usize,
+    /// Noise of a pixel of each frame, balanced; with it the result has a second plane, its noise, and a third: how
+    /// many frames each pixel rests on.
+    pub noise: Option<&'a [f32]>,
+}
+
+impl TileOp for JoinPanels<'_> {
+    fn planes(&self) -> usize {
+        if self.noise.is_some() { 3 } else { 1 }
+    }
+
+    fn wants(&self, input: usize, tile: Rect) -> bool {
+        let n = self.frames.len();
+        if input < n {
+            self.join.present(self.frames[input].0, tile)
+        } else if input < n + self.panels {
+            self.join.present(input - n, tile)
+        } else {
+            Correction(self.join).is_needed(tile)
+        }
+    }
+
+    fn run(&self, inputs: &[&[f32]], out: &mut [&mut [f32]]) {
+        let n = self.frames.len();
+        let (frames, rest) = inputs.split_at(n);
+        let (weights, correction) = rest.split_at(self.panels);
+        let Some((value, maps)) = out.split_first_mut() else {
+            return;
+        };
+        let there: Vec<usize> = (0..n).filter(|k| !frames[*k].is_empty()).collect();
+        if let ([k], true) = (there.as_slice(), maps.is_empty())
+            && self.join.share == Share::Seam
+        {
+            value.copy_from_slice(frames[*k]);
+        } else {
+            self.several(&there, (frames, weights), value, maps);
+        }
+        if let Some(correction) = correction.first().filter(|c| !c.is_empty()) {
+            for (v, c) in value.iter_mut().zip(*correction) {
+                *v += c;
+            }
+        }
+    }
+}
+
+impl JoinPanels<'_> {
+    fn several(
+        &self,
+        there: &[usize],
+        (frames, weights): (&[&[f32]], &[&[f32]]),
+        value: &mut [f32],
+        maps: &mut [&mut [f32]],
+    ) {
+        let mut noise2 = vec![0.0f32; if maps.is_empty() { 0 } else { value.len() }];
+        let mut counts = vec![0.0f32; noise2.len()];
+        for (i, v) in value.iter_mut().enumerate() {
+            let (mut sum, mut all, mut square, mut count) = (0.0f32, 0.0f32, 0.0f32, 0.0f32);
+            // What one frame alone shows is its value to the bit.
+            let (mut alone, mut panels) = (f32::NAN, 0);
+            let mut from = 0;
+            while from < there.len() {
+                // The frames of one panel stand together.
+                let panel = self.frames[there[from]].0;
+                let to = there[from..]
+                    .iter()
+                    .position(|k| self.frames[*k].0 != panel)
+                    .map_or(there.len(), |n| from + n);
+                let share = weights[panel].get(i).copied().unwrap_or(0.0);
+                let (mut own, mut own_all, mut own_square, mut own_count) =
+                    (0.0f32, 0.0f32, 0.0f32, 0.0f32);
+                let mut last = f32::NAN;
+                for k in &there[from..to] {
+                    let (x, w) = (frames[*k][i], self.frames[*k].1);
+                    if x.is_finite() {
+                        last = x;
+                        own += w * x;
+                        own_all += w;
+                        own_count += 1.0;
+                        own_square += self.noise.map_or(0.0, |n| (w * n[*k]).powi(2));
+                    }
+                }
+                // In a mean a panel counts by what its frames are worth together.
+                let share = match self.join.share {
+                    Share::Seam => share,
+                    Share::Average => share * own_all,
+                };
+                if own_all > 0.0 && share > 0.0 {
+                    let mean = if own_count == 1.0 {
+                        last
+                    } else {
+                        own / own_all
+                    };
+                    (alone, panels) = (mean, panels + 1);
+                    sum += share * mean;
+                    all += share;
+                    count += own_count;
+                    square += share * share * own_square / (own_all * own_all);
+                }
+                from = to;
+            }
+            *v = if panels > 1 { sum / all } else { alone };
+            if !maps.is_empty() {
+                noise2[i] = if all > 0.0 {
+                    square / (all * all)
+                } else {
+                    f32::NAN
+                };
+                counts[i] = count;
+            }
+        }
+        if let [noise, frames] = maps {
+            for (o, n) in noise.iter_mut().zip(&noise2) {
+                *o = n.sqrt();
+            }
+            frames.copy_from_slice(&counts);
+        }
+    }
+}

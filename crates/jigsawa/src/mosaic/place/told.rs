@@ -1,0 +1,166 @@
+//! What a solution tells: which stars are off by how much, which frames share how many, and which are one panel.
+
+use std::collections::BTreeMap;
+
+use jigsawa_core::canvas::Canvas;
+use jigsawa_core::frame::RowOrder;
+use jigsawa_core::layout::Layout;
+use jigsawa_core::mosaic::solve::{residuals, weight};
+use jigsawa_core::mosaic::tracks::place as sight_place;
+use jigsawa_core::placement::Placement;
+use jigsawa_core::space::{CanvasPx, Point, ReferencePx};
+use jigsawa_core::wcs::Projection;
+
+use super::{SAME_PANEL, SharedStars, Solved, Vector, panel_order, share};
+use crate::mosaic::names::{Panel, PanelNames, panels};
+
+impl Solved<'_> {
+    /// How far each sight of each star lies from the mean of the others.
+    pub(super) fn vectors(
+        &self,
+        on_canvas: &dyn Fn(Point<ReferencePx>) -> Point<CanvasPx>,
+        projection: Projection,
+    ) -> Vec<Vector> {
+        let centre = self.centre();
+        let shown = |p: Point<ReferencePx>| {
+            let aside = (p.x - centre.x, p.y - centre.y);
+            let (x, y) = projection.from_tangent(self.solution.curvature, aside);
+            on_canvas(Point::new(centre.x + x, centre.y + y))
+        };
+        let mut all = Vec::new();
+        for (track, kept) in self.tracks.iter().zip(&self.solution.kept) {
+            if *kept <= 0.0 {
+                continue;
+            }
+            let off = residuals(self.problem, self.solution, track);
+            let k = track.len() as f64 / (track.len() as f64 - 1.0);
+            for (sight, r) in track.iter().zip(off) {
+                let p = sight_place(self.problem.frames, *sight);
+                let Some(there) = self.solution.place(self.problem, sight.frame, p) else {
+                    continue;
+                };
+                let (at, from) = (
+                    shown(there),
+                    shown(Point::new(there.x - k * r[0], there.y - k * r[1])),
+                );
+                all.push(Vector {
+                    frame: sight.frame,
+                    weight: weight(self.problem, self.solution, sight.frame, sight.spot),
+                    at,
+                    off: [at.x - from.x, at.y - from.y],
+                });
+            }
+        }
+        all
+    }
+
+    /// Frames that lie on each other are one panel; those of an earlier layout keep its name.
+    pub(super) fn panels(
+        &self,
+        names: &PanelNames,
+        used: &[usize],
+        placements: &[Option<Placement>],
+        canvas: &Canvas,
+        kept: Option<&Layout>,
+    ) -> Vec<Panel> {
+        let size = |i: usize| self.frames()[i].facts.size;
+        let part = |a: usize, b: usize| -> f64 {
+            let (Some(pa), Some(pb)) = (&placements[a], &placements[b]) else {
+                return 0.0;
+            };
+            share(pa, size(a), pb, size(b))
+        };
+        // A frame belongs to the first group whose first frame it lies on, and that on it.
+        let mut groups: Vec<Vec<usize>> = Vec::new();
+        for i in used {
+            let own = groups
+                .iter()
+                .position(|g| part(*i, g[0]).min(part(g[0], *i)) > SAME_PANEL);
+            match own {
+                Some(k) => groups[k].push(*i),
+                None => groups.push(vec![*i]),
+            }
+        }
+        let middles: Vec<(f64, f64)> = groups
+            .iter()
+            .map(|g| {
+                let i = g[0];
+                let p = placements[i]
+                    .as_ref()
+                    .map(|p| p.invert().apply(size(i).centre()));
+                let p = p.unwrap_or_else(|| canvas.size.centre());
+                let y = match canvas.row_order {
+                    RowOrder::BottomUp => -p.y,
+                    RowOrder::TopDown => p.y,
+                };
+                let unit = canvas.scale.max(1e-6);
+                (
+                    p.x / (unit * size(i).width() as f64),
+                    y / (unit * size(i).height() as f64),
+                )
+            })
+            .collect();
+        let mut all = panels(names, groups, &middles);
+        if let Some(m) = kept.and_then(|l| l.mosaic.as_ref()) {
+            for p in &mut all {
+                let before = p.frames.iter().find_map(|i| m.places.get(*i)?.as_ref());
+                if let Some(place) = before {
+                    p.name.clone_from(&place.panel);
+                }
+            }
+            // The panels that are there keep their order, so that their numbers in seams hold.
+            let order: Vec<String> = panel_order(m);
+            let place = |p: &Panel| {
+                order
+                    .iter()
+                    .position(|n| *n == p.name)
+                    .unwrap_or(usize::MAX)
+            };
+            all.sort_by_key(place);
+        }
+        all
+    }
+
+    pub(super) fn shared(&self) -> Vec<SharedStars> {
+        let mut sums: BTreeMap<(usize, usize), (usize, f64, f64)> = BTreeMap::new();
+        let sigma2 = |s: &jigsawa_core::mosaic::tracks::Sight| {
+            1.0 / weight(self.problem, self.solution, s.frame, s.spot)
+        };
+        for (track, kept) in self.tracks.iter().zip(&self.solution.kept) {
+            if *kept <= 0.0 {
+                continue;
+            }
+            let off = residuals(self.problem, self.solution, track);
+            for (n, a) in track.iter().enumerate() {
+                for (m, b) in track.iter().enumerate().skip(n + 1) {
+                    let d2 = (off[n][0] - off[m][0]).powi(2) + (off[n][1] - off[m][1]).powi(2);
+                    let s = sums.entry((a.frame, b.frame)).or_default();
+                    let w = 1.0 / (sigma2(a) + sigma2(b));
+                    *s = (s.0 + 1, s.1 + w * d2, s.2 + w);
+                }
+            }
+        }
+        sums.into_iter()
+            .map(|((a, b), (stars, sum, weights))| SharedStars {
+                a,
+                b,
+                stars,
+                rms_px: (sum / weights).sqrt(),
+            })
+            .collect()
+    }
+
+    pub(super) fn same(&self) -> BTreeMap<(usize, usize), Vec<(usize, usize)>> {
+        let index = |f: usize, s: usize| self.problem.frames[f].spots[s].index;
+        let mut all: BTreeMap<(usize, usize), Vec<(usize, usize)>> = BTreeMap::new();
+        for t in self.tracks {
+            for (n, a) in t.iter().enumerate() {
+                for b in &t[n + 1..] {
+                    let pair = (index(a.frame, a.spot), index(b.frame, b.spot));
+                    all.entry((a.frame, b.frame)).or_default().push(pair);
+                }
+            }
+        }
+        all
+    }
+}
