@@ -212,6 +212,8 @@ fn the_sky(canvas: Size) -> (Plane, Vec<Point<CanvasPx>>) {
     (ideal.truth(&CROWD, Some(&clouds())), sky)
 }
 
+static RED: Filter = Filter::R;
+
 /// Something on the canvas's own pixels.
 fn on_canvas(source: &dyn FrameSource) -> Input<'_> {
     Input {
@@ -230,7 +232,6 @@ fn mosaic(share: Share) -> Mosaic {
     let (placements, same) = places();
     let cells = Cells::over(canvas, (PANEL.0 * PANEL.1) as f64);
     let lattice = Lattice::fine(canvas, 1, 12);
-    let filter = Filter::R;
     let to_level: Vec<ToLevel<'_>> = frames
         .iter()
         .zip(&placements)
@@ -240,7 +241,7 @@ fn mosaic(share: Share) -> Mosaic {
                     catalogue,
                     placement,
                     size: shot.size,
-                    filter: &filter,
+                    filter: &RED,
                     exposure_s: Some(300.0),
                     gain_e_adu: Some(0.8),
                 },
