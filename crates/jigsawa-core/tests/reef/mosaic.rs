@@ -10,7 +10,7 @@ use jigsawa_core::space::{FramePx, Point, ReferencePx, Size};
 use jigsawa_core::wcs::Projection;
 use jigsawa_sky::optics::Optics;
 use jigsawa_sky::panels::SPHERE;
-use jigsawa_sky::pointing::{Pointing, SkyPx};
+use jigsawa_sky::pointing::{Pointing, SkyPx, Sphere};
 use jigsawa_sky::stars::Crowd;
 use rstest::rstest;
 
@@ -36,7 +36,12 @@ fn noise(a: usize, b: usize) -> f64 {
 impl Field {
     /// Columns x rows panels with this overlap, in as many filters as there are depths: how faint stars are that
     /// each shows.
-    fn new((columns, rows): (usize, usize), overlap: f64, depths: &[f64]) -> Self {
+    fn new(shape: (usize, usize), overlap: f64, depths: &[f64]) -> Self {
+        Self::on(SPHERE, shape, overlap, depths)
+    }
+
+    /// The same on another sphere.
+    fn on(sphere: Sphere, (columns, rows): (usize, usize), overlap: f64, depths: &[f64]) -> Self {
         let size = Size::new(1500, 1000).unwrap();
         let optics = Optics {
             distortion_px: 2.0,
@@ -58,7 +63,7 @@ impl Field {
                 let pointing = Pointing {
                     turn_deg: 0.6 * noise(i, 3) + if filter == 1 { 180.0 } else { 0.0 },
                     scale: 1.0 + 2e-5 * noise(i, 4),
-                    sphere: Some(SPHERE),
+                    sphere: Some(sphere),
                     ..Pointing::at(at.0, at.1)
                 };
                 let flat = pointing.map(size);
@@ -176,4 +181,55 @@ fn twelve_panels_lie_within_0_15_px_rms_over_the_whole_field(#[case] overlap: f6
         );
         assert!(rms < 0.15 && max < 0.5, "{rms} {max}");
     }
+}
+
+#[test]
+fn a_field_of_thirty_degrees_is_placed_on_a_stereographic_plane() {
+    // A panel is 9 degrees wide.
+    let sphere = Sphere {
+        radius: 9500.0,
+        ..SPHERE
+    };
+    let field = Field::on(sphere, (3, 2), 0.25, &[15.5]);
+    let frames = field.shown();
+    let flat = 1.0 / (sphere.radius * sphere.radius);
+    let problem = Problem {
+        frames: &frames,
+        cameras: &[0; 6],
+        reference: 1,
+        curvature: Some(Measured {
+            value: 1.03 * flat,
+            sigma: 0.05 * flat,
+        }),
+        kept: None,
+    };
+    let (s, _) = solved(&problem);
+    // The stars tell the curvature far better than the header did.
+    assert!(
+        (s.curvature / flat - 1.0).abs() < 0.001,
+        "{}",
+        s.curvature / flat
+    );
+    let (rms, max) = errors(&field, &problem, &s);
+    assert!(rms < 0.15 && max < 0.5, "{rms} {max}");
+    for projection in [Projection::Stereographic, Projection::EqualArea] {
+        for i in 0..6 {
+            let (map, _, fit_px) = registration(&problem, &s, projection, i).unwrap();
+            assert!(fit_px < 0.02, "{projection:?} {i}: {fit_px}");
+            assert!(map.is_sound_on(frames[1].size), "{projection:?} {i}");
+        }
+    }
+    // At the outer edge of a panel at the side, 11 degrees from the middle and 4.5 from its own, a pixel is as large as
+    // in the middle on the stereographic plane to half a percent, and 3 % larger on the tangent plane.
+    let scale = |projection| {
+        let (map, ..) = registration(&problem, &s, projection, 0).unwrap();
+        let back = map.invert();
+        let edge = |x: f64| back.apply(Point::new(x, 500.0));
+        edge(0.0).distance(edge(10.0)) / 10.0
+    };
+    let (wide, tangent) = (scale(Projection::Stereographic), scale(Projection::Tangent));
+    assert!(
+        (wide - 1.0).abs() < 0.01 && tangent > wide + 0.025,
+        "{wide} {tangent}"
+    );
 }

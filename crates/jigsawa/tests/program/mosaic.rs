@@ -398,6 +398,10 @@ fn options_that_cannot_be_are_refused_in_words() {
         .ends(2)
         .says("PANEL must stand in it once");
     night
+        .run("mosaic reef_A1_R.fits --out r")
+        .ends(2)
+        .says("mosaic needs at least two frames");
+    night
         .run("mosaic reef_A1_R.fits reef_A2_R.fits --panel nothing.fits=A --out r")
         .ends(2)
         .says("--panel names 'nothing.fits'");

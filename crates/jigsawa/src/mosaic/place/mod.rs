@@ -83,6 +83,9 @@ pub fn place(
     common: &Common,
     clock: &mut Clock,
 ) -> Result<Placed, Trouble> {
+    if frames.len() < 2 {
+        return Err(Trouble::NeedsTwo("mosaic"));
+    }
     let catalogues = measure(frames, &[], &stars_of_panels(), store, common)?;
     clock.lap("stars");
     let names = PanelNames::new(frames, args)?;
