@@ -6,6 +6,9 @@ use jigsawa_core::doors::DoorError;
 use jigsawa_core::finish::{
     Crop, Link, Plan, Quiet, SkyFrom, Sources, Stretch, Tone, WhiteFrom, Wish, develop_part, look,
 };
+use jigsawa_core::matching::{Shown, Spot, ties};
+use jigsawa_core::mosaic::cells::{Cells, Cover};
+use jigsawa_core::mosaic::seams::{Costs, Shining, lay};
 use jigsawa_core::placement::{Bend, Map};
 use jigsawa_core::plane::Plane;
 use jigsawa_core::resample::{Kernel, Resampling, Scratch, Shape, Window, resample, window_for};
@@ -173,4 +176,49 @@ fn survey_a_megapixel(bencher: Bencher<'_, '_>) {
 fn trails_of_a_frame(bencher: Bencher<'_, '_>) {
     let small = binned(&plane(), 2);
     bencher.bench_local(|| trails(black_box(&small)));
+}
+
+/// Twelve panels of 1000 stars each, all against all: three columns and four rows that share 12 %.
+#[divan::bench]
+fn ties_of_twelve_panels(bencher: Bencher<'_, '_>) {
+    let size = Size::new(6000, 4000).unwrap();
+    let star = |i: usize| ((i * 7919) % 16_561, (i * 104_729) % 14_563);
+    let lists: Vec<Vec<Spot<_>>> = (0..12)
+        .map(|k| {
+            let (x0, y0) = ((k % 3) as f64 * 5280.0, (k / 3) as f64 * 3520.0);
+            (0..10_000)
+                .map(star)
+                .map(|(x, y)| Point::new(x as f64 - x0, y as f64 - y0))
+                .filter(|p| size.holds(*p))
+                .take(1000)
+                .enumerate()
+                .map(|(index, at)| Spot {
+                    at,
+                    sigma_px: 0.05,
+                    clean: true,
+                    index,
+                })
+                .collect()
+        })
+        .collect();
+    let frames: Vec<Shown<'_>> = lists.iter().map(|spots| Shown { spots, size }).collect();
+    bencher.bench_local(|| ties(black_box(&frames)));
+}
+
+/// One panel of 24 megapixels cut against another: 12 % in common, among 200 stars.
+#[divan::bench]
+fn a_seam_of_two_panels(bencher: Bencher<'_, '_>) {
+    let cells = Cells::of_side(Size::new(11_280, 4000).unwrap(), 16);
+    let plane = Plane::filled(Size::new(6000, 4000).unwrap(), 1.0);
+    let cover = |x: f64| Cover::of(&plane, &Map::shift(-x, 0.0), plane.size().rect(), cells);
+    let covers = [cover(0.0), cover(5280.0)];
+    let stars: Vec<Shining> = (0..200usize)
+        .map(|i| Shining {
+            at: Point::new(5280.0 + ((i * 397) % 720) as f64, ((i * 613) % 4000) as f64),
+            radius: 12.0,
+            height: 50.0,
+        })
+        .collect();
+    let costs = Costs::of_stars(cells, &stars);
+    bencher.bench_local(|| lay(black_box(&covers), &costs, 0, None));
 }

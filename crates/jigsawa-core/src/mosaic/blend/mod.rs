@@ -83,7 +83,7 @@ pub struct Join {
 }
 
 /// Radii of the two coarser bands, in patches.
-const BANDS: [f64; 2] = [1.5, 4.0];
+const BANDS: [f64; 2] = [1.0, 2.5];
 
 impl Join {
     /// Of panels that `covers` tell, with the labels of the filter. `overlaps` are those of the filter's frames, which
