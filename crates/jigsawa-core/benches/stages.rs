@@ -185,7 +185,7 @@ fn ties_of_twelve_panels(bencher: Bencher<'_, '_>) {
     let star = |i: usize| ((i * 7919) % 16_561, (i * 104_729) % 14_563);
     let lists: Vec<Vec<Spot<_>>> = (0..12)
         .map(|k| {
-            let (x0, y0) = ((k % 3) as f64 * 5280.0, (k / 3) as f64 * 3520.0);
+            let (x0, y0) = (f64::from(k % 3) * 5280.0, f64::from(k / 3) * 3520.0);
             (0..10_000)
                 .map(star)
                 .map(|(x, y)| Point::new(x as f64 - x0, y as f64 - y0))
