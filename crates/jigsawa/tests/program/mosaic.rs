@@ -4,6 +4,7 @@ use std::sync::OnceLock;
 
 use jigsawa_core::filter::Filter;
 use jigsawa_core::robust::median;
+use jigsawa_formats::fits::FitsFrame;
 
 use crate::night::{Frame, Night, Run, frame, plane};
 
@@ -252,6 +253,38 @@ fn a_panel_is_added_and_the_others_stay_where_they_were() {
             .any(|(dx, dy)| second.row(y + dy)[x + dx] == first.row(y)[x])
     });
     assert_eq!(same.count(), 200);
+}
+
+#[test]
+fn a_canvas_that_grows_before_its_first_pixel_takes_surfaces_along() {
+    let night = panels();
+    night
+        .run("mosaic reef_A2_R.fits reef_B2_R.fits --out r --name reef --linear-only --no-report")
+        .success();
+    let first = plane(&night.path("r/reef-R-mosaic.fits"), 0);
+    night
+        .run("mosaic reef_A1_R.fits reef_B1_R.fits --into r/reef-mosaic.layout.json --linear-only --no-report")
+        .success();
+    let second = plane(&night.path("r/reef-R-mosaic.fits"), 0);
+    let cells = FitsFrame::open(&night.path("r/reef-mosaic-seams.fits")).unwrap();
+    let cell = cells.header().number("CELL").unwrap() as usize;
+    let grown = second.size().width() - first.size().width();
+    assert!(
+        grown > 300 && grown.is_multiple_of(cell),
+        "{grown} by cells of {cell}"
+    );
+    // At the right, where no new panel reaches: the same values, but for the last bit of a surface.
+    let right = first.size().width() - 70;
+    for up in 0..=second.size().height() - first.size().height() {
+        let mut off: Vec<f32> = (60..540)
+            .map(|y| (second.row(y + up)[right + grown] - first.row(y)[right]).abs())
+            .filter(|d| d.is_finite())
+            .collect();
+        if off.len() > 400 && median(&mut off) < 0.01 {
+            return;
+        }
+    }
+    panic!("the panels at the right have changed");
 }
 
 #[test]

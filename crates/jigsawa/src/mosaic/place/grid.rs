@@ -10,6 +10,7 @@ use jigsawa_core::wcs::{Projection, Wcs};
 
 use super::{SAME_PANEL, Solved, share};
 use crate::cli::{ExtentArg, MosaicArgs};
+use crate::mosaic::seams_file::seams_side;
 use crate::tell::Trouble;
 
 /// A field wider than this, in degrees, is not shown on a tangent plane.
@@ -56,7 +57,9 @@ impl Solved<'_> {
             .filter_map(|(m, f)| Some((m.clone()?, f.size)))
             .collect();
         if let Some(layout) = kept {
-            return grown(&layout.canvas, &self.beside(layout, maps));
+            // By whole cells, so that the seams that are there stay where they are.
+            let cell = args.into.as_deref().and_then(seams_side).unwrap_or(1);
+            return grown(&layout.canvas, &self.beside(layout, maps), cell as i64);
         }
         let grid = if args.north_up {
             let north = sky
@@ -153,8 +156,8 @@ impl Solved<'_> {
     }
 }
 
-/// A canvas with the pixels that it has, and more around them as far as new frames reach.
-fn grown(canvas: &Canvas, frames: &[(Registration, Size)]) -> Result<Canvas, Trouble> {
+/// A canvas with the pixels that it has, and more around them as far as new frames reach; before them by whole cells.
+fn grown(canvas: &Canvas, frames: &[(Registration, Size)], cell: i64) -> Result<Canvas, Trouble> {
     let none = || Trouble::Canvas(jigsawa_core::canvas::CanvasError::Scale);
     let to_reference = canvas.to_reference().ok_or_else(none)?;
     let on_canvas = to_reference.invert();
@@ -171,6 +174,7 @@ fn grown(canvas: &Canvas, frames: &[(Registration, Size)]) -> Result<Canvas, Tro
             }
         }
     }
+    let low = low.map(|v| v.div_euclid(cell) * cell);
     let size =
         Size::new((high[0] - low[0]) as usize, (high[1] - low[1]) as usize).ok_or_else(none)?;
     let origin = to_reference.apply(Point::new(low[0] as f64, low[1] as f64));
