@@ -2,6 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
+use jigsawa_core::frame::RowOrder;
 use jigsawa_core::layout::Layout;
 use jigsawa_core::merge::MergeError;
 use jigsawa_formats::error::FileError;
@@ -171,6 +172,22 @@ pub fn slug(text: &str) -> String {
         .map(str::to_owned)
         .collect();
     words.join("-")
+}
+
+/// What every result on a canvas says: the order of its rows, and what made it.
+pub fn canvas_cards(layout: &Layout, cards: &mut Cards) {
+    let order = match layout.canvas.row_order {
+        RowOrder::BottomUp => "BOTTOM-UP",
+        RowOrder::TopDown => "TOP-DOWN",
+    };
+    cards.text("ROWORDER", order, "order of the rows");
+    creator_card(cards);
+}
+
+/// What made a file.
+pub fn creator_card(cards: &mut Cards) {
+    let creator = concat!("Jigsawa ", env!("CARGO_PKG_VERSION"));
+    cards.text("CREATOR", creator, "");
 }
 
 /// Where a canvas lies on the sky, as cards: by the layout's own WCS; else, on the reference's own pixels, by

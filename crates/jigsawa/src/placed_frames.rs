@@ -15,7 +15,7 @@ use crate::account::Output;
 use crate::cli::Common;
 use crate::compose::{file_name, frame_line};
 use crate::frames::{Frame, stem};
-use crate::outputs::{begin, make_folder, sky_cards, stopped};
+use crate::outputs::{begin, canvas_cards, make_folder, sky_cards, stopped};
 use crate::tell::Trouble;
 use crate::terminal::Progress;
 
@@ -171,7 +171,6 @@ fn input<'a>(f: &LayoutFrame, source: &'a FitsPlane<'a>, sampling: Sampling) -> 
 
 /// What the frame is, what was done to it, and where the canvas lies on the sky.
 fn cards(target: &Target, layout: &Layout, frames: &[Frame]) -> Cards {
-    use jigsawa_core::frame::RowOrder;
     let (first, row) = (&frames[target.planes[0]], &layout.frames[target.planes[0]]);
     let facts = &first.facts;
     let mut cards = Cards::default();
@@ -196,16 +195,7 @@ fn cards(target: &Target, layout: &Layout, frames: &[Frame]) -> Cards {
             cards.number(name, value, "");
         }
     }
-    let order = match layout.canvas.row_order {
-        RowOrder::BottomUp => "BOTTOM-UP",
-        RowOrder::TopDown => "TOP-DOWN",
-    };
-    cards.text("ROWORDER", order, "order of the rows");
-    cards.text(
-        "CREATOR",
-        concat!("Jigsawa ", env!("CARGO_PKG_VERSION")),
-        "",
-    );
+    canvas_cards(layout, &mut cards);
     cards.history(&format!("reference: {}", file_name(&layout.reference.file)));
     for i in &target.planes {
         cards.history(&frame_line(&layout.frames[*i]));

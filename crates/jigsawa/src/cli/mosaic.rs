@@ -32,8 +32,8 @@ pub struct MosaicArgs {
     /// Draw the plan of the panels and write the layout, and stop
     #[arg(help_heading = "Panels", long)]
     pub plan: bool,
-    /// Add the frames to the mosaic of this layout; what is there does not move
-    #[arg(help_heading = "Panels", long, value_name = "LAYOUT", conflicts_with_all = ["reference", "plan"])]
+    /// Add the frames to the mosaic of this layout, beside it and under its name; what is there does not move
+    #[arg(help_heading = "Panels", long, value_name = "LAYOUT", conflicts_with_all = ["reference", "plan", "out", "name", "overwrite"])]
     pub into: Option<PathBuf>,
     /// Say which panel a frame shows [default: by a PANEL card, by the files' names, or else by rows and columns]
     #[arg(help_heading = "Panels", long = "panel", value_name = "FRAME=NAME", value_parser = named)]

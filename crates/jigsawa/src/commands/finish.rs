@@ -362,11 +362,7 @@ fn target(path: PathBuf, args: &FinishArgs, linear: &LinearFile) -> Option<Targe
                     cards.text(name, &text, "");
                 }
             }
-            cards.text(
-                "CREATOR",
-                concat!("Jigsawa ", env!("CARGO_PKG_VERSION")),
-                "",
-            );
+            crate::outputs::creator_card(&mut cards);
             let how = if linear_only(args) {
                 "linear, above the sky"
             } else {

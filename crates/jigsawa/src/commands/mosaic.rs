@@ -87,10 +87,10 @@ pub fn make(args: &MosaicArgs, common: &Common) -> Result<Account, Trouble> {
     let stays = Unchanged::new(args, &begun, &placed);
     for part in &assembled.filters {
         let paths = targets.of(part.filter.name(), args);
-        if stays.filter(part, &begun.frames) && paths.frame.exists() {
+        if stays.filter(part) && paths.frame.exists() {
             continue;
         }
-        let (joined, join) = joined(
+        let joined = joined(
             part,
             &assembled,
             &placed,
@@ -101,7 +101,7 @@ pub fn make(args: &MosaicArgs, common: &Common) -> Result<Account, Trouble> {
         )?;
         clock.lap("join");
         if !args.no_report {
-            page.add(part, &joined, &join)?;
+            page.add(part, &joined)?;
         }
         if let Some(path) = &paths.picture {
             files.push((
@@ -227,8 +227,14 @@ fn begin_with(args: &MosaicArgs) -> Result<Begun, Trouble> {
     let kept = placed.filter(|l| l.mosaic.is_some());
     if kept.is_some() {
         refuse_canvas(args)?;
-        if args.reference.is_some() {
-            return Err(Trouble::NotWithLayout("--reference"));
+        let option = match () {
+            () if args.reference.is_some() => Some("--reference"),
+            () if !args.panels.is_empty() => Some("--panel"),
+            () if args.panel_names.is_some() => Some("--panel-names"),
+            () => None,
+        };
+        if let Some(option) = option {
+            return Err(Trouble::NotWithLayout(option));
         }
     }
     Ok(Begun {
@@ -409,7 +415,7 @@ impl Unchanged {
         }
     }
 
-    fn filter(&self, part: &FilterPart, _frames: &[Frame]) -> bool {
+    fn filter(&self, part: &FilterPart) -> bool {
         self.may && part.frames.iter().all(|i| *i < self.first_new)
     }
 }
@@ -423,7 +429,7 @@ fn joined(
     (paths, overwrite): (&Paths, bool),
     args: &MosaicArgs,
     common: &Common,
-) -> Result<(Joined, Join), Trouble> {
+) -> Result<Joined, Trouble> {
     let share = args.overlap.share();
     let join = Join::new(
         (assembled.cells, share),
@@ -445,14 +451,13 @@ fn joined(
         join: &join,
     };
     let how = (args.kernel.shape(), share == Share::Average);
-    let joined = join_filter(
+    join_filter(
         &to,
         (frames, &placed.layout),
         (paths, overwrite),
         how,
         common,
-    )?;
-    Ok((joined, join))
+    )
 }
 
 /// A joined frame as a picture to look at.

@@ -10,6 +10,7 @@ use jigsawa_formats::fits::Cards;
 use super::bind::Bound;
 use crate::finish::{BROAD, MIXED, NARROW};
 use crate::frames::Frame;
+use crate::outputs::canvas_cards;
 
 /// What the header says of one composite; `stars_apart` when its stars are of other filters than its nebula.
 pub fn cards(
@@ -60,19 +61,7 @@ pub fn cards(
     {
         cards.text("DATE-OBS", date, "start of the first");
     }
-    cards.text(
-        "ROWORDER",
-        match layout.canvas.row_order {
-            jigsawa_core::frame::RowOrder::BottomUp => "BOTTOM-UP",
-            jigsawa_core::frame::RowOrder::TopDown => "TOP-DOWN",
-        },
-        "order of the rows",
-    );
-    cards.text(
-        "CREATOR",
-        concat!("Jigsawa ", env!("CARGO_PKG_VERSION")),
-        "",
-    );
+    canvas_cards(layout, &mut cards);
     for c in &bound.channels {
         cards.history(&format!("{}: {}", c.name, c.mix));
     }

@@ -17,7 +17,7 @@ use super::sets::Set;
 use crate::cli::Common;
 use crate::compose::{file_name, frame_line};
 use crate::frames::Frame;
-use crate::outputs::{begin, sky_cards, stopped};
+use crate::outputs::{begin, canvas_cards, sky_cards, stopped};
 use crate::tell::Trouble;
 use crate::terminal::Progress;
 
@@ -216,7 +216,6 @@ impl TileSink for Sink {
 
 /// What all files of a set say.
 fn common_cards(set: &Set, frames: &[Frame], layout: &Layout) -> Cards {
-    use jigsawa_core::frame::RowOrder;
     let first = &frames[set.frames[0]];
     let mut cards = Cards::default();
     let object = set
@@ -230,16 +229,7 @@ fn common_cards(set: &Set, frames: &[Frame], layout: &Layout) -> Cards {
     if let Some(camera) = &first.facts.camera {
         cards.text("INSTRUME", camera, "");
     }
-    let order = match layout.canvas.row_order {
-        RowOrder::BottomUp => "BOTTOM-UP",
-        RowOrder::TopDown => "TOP-DOWN",
-    };
-    cards.text("ROWORDER", order, "order of the rows");
-    cards.text(
-        "CREATOR",
-        concat!("Jigsawa ", env!("CARGO_PKG_VERSION")),
-        "",
-    );
+    canvas_cards(layout, &mut cards);
     sky_cards(layout, frames, &mut cards);
     cards
 }

@@ -5,7 +5,6 @@ use std::path::{Path, PathBuf};
 use jigsawa_core::balance::Balance;
 use jigsawa_core::doors::{DoorError, FrameSource, TileSink};
 use jigsawa_core::filter::Filter;
-use jigsawa_core::frame::RowOrder;
 use jigsawa_core::layout::{Layout, PlacementRecord};
 use jigsawa_core::merge::{Budget, Input, Sampling, merge};
 use jigsawa_core::mosaic::blend::{Correction, Join, JoinPanels, PanelWeights, Trimmed};
@@ -19,7 +18,7 @@ use super::names::Panel;
 use crate::cli::Common;
 use crate::compose::{file_name, frame_line};
 use crate::frames::Frame;
-use crate::outputs::{begin, sky_cards, stopped};
+use crate::outputs::{begin, canvas_cards, sky_cards, stopped};
 use crate::tell::Trouble;
 use crate::terminal::Progress;
 
@@ -252,30 +251,41 @@ fn common_cards(to: &ToJoin<'_>, frames: &[Frame], layout: &Layout) -> Cards {
     if let Some(camera) = facts().find_map(|f| f.camera.as_deref()) {
         cards.text("INSTRUME", camera, "");
     }
-    let order = match layout.canvas.row_order {
-        RowOrder::BottomUp => "BOTTOM-UP",
-        RowOrder::TopDown => "TOP-DOWN",
-    };
-    cards.text("ROWORDER", order, "order of the rows");
-    cards.text(
-        "CREATOR",
-        concat!("Jigsawa ", env!("CARGO_PKG_VERSION")),
-        "",
-    );
+    canvas_cards(layout, &mut cards);
     sky_cards(layout, frames, &mut cards);
     cards
 }
 
 fn cards(to: &ToJoin<'_>, frames: &[Frame], layout: &Layout, average: bool) -> Cards {
     let mut cards = common_cards(to, frames, layout);
-    let facts = || to.frames.iter().map(|(i, ..)| &frames[*i].facts);
-    if let Some(seconds) = facts().find_map(|f| f.exposure_s) {
-        cards.number("EXPTIME", seconds, "[s] of a sub-frame");
+    // The values are in the units of the frame that the others were brought to.
+    let levels = layout.levels.iter().flat_map(|l| &l.references);
+    let unit = to
+        .frames
+        .iter()
+        .map(|(i, ..)| *i)
+        .find(|i| levels.clone().any(|l| l.frame == *i));
+    let numbers = unit.map(|i| &frames[i].facts).map(|f| {
+        [
+            (
+                "EXPTIME",
+                f.exposure_s,
+                "[s] of the panel whose units these are",
+            ),
+            (
+                "EGAIN",
+                f.gain_e_adu,
+                "[e-/adu] of the panel whose units these are",
+            ),
+        ]
+    });
+    for (name, value, words) in numbers.into_iter().flatten() {
+        if let Some(value) = value {
+            cards.number(name, value, words);
+        }
     }
-    if let Some(gain) = facts().find_map(|f| f.gain_e_adu) {
-        cards.number("EGAIN", gain, "[e-/adu] of the first panel");
-    }
-    if let Some(date) = facts().filter_map(|f| f.date.as_ref()).min() {
+    let dates = to.frames.iter().map(|(i, ..)| &frames[*i].facts);
+    if let Some(date) = dates.filter_map(|f| f.date.as_ref()).min() {
         cards.text("DATE-OBS", date, "start of the first");
     }
     // The lowest value that is full in any panel.

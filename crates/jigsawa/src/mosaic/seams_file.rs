@@ -11,7 +11,7 @@ use jigsawa_formats::fits::{Cards, Depth, FitsFrame, FitsWriter};
 use jigsawa_formats::whole::Unfinished;
 
 use super::names::Panel;
-use crate::outputs::begin;
+use crate::outputs::{begin, creator_card};
 use crate::tell::Trouble;
 
 /// The seams that belong to a layout.
@@ -56,7 +56,7 @@ pub fn read_seams(
     let plane = file.read_plane(0, Vec::new()).ok()?;
     let label = |i: usize| {
         let m = cells.middle(i % cells.columns, i / cells.columns);
-        let cell = |v: f64, first: i64| ((v.round() as i64 + first).div_euclid(side as i64), 0).0;
+        let cell = |v: f64, first: i64| (v.round() as i64 + first).div_euclid(side as i64);
         let v = plane.at(cell(m.x, first[0]), cell(m.y, first[1]));
         let k = if v >= 1.0 { v as usize } else { return 0 };
         names.get(k - 1).copied().flatten().unwrap_or(0)
@@ -78,11 +78,7 @@ pub fn write_seams(
         error,
     };
     let mut cards = Cards::default();
-    cards.text(
-        "CREATOR",
-        concat!("Jigsawa ", env!("CARGO_PKG_VERSION")),
-        "",
-    );
+    creator_card(&mut cards);
     cards.number(
         "CELL",
         cells.side as f64,

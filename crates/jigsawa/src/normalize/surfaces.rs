@@ -11,7 +11,7 @@ use jigsawa_formats::fits::{Cards, Depth, FitsWriter};
 
 use crate::account::Output;
 use crate::frames::{Frame, stem};
-use crate::outputs::{begin, make_folder, sky_cards};
+use crate::outputs::{begin, creator_card, make_folder, sky_cards};
 use crate::tell::Trouble;
 
 /// Rows that are worked out at a time.
@@ -86,11 +86,7 @@ fn write_one(
     };
     let size = layout.canvas.size;
     let mut cards = Cards::default();
-    cards.text(
-        "CREATOR",
-        concat!("Jigsawa ", env!("CARGO_PKG_VERSION")),
-        "",
-    );
+    creator_card(&mut cards);
     cards.history(&format!("surface: {}", surface.words()));
     sky_cards(layout, frames, &mut cards);
     let file = begin(path, overwrite)?;

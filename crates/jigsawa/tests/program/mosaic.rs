@@ -215,6 +215,15 @@ fn a_filter_is_added_without_moving_what_is_there() {
         .run("mosaic reef_A1_G.fits --into r/reef-mosaic.layout.json")
         .ends(2)
         .says("stands in the layout");
+    // What is added goes beside the layout, under its name.
+    for option in ["--out elsewhere", "--name other", "--overwrite"] {
+        night
+            .run(&format!(
+                "mosaic reef_B1_G.fits --into r/reef-mosaic.layout.json {option}"
+            ))
+            .ends(2)
+            .says("cannot be used with");
+    }
 }
 
 #[test]
@@ -452,6 +461,10 @@ fn options_that_cannot_be_are_refused_in_words() {
         .run("mosaic r/pair-mosaic.layout.json --out r --scale 2")
         .ends(2)
         .says("--scale has no effect on a layout");
+    night
+        .run("mosaic r/pair-mosaic.layout.json --out r --panel reef_A1_R.fits=east")
+        .ends(2)
+        .says("--panel has no effect on a layout");
     night
         .run("mosaic reef_A1_R.fits reef_A2_R.fits --out r --name pair")
         .ends(1)

@@ -3,7 +3,6 @@
 use std::path::Path;
 
 use jigsawa_core::finish::Shade;
-use jigsawa_core::mosaic::blend::Join;
 use jigsawa_core::mosaic::seams::worst_places;
 use jigsawa_core::plane::Plane;
 use jigsawa_core::quick::Picture;
@@ -63,7 +62,7 @@ impl<'a> MosaicPage<'a> {
     }
 
     /// Adds a joined filter.
-    pub fn add(&mut self, part: &FilterPart, joined: &Joined, _join: &Join) -> Result<(), Trouble> {
+    pub fn add(&mut self, part: &FilterPart, joined: &Joined) -> Result<(), Trouble> {
         let (cells, order) = (self.assembled.cells, self.placed.layout.canvas.row_order);
         let crops = self.crops(part, joined)?;
         let name = part.filter.name();
