@@ -181,6 +181,15 @@ impl Rect {
         self.width * self.height
     }
 
+    /// Does the position lie on one of its pixels (half a pixel around the centres)?
+    pub fn holds<S>(self, p: Point<S>) -> bool {
+        let on = |v: f64, from: i64, n: usize| {
+            let from = from as f64 - 0.5;
+            v >= from && v < from + n as f64
+        };
+        on(p.x, self.x, self.width) && on(p.y, self.y, self.height)
+    }
+
     /// Holds no pixel?
     pub const fn is_empty(self) -> bool {
         self.width == 0 || self.height == 0

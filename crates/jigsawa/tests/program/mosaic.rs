@@ -470,3 +470,33 @@ fn options_that_cannot_be_are_refused_in_words() {
         .ends(1)
         .says("already");
 }
+
+#[test]
+fn an_inner_canvas_has_no_gap_though_a_panel_has_a_ragged_border() {
+    let night = Night::new()
+        .frame("reef_A1_R.fits", panel(0.0, 1.0, Filter::R, "Red"))
+        .frame("reef_A2_R.fits", panel(1.0, 1.0, Filter::R, "Red"));
+    // The outer 24 columns of the first panel have no values.
+    let path = night.path("reef_A1_R.fits");
+    let whole = plane(&path, 0);
+    let (w, h) = (whole.size().width(), whole.size().height());
+    let mut bytes = std::fs::read(&path).unwrap();
+    let first = bytes.len() - (4 * w * h).next_multiple_of(2880);
+    for y in 0..h {
+        let row = first + 4 * w * y;
+        for pixel in bytes[row..row + 4 * 24].chunks_exact_mut(4) {
+            pixel.copy_from_slice(&f32::NAN.to_be_bytes());
+        }
+    }
+    let night = night.file("reef_A1_R.fits", &bytes);
+    let ragged = plane(&path, 0);
+    assert!(ragged.row(5)[..24].iter().all(|v| v.is_nan()) && ragged.row(5)[24].is_finite());
+    night
+        .run("mosaic reef_A1_R.fits reef_A2_R.fits --canvas inner --out r --name reef --linear-only --no-report")
+        .success();
+    let joined = plane(&night.path("r/reef-R-mosaic.fits"), 0);
+    let width = joined.size().width();
+    assert!((800..=850 - 24).contains(&width), "{width}");
+    let gaps = joined.data().iter().filter(|v| !v.is_finite()).count();
+    assert_eq!(gaps, 0);
+}

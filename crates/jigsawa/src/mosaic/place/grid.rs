@@ -2,10 +2,11 @@
 
 use jigsawa_core::canvas::{Canvas, Extent, Grid};
 use jigsawa_core::layout::Layout;
+use jigsawa_core::mosaic::border;
 use jigsawa_core::mosaic::cells::Cells;
 use jigsawa_core::mosaic::seams::inner;
 use jigsawa_core::placement::{Placement, Registration};
-use jigsawa_core::space::{FramePx, Point, Size};
+use jigsawa_core::space::{FramePx, Point, Rect, Size};
 use jigsawa_core::wcs::{Projection, Wcs};
 
 use super::{SAME_PANEL, Solved, share};
@@ -108,7 +109,7 @@ impl Solved<'_> {
             .collect()
     }
 
-    /// The largest rectangle that every filter covers everywhere.
+    /// The largest rectangle that every filter covers everywhere, without the panels' ragged borders: their pixels are read.
     pub(super) fn inner(
         &self,
         union: Canvas,
@@ -126,6 +127,16 @@ impl Solved<'_> {
                 filters.push(&f.filter);
             }
         }
+        let usable: Vec<Rect> = self
+            .frames()
+            .iter()
+            .map(|f| {
+                let plane = f.file.read_plane(f.plane.unwrap_or(0), Vec::new());
+                plane
+                    .map(|plane| border::covered(&plane))
+                    .map_err(|e| Trouble::Files(vec![(f.path.clone(), e)]))
+            })
+            .collect::<Result<_, _>>()?;
         let covered = |c: usize, r: usize| {
             let half = 0.5 * (side as f64 - 1.0);
             let m = cells.middle(c, r);
@@ -133,12 +144,12 @@ impl Solved<'_> {
             filters.iter().all(|filter| {
                 corners.iter().all(|(dx, dy)| {
                     let at = to_reference.apply(Point::new(m.x + dx, m.y + dy));
-                    self.frames().iter().zip(maps).any(|(f, map)| {
-                        f.filter == **filter
-                            && map
-                                .as_ref()
-                                .is_some_and(|m| f.facts.size.holds(m.apply(at)))
-                    })
+                    let shown = self.frames().iter().zip(maps).zip(&usable);
+                    shown
+                        .filter(|((f, _), _)| f.filter == **filter)
+                        .any(|((_, map), usable)| {
+                            map.as_ref().is_some_and(|m| usable.holds(m.apply(at)))
+                        })
                 })
             })
         };
