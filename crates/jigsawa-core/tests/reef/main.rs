@@ -10,6 +10,7 @@ mod matching;
 mod merge;
 mod mosaic;
 mod mosaic_joined;
+mod mosaic_made;
 mod pattern;
 mod placement;
 mod resample;

@@ -1,0 +1,334 @@
+//! Twelve small panels of the made-up sky, joined from frames to one plane, and the same sky without noise.
+
+use std::collections::BTreeMap;
+use std::sync::OnceLock;
+
+use jigsawa_core::balance::{Balance, Lattice, Member, Samples, Sky};
+use jigsawa_core::doors::FrameSource;
+use jigsawa_core::filter::Filter;
+use jigsawa_core::matching::{Shown, Spot, spots, ties};
+use jigsawa_core::merge::{Budget, Input, Sampling, merge};
+use jigsawa_core::mosaic::blend::{Correction, Join, JoinPanels, PanelWeights, Share, Trimmed};
+use jigsawa_core::mosaic::border::covered;
+use jigsawa_core::mosaic::cells::{Cells, Cover};
+use jigsawa_core::mosaic::levels::{Levelled, ToLevel, level};
+use jigsawa_core::mosaic::place::registration;
+use jigsawa_core::mosaic::seams::{Costs, Labels, Shining, lay};
+use jigsawa_core::mosaic::solve::{Problem, rough, solve};
+use jigsawa_core::mosaic::tracks::{meeting, of_ties};
+use jigsawa_core::placement::{Map, Placement};
+use jigsawa_core::plane::Plane;
+use jigsawa_core::space::{CanvasPx, FramePx, Point, Size};
+use jigsawa_core::stars::{Catalogue, Settings, detect};
+use jigsawa_core::wcs::Projection;
+use jigsawa_sky::camera::Camera;
+use jigsawa_sky::clouds::Clouds;
+use jigsawa_sky::glow::SkyGlow;
+use jigsawa_sky::optics::Optics;
+use jigsawa_sky::pointing::Pointing;
+use jigsawa_sky::shot::Shot;
+use jigsawa_sky::spoilt::Spoilt;
+use jigsawa_sky::stars::Crowd;
+
+const PANEL: (usize, usize) = (520, 380);
+const OVERLAP: f64 = 0.14;
+/// Columns and rows.
+const GRID: (usize, usize) = (3, 4);
+/// The panel on whose pixels all lie.
+const REFERENCE: usize = 4;
+
+/// As many stars on these small panels as on those of a real camera, in the parts that they share.
+const CROWD: Crowd = Crowd {
+    per_cell: 90.0,
+    ..Crowd::lantern_reef()
+};
+
+/// A joined mosaic with all that it was made of, and its truth on the same pixels.
+pub struct Mosaic {
+    pub joined: Plane,
+    pub truth: Plane,
+    pub labels: Labels,
+    pub cells: Cells,
+    pub levelled: Levelled,
+    pub transparencies: Vec<f64>,
+    /// Noise of a pixel of the anchor.
+    pub noise: f64,
+    /// Where the sky's stars are.
+    pub sky: Vec<Point<CanvasPx>>,
+}
+
+fn shot(k: usize) -> Shot {
+    let (c, r) = ((k % GRID.0) as f64 - 1.0, (k / GRID.0) as f64 - 1.5);
+    let wave = |f: f64| (f * (k as f64 + 1.0)).sin();
+    let step = |n: usize| (1.0 - OVERLAP) * n as f64;
+    // The sky is brighter and tilted more where the moon is; one panel was taken through cloud.
+    let (level, tilt) = match k {
+        7 => (260.0, 3.0),
+        _ => (110.0 + 10.0 * wave(1.7), 0.3),
+    };
+    Shot {
+        filter: Filter::R,
+        size: Size::new(PANEL.0, PANEL.1).unwrap(),
+        pointing: Pointing {
+            turn_deg: 0.7 * wave(2.3),
+            ..Pointing::at(
+                1010.0 + c * step(PANEL.0) + 3.0 * wave(3.1),
+                640.0 + r * step(PANEL.1) + 3.0 * wave(4.3),
+            )
+        },
+        optics: Optics {
+            distortion_px: 0.8,
+            ..Optics::round(2.8)
+        },
+        camera: Camera::usual(),
+        glow: SkyGlow {
+            across: 9.0 * tilt * wave(6.1),
+            along: 9.0 * tilt * wave(7.7),
+            ..SkyGlow::even(level)
+        },
+        transparency: if k == 2 { 0.7 } else { 0.95 + 0.05 * wave(8.3) },
+        spoilt: Spoilt::default(),
+        subs: 40,
+        seed: 500 + k as u64,
+    }
+}
+
+fn taken() -> &'static Vec<(Shot, Plane, Catalogue)> {
+    static TAKEN: OnceLock<Vec<(Shot, Plane, Catalogue)>> = OnceLock::new();
+    TAKEN.get_or_init(|| {
+        let clouds = clouds();
+        (0..GRID.0 * GRID.1)
+            .map(|k| {
+                let shot = shot(k);
+                let plane = shot.take(&CROWD, Some(&clouds)).plane;
+                let stars = detect(&plane, Some(62_000.0), &Settings::default()).unwrap();
+                (shot, plane, stars)
+            })
+            .collect()
+    })
+}
+
+fn clouds() -> Clouds {
+    Clouds::over((100.0, -250.0, 1920.0, 1530.0))
+}
+
+/// A canvas with room for all: the reference's pixels and some hundreds around. Its first pixel on the reference's.
+const CANVAS: (usize, usize) = (1490, 1480);
+const FIRST: (f64, f64) = (-480.0, -400.0);
+
+/// Stars of two frames that are the same, as places in their catalogues.
+type Same = BTreeMap<(usize, usize), Vec<(usize, usize)>>;
+
+/// All panels placed by their stars, and which stars they share.
+pub fn places() -> (Vec<Placement>, Same) {
+    let frames = taken();
+    let lists: Vec<Vec<Spot<FramePx>>> = frames.iter().map(|f| spots(&f.2)).collect();
+    let shown: Vec<Shown<'_>> = lists
+        .iter()
+        .map(|spots| Shown {
+            spots,
+            size: frames[0].0.size,
+        })
+        .collect();
+    let problem = Problem {
+        frames: &shown,
+        cameras: &[0; 12],
+        reference: REFERENCE,
+        curvature: None,
+        kept: None,
+    };
+    let found = ties(&shown);
+    let mut tracks = of_ties(&shown, &found);
+    let mut s = solve(&problem, &tracks, &rough(&problem, &found));
+    for reach in [2.0, 1.0] {
+        tracks = meeting(&shown, &s.spots_on_plane(&problem), reach);
+        s = solve(&problem, &tracks, &s);
+    }
+    let placements: Vec<Placement> = (0..12)
+        .map(|i| {
+            let map = registration(&problem, &s, Projection::Tangent, i)
+                .unwrap()
+                .0;
+            Map::shift(FIRST.0, FIRST.1).then(&map).unwrap()
+        })
+        .collect();
+    let index = |sight: &jigsawa_core::mosaic::tracks::Sight| lists[sight.frame][sight.spot].index;
+    let mut same: BTreeMap<(usize, usize), Vec<(usize, usize)>> = BTreeMap::new();
+    for t in &tracks {
+        for (n, a) in t.iter().enumerate() {
+            for b in &t[n + 1..] {
+                same.entry((a.frame, b.frame))
+                    .or_default()
+                    .push((index(a), index(b)));
+            }
+        }
+    }
+    (placements, same)
+}
+
+/// The stars with how far they shine.
+fn shining(placements: &[Placement]) -> Vec<Shining> {
+    taken()
+        .iter()
+        .zip(placements)
+        .flat_map(|((_, _, c), p)| {
+            let back = p.invert();
+            let noise = f64::from(c.sky.typical_sigma());
+            c.stars.iter().map(move |s| Shining {
+                at: back.apply(s.at),
+                radius: (1.6 + 0.8 * (s.amplitude / noise).max(1.0).ln()) * c.fwhm_px,
+                height: s.amplitude / noise,
+            })
+        })
+        .collect()
+}
+
+/// The sky without noise on the canvas, as a camera sees it that points where the canvas's middle is; and where the stars are.
+fn the_sky(canvas: Size) -> (Plane, Vec<Point<CanvasPx>>) {
+    let frames = taken();
+    let sky_to_reference = frames[REFERENCE].0.pointing.map(frames[REFERENCE].0.size);
+    let middle: Point<CanvasPx> = canvas.centre();
+    let at = sky_to_reference
+        .invert()
+        .apply(Point::new(middle.x + FIRST.0, middle.y + FIRST.1));
+    let ideal = Shot {
+        size: canvas,
+        pointing: Pointing {
+            centre: (at.x, at.y),
+            ..frames[REFERENCE].0.pointing
+        },
+        optics: Optics::round(2.8),
+        glow: SkyGlow::even(0.0),
+        transparency: 1.0,
+        ..frames[REFERENCE].0.clone()
+    };
+    let sky = CROWD
+        .over((100.0, -250.0, 1920.0, 1530.0))
+        .iter()
+        .map(|s| sky_to_reference.apply(Point::new(s.x, s.y)))
+        .map(|p| Point::new(p.x - FIRST.0, p.y - FIRST.1))
+        .collect();
+    (ideal.truth(&CROWD, Some(&clouds())), sky)
+}
+
+static RED: Filter = Filter::R;
+
+/// Something on the canvas's own pixels.
+fn on_canvas(source: &dyn FrameSource) -> Input<'_> {
+    Input {
+        source,
+        placement: Map::shift(0.0, 0.0),
+        balance: Balance::unchanged(0.0, 1.0),
+        saturation: f32::INFINITY,
+        sampling: Sampling::default(),
+    }
+}
+
+/// Joins all panels as the program does.
+pub fn mosaic(share: Share) -> Mosaic {
+    let frames = taken();
+    let canvas = Size::new(CANVAS.0, CANVAS.1).unwrap();
+    let (placements, same) = places();
+    let cells = Cells::over(canvas, (PANEL.0 * PANEL.1) as f64);
+    let lattice = Lattice::fine(canvas, 1, 12);
+    let to_level: Vec<ToLevel<'_>> = frames
+        .iter()
+        .zip(&placements)
+        .map(|((shot, plane, catalogue), placement)| ToLevel {
+            sky: Sky {
+                member: Member {
+                    catalogue,
+                    placement,
+                    size: shot.size,
+                    filter: &RED,
+                    exposure_s: Some(300.0),
+                    gain_e_adu: Some(0.8),
+                },
+                samples: Samples::take(plane, placement, catalogue, Some(62_000.0), lattice),
+            },
+            kept: None,
+        })
+        .collect();
+    let levelled = level(&to_level, &|a, b| {
+        same.get(&(a, b)).cloned().unwrap_or_default()
+    });
+    let usable: Vec<_> = frames.iter().map(|f| covered(&f.1)).collect();
+    let covers: Vec<Cover> = frames
+        .iter()
+        .zip(&placements)
+        .zip(&usable)
+        .map(|((f, p), usable)| Cover::of(&f.1, p, *usable, cells))
+        .collect();
+    let stars = shining(&placements);
+    let anchor = levelled.anchor;
+    let noise = f64::from(frames[anchor].2.sky.typical_sigma());
+    let mut costs = Costs::of_stars(cells, &stars);
+    costs.add(&levelled.overlaps, noise, lattice.patch_px());
+    let labels = lay(&covers, &costs, REFERENCE, None);
+    let panel_of: Vec<usize> = (0..12).collect();
+    let join = Join::new(
+        (cells, share),
+        &labels,
+        covers.into_iter().map(Some).collect(),
+        &stars,
+        (&levelled.overlaps, &panel_of, lattice.patch_px()),
+    );
+    let sources: Vec<Trimmed<Plane>> = frames
+        .iter()
+        .zip(&usable)
+        .map(|(f, usable)| Trimmed {
+            source: f.1.clone(),
+            usable: *usable,
+        })
+        .collect();
+    let weights: Vec<PanelWeights<'_>> = (0..12)
+        .map(|panel| PanelWeights { join: &join, panel })
+        .collect();
+    let correction = Correction(&join);
+    let mut inputs: Vec<Input<'_>> = (0..12)
+        .map(|i| Input {
+            source: &sources[i],
+            placement: placements[i].clone(),
+            balance: levelled.balances[i].clone(),
+            saturation: 62_000.0,
+            sampling: Sampling::default(),
+        })
+        .collect();
+    inputs.extend(weights.iter().map(|w| on_canvas(w)));
+    inputs.push(on_canvas(&correction));
+    let counts: Vec<(usize, f32)> = (0..12)
+        .map(|i| (i, levelled.balances[i].weight as f32))
+        .collect();
+    let op = JoinPanels {
+        join: &join,
+        frames: &counts,
+        panels: 12,
+        noise: None,
+    };
+    let mut out = vec![Plane::filled(canvas, f32::NAN)];
+    merge(
+        &inputs,
+        canvas,
+        &op,
+        Budget { bytes: 1 << 26 },
+        &mut out,
+        &|_, _| (),
+    )
+    .unwrap();
+    let (truth, sky) = the_sky(canvas);
+    Mosaic {
+        sky,
+        joined: out.remove(0),
+        truth,
+        labels,
+        cells,
+        transparencies: frames.iter().map(|f| f.0.transparency).collect(),
+        levelled,
+        noise,
+    }
+}
+
+pub fn by_seams() -> &'static Mosaic {
+    static MOSAIC: OnceLock<Mosaic> = OnceLock::new();
+    MOSAIC.get_or_init(|| mosaic(Share::Seam))
+}
