@@ -1,7 +1,6 @@
 //! EXR out: linear light from the top row down, block by block: red, green and blue, or brightness alone, as 32-bit
 //! float or as half.
 
-use std::fs::File;
 use std::io::BufWriter;
 
 use exr::block::writer::ChunksWriter;
@@ -55,7 +54,7 @@ pub fn write(
     next: &mut NextRows<'_, f32>,
 ) -> Result<(), FileError> {
     let (width, height) = size;
-    let out = File::create(file.path()).map_err(FileError::io("cannot write the picture"))?;
+    let out = file.file()?;
     let kind = if pixel.half {
         SampleType::F16
     } else {

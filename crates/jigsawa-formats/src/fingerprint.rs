@@ -39,6 +39,30 @@ pub fn of_file(path: &Path) -> io::Result<String> {
     Ok(hash.finalize().to_hex()[..32].to_owned())
 }
 
+/// Are two files the same, byte for byte?
+///
+/// # Errors
+/// When one of them cannot be read.
+pub fn are_equal(a: &Path, b: &Path) -> io::Result<bool> {
+    let (mut a, mut b) = (File::open(a)?, File::open(b)?);
+    if a.metadata()?.len() != b.metadata()?.len() {
+        return Ok(false);
+    }
+    let (mut of_a, mut of_b) = (Vec::new(), Vec::new());
+    loop {
+        for (file, part) in [(&mut a, &mut of_a), (&mut b, &mut of_b)] {
+            part.clear();
+            file.take(1 << 18).read_to_end(part)?;
+        }
+        if of_a != of_b {
+            return Ok(false);
+        }
+        if of_a.is_empty() {
+            return Ok(true);
+        }
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -72,5 +96,20 @@ mod tests {
             seen.push(print);
         }
         assert!(of_file(&dir.path().join("none")).is_err());
+    }
+
+    #[test]
+    fn files_are_equal_to_the_last_byte_or_not() {
+        let dir = tempfile::tempdir().unwrap();
+        let (a, b) = (dir.path().join("a"), dir.path().join("b"));
+        let mut bytes = vec![7u8; 700_000];
+        std::fs::write(&a, &bytes).unwrap();
+        std::fs::write(&b, &bytes).unwrap();
+        assert!(are_equal(&a, &b).unwrap());
+        bytes[699_999] = 8;
+        std::fs::write(&b, &bytes).unwrap();
+        assert!(!are_equal(&a, &b).unwrap());
+        std::fs::write(&b, &bytes[..5]).unwrap();
+        assert!(!are_equal(&a, &b).unwrap());
     }
 }

@@ -1,6 +1,5 @@
 //! JPEG out: a grey picture in memory, or a colour one into a file.
 
-use std::fs::File;
 use std::io::BufWriter;
 
 use jpeg_encoder::{ColorType, Encoder, SamplingFactor};
@@ -34,7 +33,7 @@ pub fn write(
         eight_bits(&samples, width, y, &mut rows);
         pixels.extend_from_slice(&rows);
     }
-    let out = File::create(file.path()).map_err(FileError::io("cannot write the picture"))?;
+    let out = file.file()?;
     let mut encoder = Encoder::new(BufWriter::new(out), QUALITY);
     // Halved colour would smear the small stars' own.
     encoder.set_sampling_factor(SamplingFactor::F_1_1);

@@ -28,7 +28,7 @@ pub fn write(
     about: &About,
     next: &mut NextRows<'_, u16>,
 ) -> Result<(), FileError> {
-    let out = File::create(file.path()).map_err(FileError::io("cannot write the picture"))?;
+    let out = file.file()?;
     let mut info = png::Info::with_size(width as u32, height as u32);
     info.icc_profile = Some(Cow::Borrowed(srgb_profile()));
     let mut encoder = png::Encoder::with_info(BufWriter::new(out), info).map_err(refused)?;
@@ -122,7 +122,7 @@ fn encoder(
     width: usize,
     height: usize,
 ) -> Result<png::Encoder<'static, BufWriter<File>>, FileError> {
-    let out = File::create(file.path()).map_err(FileError::io("cannot write the picture"))?;
+    let out = file.file()?;
     Ok(settled(BufWriter::new(out), width, height))
 }
 

@@ -53,7 +53,7 @@ fn write<C: ColorType>(
 where
     [C::Inner]: tiff::encoder::TiffValue,
 {
-    let out = File::create(file.path()).map_err(FileError::io("cannot write the picture"))?;
+    let out = file.file()?;
     let out = BufWriter::with_capacity(1 << 20, out);
     let bytes = (size.0 * size.1 * 3 * size_of::<C::Inner>()) as u64;
     if bytes > MOST_PLAIN_BYTES {

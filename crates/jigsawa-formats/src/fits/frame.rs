@@ -1,32 +1,40 @@
 //! An image of a FITS file, open for reading by windows from several threads.
 
-use std::fs::File;
-use std::io::Read;
+use std::fs::{self, File};
+use std::io::{self, Read, Seek, SeekFrom};
 use std::path::Path;
-use std::sync::{Mutex, PoisonError};
 
 use jigsawa_core::doors::{DoorError, FrameSource};
 use jigsawa_core::plane::Plane;
 use jigsawa_core::space::{Rect, Size};
 
 use super::card::Header;
-use super::handle::Handle;
+use super::packed::Packed;
 use super::plain::Plain;
+use super::pool;
+use super::sense;
+use super::unit::{Stream, Unit, first_image};
+use super::unzip::{Unzipped, unzip};
 use crate::error::FileError;
+use crate::inputs;
 
 /// The first image of a file.
 ///
-/// Windows of a plane are read through [`FitsFrame::plane`]. Only at a packed file or a compressed image
-/// threads take turns.
+/// Windows of a plane are read through [`FitsFrame::plane`]. Only at an image that is packed in tiles threads take
+/// turns. A file that is open here is an input: no result of the run gets its name.
 pub struct FitsFrame {
-    handle: Mutex<Handle>,
-    /// Its pixels, where they are stored as they are.
-    plain: Option<Plain>,
+    pixels: Pixels,
     header: Header,
     size: Size,
     planes: usize,
-    blanks: bool,
-    floats: bool,
+    absurd: f32,
+    /// What a file that is packed as a whole was inflated into.
+    _unzipped: Option<Unzipped>,
+}
+
+enum Pixels {
+    Plain(Plain),
+    Packed(Packed),
 }
 
 impl FitsFrame {
@@ -34,44 +42,34 @@ impl FitsFrame {
     ///
     /// # Errors
     /// When the file cannot be read, is no FITS file, is cut short, holds no image, or holds one that
-    /// is neither a plane nor three planes.
+    /// is neither a plane nor three planes, or whose numbers make no sense.
     pub fn open(path: &Path) -> Result<Self, FileError> {
-        let length = sniff(path)?;
-        let mut handle = Handle::open(path)?;
-        if !handle.first_image()? {
-            return Err(FileError::NoImage);
-        }
-        let shape = handle.shape()?;
-        let (size, planes) = size_of(&shape.axes)?;
-        let mut pixels_from = None;
-        if let Some(found) = length {
-            let (from, to) = handle.data_range()?;
-            pixels_from = (!handle.is_tiled()).then_some(from);
-            // Some writers leave out the padding of the last block: only pixels must be there.
-            let pixels = (size.area() * planes) as u64;
-            let promised = if handle.is_tiled() {
-                to
-            } else {
-                from + pixels * u64::from(shape.bitpix.unsigned_abs() / 8)
-            };
-            if found < promised {
-                return Err(FileError::Truncated { promised, found });
-            }
-        }
-        let header = Header::from_records(&handle.records()?);
-        // Only integers and compressed images need the library's search for blanks.
-        let blanks = shape.bitpix > 0 || handle.is_tiled();
-        let plain =
-            pixels_from.and_then(|from| Plain::new(path, from, size, shape.bitpix, &header));
-        Ok(Self {
-            handle: Mutex::new(handle),
-            plain,
+        let zipped = sniff(path)?;
+        inputs::remember(path);
+        let (unit, unzipped) = if zipped {
+            let (unit, unzipped) = unzip(path)?;
+            (unit, Some(unzipped))
+        } else {
+            (first_image(&mut Whole::open(path)?)?, None)
+        };
+        let place = unzipped.as_ref().map(Unzipped::path);
+        let pixels = Pixels::of(place.as_deref().unwrap_or(path), &unit)?;
+        let Unit {
             header,
             size,
             planes,
-            blanks,
-            floats: shape.bitpix < 0,
-        })
+            ..
+        } = unit;
+        let mut made = Self {
+            pixels,
+            header,
+            size,
+            planes,
+            absurd: 0.0,
+            _unzipped: unzipped,
+        };
+        made.absurd = sense::check(&made.sample()?)?;
+        Ok(made)
     }
 
     /// The header of the image.
@@ -94,44 +92,110 @@ impl FitsFrame {
         FitsPlane { frame: self, plane }
     }
 
+    /// The share of its values, in a sample, that are infinite or beyond anything that is measured: they are read as
+    /// missing.
+    pub fn absurd(&self) -> f32 {
+        self.absurd
+    }
+
     /// Reads a window of a plane.
     ///
     /// # Errors
     /// What the library or the disk says.
     pub fn read(&self, plane: usize, rect: Rect, out: &mut [f32]) -> Result<(), FileError> {
-        if let Some(plain) = &self.plain {
-            return plain.read(plane, rect, out);
+        match &self.pixels {
+            Pixels::Plain(plain) => plain.read(plane, rect, out),
+            Pixels::Packed(packed) => packed.read(plane, rect, out),
         }
-        let mut handle = self.handle.lock().unwrap_or_else(PoisonError::into_inner);
-        handle.read(
-            plane,
-            (rect.x, rect.right()),
-            (rect.y, rect.bottom()),
-            self.blanks,
-            out,
-        )?;
-        // An infinite value is no measurement; whatever made it, it is missing.
-        if self.floats {
-            for v in out.iter_mut() {
-                if v.is_infinite() {
-                    *v = f32::NAN;
-                }
-            }
-        }
-        Ok(())
     }
 
     /// Reads a whole plane into memory, reusing the buffer's.
     ///
     /// # Errors
-    /// What the library says.
+    /// What the library says, or that the memory does not suffice.
     pub fn read_plane(&self, plane: usize, mut buffer: Vec<f32>) -> Result<Plane, FileError> {
+        let area = self.size.area();
         // A buffer of zeros is only touched once, by the reader; one of the right size not at all.
-        if buffer.len() != self.size.area() {
-            buffer = vec![0.0; self.size.area()];
+        if buffer.len() != area {
+            // Asked for first, since memory that is not there ends the program.
+            Vec::<f32>::new()
+                .try_reserve_exact(area)
+                .map_err(|_| FileError::TooLarge {
+                    width: self.size.width(),
+                    height: self.size.height(),
+                })?;
+            buffer = vec![0.0; area];
         }
         self.read(plane, self.size.rect(), &mut buffer)?;
         Plane::new(self.size, buffer).ok_or(FileError::NoImage)
+    }
+
+    /// Some rows of all planes as they are stored, the first and the last among them.
+    fn sample(&self) -> Result<Vec<f32>, FileError> {
+        let rows = (self.size.height() * self.planes).min(sense::ROWS);
+        let last = self.size.height() * self.planes - 1;
+        let mut sample = vec![0.0; rows * self.size.width()];
+        for (i, row) in sample.chunks_exact_mut(self.size.width()).enumerate() {
+            let at = last * i / (rows - 1).max(1);
+            let rect = Rect {
+                x: 0,
+                y: (at % self.size.height()) as i64,
+                width: self.size.width(),
+                height: 1,
+            };
+            let plane = at / self.size.height();
+            match &self.pixels {
+                Pixels::Plain(plain) => plain.read_as_stored(plane, rect, row)?,
+                Pixels::Packed(packed) => packed.read_as_stored(plane, rect, row)?,
+            }
+        }
+        Ok(sample)
+    }
+}
+
+impl Pixels {
+    fn of(path: &Path, unit: &Unit) -> Result<Self, FileError> {
+        Ok(match unit.packed {
+            None => Self::Plain(Plain::new(path, unit)?),
+            Some(number) => Self::Packed(Packed::new(path, unit, number)?),
+        })
+    }
+}
+
+/// A file that is stored as it is, read from start to end.
+struct Whole {
+    file: File,
+    bytes: u64,
+    at: u64,
+}
+
+impl Whole {
+    fn open(path: &Path) -> Result<Self, FileError> {
+        let file = pool::open(path)?;
+        let about = file.metadata().map_err(FileError::io("cannot open it"))?;
+        Ok(Self {
+            file,
+            bytes: about.len(),
+            at: 0,
+        })
+    }
+}
+
+impl Stream for Whole {
+    fn read(&mut self, into: &mut [u8]) -> io::Result<usize> {
+        let found = self.file.read(into)?;
+        self.at += found as u64;
+        Ok(found)
+    }
+
+    fn skip(&mut self, bytes: u64) -> io::Result<u64> {
+        let passed = bytes.min(self.at_most());
+        self.at = self.file.seek(SeekFrom::Start(self.at + passed))?;
+        Ok(passed)
+    }
+
+    fn at_most(&self) -> u64 {
+        self.bytes.saturating_sub(self.at)
     }
 }
 
@@ -153,17 +217,20 @@ impl FrameSource for FitsPlane<'_> {
     }
 }
 
-/// Looks at the first bytes. Gives the length of a file that is not packed as a whole.
-fn sniff(path: &Path) -> Result<Option<u64>, FileError> {
-    let mut file = File::open(path).map_err(FileError::io("cannot open it"))?;
-    let about = file.metadata().map_err(FileError::io("cannot open it"))?;
+/// Looks at the first bytes. Is the file packed as a whole?
+fn sniff(path: &Path) -> Result<bool, FileError> {
+    // Asked before it is opened: a pipe would wait for whoever writes into it.
+    let about = fs::metadata(path).map_err(FileError::io("cannot open it"))?;
     if about.is_dir() {
         return Err(FileError::NotFits {
             looks_like: Some("a folder"),
         });
     }
+    if !about.is_file() {
+        return Err(FileError::NotRegular(special(&about)));
+    }
     let mut head = Vec::new();
-    file.by_ref()
+    pool::open(path)?
         .take(80)
         .read_to_end(&mut head)
         .map_err(FileError::io("cannot read it"))?;
@@ -171,10 +238,10 @@ fn sniff(path: &Path) -> Result<Option<u64>, FileError> {
         return Err(FileError::Empty);
     }
     if head.starts_with(b"SIMPLE  =") {
-        return Ok(Some(about.len()));
+        return Ok(false);
     }
     if head.starts_with(&[0x1f, 0x8b]) {
-        return Ok(None);
+        return Ok(true);
     }
     let known: [(&[u8], &str); 6] = [
         (b"II*\0", "a TIFF picture"),
@@ -196,18 +263,20 @@ fn sniff(path: &Path) -> Result<Option<u64>, FileError> {
     Err(FileError::NotFits { looks_like })
 }
 
-/// Width, height and planes; axes of length 1 at the end do not count.
-fn size_of(axes: &[i64]) -> Result<(Size, usize), FileError> {
-    let shape = || FileError::Shape {
-        axes: axes.to_vec(),
-    };
-    let count = axes.iter().rposition(|n| *n != 1).map_or(0, |i| i + 1);
-    let (planes, sides) = match count {
-        0..=2 => (1, axes),
-        3 if axes[2] == 3 => (3, axes),
-        _ => return Err(shape()),
-    };
-    let side = |i: usize| usize::try_from(*sides.get(i).unwrap_or(&1)).unwrap_or(0);
-    let size = Size::new(side(0), side(1)).ok_or_else(shape)?;
-    Ok((size, planes))
+/// What something is that is no file of bytes that end.
+#[cfg(unix)]
+fn special(about: &fs::Metadata) -> &'static str {
+    use std::os::unix::fs::FileTypeExt;
+    let kind = about.file_type();
+    match () {
+        () if kind.is_fifo() => "a pipe",
+        () if kind.is_socket() => "a socket",
+        () => "a device",
+    }
+}
+
+/// What something is that is no file of bytes that end.
+#[cfg(not(unix))]
+fn special(_: &fs::Metadata) -> &'static str {
+    "a device"
 }

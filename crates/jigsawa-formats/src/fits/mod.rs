@@ -3,7 +3,12 @@
 mod card;
 mod frame;
 mod handle;
+mod packed;
 mod plain;
+mod pool;
+mod sense;
+mod unit;
+mod unzip;
 mod write;
 
 #[cfg(test)]

@@ -6,17 +6,20 @@
 
 use std::cell::RefCell;
 use std::fs::File;
+use std::io;
 use std::path::Path;
 
 use jigsawa_core::space::{Rect, Size};
 use multiversion::multiversion;
 
-use super::card::Header;
-use crate::error::FileError;
+use super::pool::{self, Pooled};
+use super::sense::{self, sound};
+use super::unit::Unit;
+use crate::error::{FileError, HeaderError};
 
 /// Where the pixels of an image are, and what their numbers mean.
 pub(super) struct Plain {
-    file: File,
+    file: Pooled<File>,
     /// The first pixel's first byte.
     data: u64,
     size: Size,
@@ -26,6 +29,8 @@ pub(super) struct Plain {
     zero: f64,
     /// The whole number that means no data.
     blank: Option<i64>,
+    /// No number that can be stored is absurd.
+    bounded: bool,
 }
 
 /// The numbers of an image, by BITPIX.
@@ -71,37 +76,72 @@ thread_local! {
 }
 
 impl Plain {
-    /// The pixels from byte `data` of a file that is not packed. `None` where the library must read:
-    /// for a scale that makes no sense, or where a file cannot be read at a place.
-    pub(super) fn new(
-        path: &Path,
-        data: u64,
-        size: Size,
-        bitpix: i32,
-        header: &Header,
-    ) -> Option<Self> {
-        let stored = Stored::of(bitpix)?;
-        let scale = header.number("BSCALE").unwrap_or(1.0);
-        let zero = header.number("BZERO").unwrap_or(0.0);
-        let blank = header.number("BLANK").filter(|_| bitpix > 0);
-        let makes_sense = cfg!(unix) && scale != 0.0 && scale.is_finite() && zero.is_finite();
-        makes_sense.then_some(Self {
-            file: File::open(path).ok()?,
-            data,
-            size,
+    /// The pixels of a unit that is stored as it is.
+    ///
+    /// # Errors
+    /// When its numbers cannot be scaled, or the file is not there.
+    pub(super) fn new(path: &Path, unit: &Unit) -> Result<Self, FileError> {
+        let wrong = |name: &str, value: f64| HeaderError::Value {
+            name: name.to_owned(),
+            value: value.to_string(),
+        };
+        let bitpix = unit.bitpix;
+        let stored = Stored::of(bitpix).ok_or_else(|| wrong("BITPIX", f64::from(bitpix)))?;
+        let scale = unit.header.number("BSCALE").unwrap_or(1.0);
+        let zero = unit.header.number("BZERO").unwrap_or(0.0);
+        if scale == 0.0 {
+            return Err(wrong("BSCALE", scale).into());
+        }
+        let largest = f64::from(unit.bitpix.unsigned_abs()).exp2();
+        Ok(Self {
+            file: Pooled::new(path, 1, pool::plain)?,
+            data: unit.data,
+            size: unit.size,
             stored,
             scale,
             zero,
-            blank: blank.map(|b| b as i64),
+            blank: unit
+                .header
+                .number("BLANK")
+                .filter(|_| bitpix > 0)
+                .map(|b| b as i64),
+            bounded: bitpix > 0 && scale.abs() * largest + zero.abs() < f64::from(sense::ABSURD),
         })
     }
 
-    /// Reads a window of a plane; what is blank, not a number or infinite is missing.
+    /// Reads a window of a plane; what is blank, not a number or absurd is missing.
+    ///
+    /// # Errors
+    /// What the disk says.
     pub(super) fn read(&self, plane: usize, rect: Rect, out: &mut [f32]) -> Result<(), FileError> {
+        self.read_window(plane, rect, out, false)
+    }
+
+    /// The same as it is stored, absurd values and all.
+    ///
+    /// # Errors
+    /// What the disk says.
+    pub(super) fn read_as_stored(
+        &self,
+        plane: usize,
+        rect: Rect,
+        out: &mut [f32],
+    ) -> Result<(), FileError> {
+        self.read_window(plane, rect, out, true)
+    }
+
+    fn read_window(
+        &self,
+        plane: usize,
+        rect: Rect,
+        out: &mut [f32],
+        as_stored: bool,
+    ) -> Result<(), FileError> {
         assert_eq!(out.len(), rect.area());
         if rect.is_empty() {
             return Ok(());
         }
+        let file = self.file.get()?;
         // Whole rows follow each other in the file.
         let run = if rect.width == self.size.width() {
             RUN
@@ -113,42 +153,63 @@ impl Plain {
             let (x, y) = (first % rect.width, first / rect.width);
             let row = plane * self.size.height() + rect.y as usize + y;
             let pixel = row * self.size.width() + rect.x as usize + x;
-            self.read_run(pixel, values)
-                .map_err(FileError::io("cannot read its pixels"))?;
+            self.read_run(&file, pixel, values, as_stored)
+                .map_err(|e| match e.kind() {
+                    io::ErrorKind::UnexpectedEof => FileError::Changed,
+                    _ => FileError::io("cannot read its pixels")(e),
+                })?;
         }
         Ok(())
     }
 
     /// Values from pixel number `first` of the file on.
-    fn read_run(&self, first: usize, out: &mut [f32]) -> std::io::Result<()> {
+    fn read_run(
+        &self,
+        file: &File,
+        first: usize,
+        out: &mut [f32],
+        as_stored: bool,
+    ) -> io::Result<()> {
         let bytes = self.stored.bytes();
         let at = self.data + (first * bytes) as u64;
         if self.stored == Stored::Float {
-            read_at(&self.file, bytemuck::cast_slice_mut(out), at)?;
-            turn(out);
-            if self.scale != 1.0 || self.zero != 0.0 {
-                for v in out.iter_mut() {
-                    *v = self.scaled(f64::from(*v));
-                }
+            read_at(file, bytemuck::cast_slice_mut(out), at)?;
+            if self.scale == 1.0 && self.zero == 0.0 && !as_stored {
+                turn(out);
+                return Ok(());
             }
-            return Ok(());
+            for v in out.iter_mut() {
+                *v = self.scaled(f64::from(f32::from_bits(u32::from_be(v.to_bits()))));
+            }
+        } else {
+            BYTES.with_borrow_mut(|buffer| {
+                buffer.resize(out.len() * bytes, 0);
+                read_at(file, buffer, at)?;
+                self.number(buffer, out);
+                io::Result::Ok(())
+            })?;
         }
-        BYTES.with_borrow_mut(|buffer| {
-            buffer.resize(out.len() * bytes, 0);
-            read_at(&self.file, buffer, at)?;
-            match self.stored {
-                Stored::Byte => self.integers(buffer, |[b]: [u8; 1]| i64::from(b), out),
-                Stored::Short => self.shorts(buffer, out),
-                Stored::Long => self.integers(buffer, |b| i64::from(i32::from_be_bytes(b)), out),
-                Stored::Longer => self.integers(buffer, i64::from_be_bytes, out),
-                Stored::Float | Stored::Double => {
-                    for (v, b) in out.iter_mut().zip(buffer.as_chunks().0) {
-                        *v = finite(self.scaled(f64::from_be_bytes(*b)));
-                    }
+        if !as_stored && !self.bounded {
+            for v in out.iter_mut() {
+                *v = measured(*v);
+            }
+        }
+        Ok(())
+    }
+
+    /// Bytes into values.
+    fn number(&self, bytes: &[u8], out: &mut [f32]) {
+        match self.stored {
+            Stored::Byte => self.integers(bytes, |[b]: [u8; 1]| i64::from(b), out),
+            Stored::Short => self.shorts(bytes, out),
+            Stored::Long => self.integers(bytes, |b| i64::from(i32::from_be_bytes(b)), out),
+            Stored::Longer => self.integers(bytes, i64::from_be_bytes, out),
+            Stored::Float | Stored::Double => {
+                for (v, b) in out.iter_mut().zip(bytes.as_chunks().0) {
+                    *v = self.scaled(f64::from_be_bytes(*b));
                 }
             }
-            Ok(())
-        })
+        }
     }
 
     fn scaled(&self, stored: f64) -> f32 {
@@ -184,15 +245,15 @@ impl Plain {
     }
 }
 
-const fn finite(v: f32) -> f32 {
-    if v.is_finite() { v } else { f32::NAN }
+const fn measured(v: f32) -> f32 {
+    if sound(v) { v } else { f32::NAN }
 }
 
-/// Big-endian floats in place; an infinite value is no measurement, whatever made it.
+/// Big-endian floats in place; an infinite or absurd value is no measurement, whatever made it.
 #[multiversion(targets("x86_64+avx2"))]
 fn turn(values: &mut [f32]) {
     for v in values {
-        *v = finite(f32::from_bits(u32::from_be(v.to_bits())));
+        *v = measured(f32::from_bits(u32::from_be(v.to_bits())));
     }
 }
 
@@ -206,13 +267,24 @@ fn whole_shorts(bytes: &[u8], zero: i32, out: &mut [f32]) {
 }
 
 #[cfg(unix)]
-fn read_at(file: &File, into: &mut [u8], at: u64) -> std::io::Result<()> {
+fn read_at(file: &File, into: &mut [u8], at: u64) -> io::Result<()> {
     use std::os::unix::fs::FileExt;
     file.read_exact_at(into, at)
 }
 
-#[cfg(not(unix))]
-fn read_at(_: &File, _: &mut [u8], _: u64) -> std::io::Result<()> {
-    // `Plain::new` gives none here.
-    Err(std::io::ErrorKind::Unsupported.into())
+#[cfg(windows)]
+fn read_at(file: &File, mut into: &mut [u8], mut at: u64) -> io::Result<()> {
+    use std::os::windows::fs::FileExt;
+    while !into.is_empty() {
+        match file.seek_read(into, at) {
+            Ok(0) => return Err(io::ErrorKind::UnexpectedEof.into()),
+            Ok(n) => {
+                into = &mut into[n..];
+                at += n as u64;
+            }
+            Err(e) if e.kind() == io::ErrorKind::Interrupted => {}
+            Err(e) => return Err(e),
+        }
+    }
+    Ok(())
 }

@@ -1,4 +1,4 @@
-//! A FITS file, written tile by tile: the library writes the header, the pixels go straight to their places.
+//! A FITS file, written tile by tile: the header first, the pixels straight to their places.
 
 use std::fs;
 use std::io::{Seek, SeekFrom, Write};
@@ -8,7 +8,6 @@ use jigsawa_core::space::{Rect, Size};
 use multiversion::multiversion;
 
 use super::card::{free_records, text_records};
-use super::handle::Handle;
 use crate::error::FileError;
 use crate::whole::Unfinished;
 
@@ -83,7 +82,7 @@ impl FitsWriter {
     /// Begins a file with these cards.
     ///
     /// # Errors
-    /// When the library cannot create the file or its header.
+    /// When the disk does not take the header.
     pub fn create(
         file: Unfinished,
         size: Size,
@@ -91,23 +90,13 @@ impl FitsWriter {
         depth: Depth,
         cards: &Cards,
     ) -> Result<Self, FileError> {
-        // The library wants to make the file itself.
-        fs::remove_file(file.path()).map_err(FileError::io("cannot write into the folder"))?;
-        let mut handle = Handle::create(file.path())?;
-        let mut axes = vec![size.width() as i64, size.height() as i64];
-        if planes > 1 {
-            axes.push(planes as i64);
-        }
-        handle.create_image(&axes, depth == Depth::Sixteen)?;
-        for record in &cards.records {
-            handle.write_record(record)?;
-        }
-        let (data, end) = handle.data_range()?;
-        handle.close()?;
-        let out = fs::OpenOptions::new()
-            .write(true)
-            .open(file.path())
-            .and_then(|out| out.set_len(end).map(|()| out))
+        let header = header(size, planes, depth, cards);
+        let pixels = (size.area() * planes * depth.bytes()) as u64;
+        let data = header.len() as u64;
+        let end = (data + pixels).next_multiple_of(BLOCK as u64);
+        let mut out = file.file()?;
+        out.write_all(&header)
+            .and_then(|()| out.set_len(end))
             .map_err(FileError::io("cannot write into the folder"))?;
         Ok(Self {
             out,
@@ -165,10 +154,62 @@ impl FitsWriter {
     }
 }
 
+/// Bytes of a block.
+const BLOCK: usize = 2880;
+
+/// The header in whole blocks: what the standard asks for first, then these cards.
+fn header(size: Size, planes: usize, depth: Depth, cards: &Cards) -> Vec<u8> {
+    let mut first = Cards::default();
+    let mut fixed = |name: &str, value: &str, comment: &str| {
+        first.record(&format!("{name:<8}= {value:>20} / {comment}"));
+    };
+    fixed("SIMPLE", "T", "file does conform to FITS standard");
+    fixed("BITPIX", depth.bitpix(), "number of bits per data pixel");
+    fixed(
+        "NAXIS",
+        if planes > 1 { "3" } else { "2" },
+        "number of data axes",
+    );
+    let sides = [size.width(), size.height(), planes];
+    for (i, side) in sides
+        .iter()
+        .take(if planes > 1 { 3 } else { 2 })
+        .enumerate()
+    {
+        let name = format!("NAXIS{}", i + 1);
+        let comment = format!("length of data axis {}", i + 1);
+        fixed(&name, &side.to_string(), &comment);
+    }
+    fixed("EXTEND", "T", "FITS dataset may contain extensions");
+    if depth == Depth::Sixteen {
+        fixed(
+            "BZERO",
+            "32768",
+            "offset data range to that of unsigned short",
+        );
+        fixed("BSCALE", "1", "default scaling factor");
+    }
+    let mut bytes = Vec::new();
+    for record in first.records.iter().chain(&cards.records) {
+        // A record of another header may be longer than ours may be.
+        bytes.extend(format!("{record:<80}").bytes().take(80));
+    }
+    bytes.extend(format!("{:<80}", "END").bytes());
+    bytes.resize(bytes.len().next_multiple_of(BLOCK), b' ');
+    bytes
+}
+
 /// What fails when the disk is full.
 const PIXELS: &str = "cannot write the pixels";
 
 impl Depth {
+    const fn bitpix(self) -> &'static str {
+        match self {
+            Self::Float => "-32",
+            Self::Sixteen => "16",
+        }
+    }
+
     const fn bytes(self) -> usize {
         match self {
             Self::Float => 4,

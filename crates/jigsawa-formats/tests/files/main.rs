@@ -2,6 +2,7 @@
 
 mod build;
 mod damaged;
+mod fuzz;
 mod packed;
 mod pictures;
 mod round_trip;

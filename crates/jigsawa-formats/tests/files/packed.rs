@@ -12,7 +12,7 @@ use rstest::rstest;
 use crate::build::counting;
 
 /// 40 x 30 pixels of a slope with some noise; two are missing.
-fn pixels() -> Vec<f32> {
+pub fn pixels() -> Vec<f32> {
     (0..1200)
         .map(|i| match i {
             77 | 900 => f32::NAN,
@@ -26,7 +26,7 @@ const LIBRARY_MISSING: f32 = -9.119_12e-36;
 
 /// Writes pixels with the library's own compression, which our program only reads. Correctness: all
 /// pointers are to live values of the types that the library asks for.
-fn write_packed(path: &Path, how: &str, bitpix: i32, pixels: &[f32]) {
+pub fn write_packed(path: &Path, how: &str, bitpix: i32, pixels: &[f32]) {
     use fitsio_sys as c;
     let name = CString::new(format!("{}[compress {how}]", path.display())).unwrap();
     let (mut file, mut status) = (std::ptr::null_mut(), 0);
