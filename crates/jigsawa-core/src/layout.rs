@@ -221,6 +221,9 @@ pub enum LayoutError {
     /// A newer version of the format.
     #[error("it has format {0}, this program knows up to {FORMAT}")]
     Newer(u32),
+    /// A format that there has never been.
+    #[error("it says format {0}, and there is none below 1")]
+    Older(u32),
     /// The reference is not among the frames.
     #[error("its reference '{0}' is not among its frames")]
     NoReference(String),
@@ -261,6 +264,9 @@ impl Layout {
     pub fn check(&self) -> Result<(), LayoutError> {
         if self.format > FORMAT {
             return Err(LayoutError::Newer(self.format));
+        }
+        if self.format == 0 {
+            return Err(LayoutError::Older(self.format));
         }
         if self.reference_index().is_none() {
             return Err(LayoutError::NoReference(self.reference.file.clone()));

@@ -328,10 +328,41 @@ impl Map<ReferencePx, FramePx> {
     }
 }
 
+/// Pixels of one space for one of the other at most, either way: frames of 0.25 to 4 times the scale on a canvas of 0.05
+/// to 8 times the reference's, and some room.
+const MOST_SCALE: f64 = 200.0;
+
+/// How many times a map may stretch one direction more than the other.
+const MOST_STRETCH: f64 = 20.0;
+
 fn sound_on<A, B>(map: &Map<A, B>, size: Size) -> bool {
     let side = |p: Point<A>| (map.matrix * Vector3::new(p.x, p.y, 1.0)).z;
+    let corners = size.corners();
     let bend = map.bend().is_none_or(Bend::is_gentle);
-    bend && size.corners().into_iter().all(|p| side(p) > 1e-6)
+    if !bend || !corners.iter().all(|p| side(*p) > 1e-6) {
+        return false;
+    }
+    // At the corners, and halfway to the middle: a fold lies between two of them.
+    let middle: Point<A> = size.centre();
+    let halfway = |p: Point<A>| Point::new(0.5 * (p.x + middle.x), 0.5 * (p.y + middle.y));
+    let between = corners.map(halfway);
+    let places = corners.into_iter().chain(between).chain([middle]);
+    let stretches: Vec<Option<bool>> = places.map(|p| turned(map.jacobian(p))).collect();
+    stretches[0].is_some() && stretches.iter().all(|s| *s == stretches[0])
+}
+
+/// Does a map mirror at a place? `None` where it stretches or shrinks beyond reason.
+fn turned([[a, b], [c, d]]: [[f64; 2]; 2]) -> Option<bool> {
+    let area = a * d - b * c;
+    // The larger and the smaller stretch are the singular values: their squares sum to this, their product is the area.
+    let squares = a * a + b * b + c * c + d * d;
+    let root = (squares * squares - 4.0 * area * area).max(0.0).sqrt();
+    let (large, small) = (
+        (0.5 * (squares + root)).sqrt(),
+        (0.5 * (squares - root)).max(0.0).sqrt(),
+    );
+    let sane = large < MOST_SCALE && small > 1.0 / MOST_SCALE && large < MOST_STRETCH * small;
+    sane.then_some(area < 0.0)
 }
 
 fn product([[a, b], [c, d]]: [[f64; 2]; 2], [[e, f], [g, h]]: [[f64; 2]; 2]) -> [[f64; 2]; 2] {

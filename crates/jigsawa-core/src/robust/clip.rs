@@ -17,20 +17,27 @@ pub struct Clipped {
     pub kept: usize,
 }
 
+/// Rounds of clipping at most: noise with stars is settled after three to six, and values that never settle (a sum of
+/// theirs is beyond a float's range) have no level that more rounds would find.
+const ROUNDS: usize = 30;
+
 /// Level and noise of finite values by clipping at `low` and `high` sigma around the median until
-/// nothing changes, five rounds at most. Values are reordered; `scratch` is used for deviations.
-/// `None` for no values.
+/// less than a hundredth of them goes, [`ROUNDS`] at most. Values are reordered; `scratch` is used for deviations.
+/// `None` for no values, and where level or noise would not be finite.
 pub fn clipped(values: &mut [f32], low: f32, high: f32, scratch: &mut Vec<f32>) -> Option<Clipped> {
     if values.is_empty() {
         return None;
     }
     let mut kept = values.len();
-    loop {
+    for round in 1.. {
         let level = grouped_median(&mut values[..kept]);
         scratch.clear();
         scratch.extend(values[..kept].iter().map(|v| (v - level).abs()));
         let sigma = grouped_median(scratch) * MAD_TO_SIGMA as f32;
         let (floor, ceiling) = (level - low * sigma, level + high * sigma);
+        if !(floor.is_finite() && ceiling.is_finite()) {
+            break;
+        }
         let before = kept;
         let mut i = 0;
         while i < kept {
@@ -42,19 +49,23 @@ pub fn clipped(values: &mut [f32], low: f32, high: f32, scratch: &mut Vec<f32>) 
             }
         }
         // 1 % more or less moves the level by a hundredth of sigma: not worth another selection.
-        if (before - kept) * 100 <= before || sigma == 0.0 {
+        if (before - kept) * 100 <= before || sigma == 0.0 || round == ROUNDS {
             return Some(Clipped { level, sigma, kept });
         }
     }
+    None
 }
 
-/// The same for counted values, whose order nobody needs. `None` when the level lies where the bins end.
+/// The same for counted values, whose order nobody needs. `None` when the level lies where the bins end, or bins are
+/// too wide or too narrow for a float.
 pub fn clipped_counts(counts: &Counts, low: f32, high: f32) -> Option<Clipped> {
     let (lowest, highest) = counts.range();
     let (mut from, mut to) = (f32::NEG_INFINITY, f32::INFINITY);
-    loop {
+    for _ in 0..ROUNDS {
         let level = counts.median(from, to);
-        if level <= lowest || level >= highest {
+        // Not true of NaN either.
+        let within = level > lowest && level < highest;
+        if !within {
             return None;
         }
         let sigma = counts.deviation(level, from, to) * MAD_TO_SIGMA as f32;
@@ -70,6 +81,7 @@ pub fn clipped_counts(counts: &Counts, low: f32, high: f32) -> Option<Clipped> {
             });
         }
     }
+    None
 }
 
 #[cfg(test)]
@@ -111,6 +123,26 @@ mod tests {
         let c = clipped(&mut [7.0; 50], 3.0, 3.0, &mut Vec::new()).unwrap();
         assert_eq!((c.level, c.sigma, c.kept), (7.0, 0.0, 50));
         assert!(clipped(&mut [], 3.0, 3.0, &mut Vec::new()).is_none());
+    }
+
+    #[test]
+    fn clipping_ends_whatever_comes_in() {
+        // Bits by chance: exponents of all sizes, infinities, NaN.
+        let bits = |i: u32| f32::from_bits(i.wrapping_mul(2_654_435_761) ^ (i << 7));
+        let chance: Vec<f32> = (1..3000).map(bits).collect();
+        let finite: Vec<f32> = chance.iter().copied().filter(|v| v.is_finite()).collect();
+        let spread: Vec<f32> = (0..2000).map(|i| (i as f32 - 1000.0) * 3.4e35).collect();
+        let narrow: Vec<f32> = (0..2000).map(|i| 1.0 + (i % 3) as f32 * 1e-7).collect();
+        for values in [chance, finite, spread, narrow] {
+            let found = clipped(&mut values.clone(), 3.0, 2.5, &mut Vec::new());
+            assert!(found.is_none_or(|c| c.level.is_finite() && c.sigma.is_finite()));
+            let mut counts = Counts::default();
+            if counts.around_level(&values)
+                && let Some(c) = clipped_counts(&counts, 3.0, 2.5)
+            {
+                assert!(c.level.is_finite() && c.sigma.is_finite());
+            }
+        }
     }
 
     #[test]

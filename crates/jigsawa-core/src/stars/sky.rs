@@ -320,7 +320,11 @@ impl Grid {
 
     /// Missing cells filled by the mean of their neighbours, ring by ring from where there is data.
     fn filled(&self, mut values: Vec<f32>) -> Vec<f32> {
-        while values.iter().any(|v| v.is_nan()) {
+        // A ring at a time: after as many as the mesh has cells on a side nothing is left that could be reached.
+        for _ in 0..self.columns.max(self.rows) {
+            if !values.iter().any(|v| v.is_nan()) {
+                break;
+            }
             let before = values.clone();
             for i in (0..values.len()).filter(|i| before[*i].is_nan()) {
                 let known: Vec<f32> = self

@@ -3,6 +3,7 @@
 
 mod balance;
 mod detect;
+mod expressions;
 mod finish;
 mod hdr;
 mod levels;

@@ -19,7 +19,12 @@ impl BoundMix {
             let end = (start + RUN).min(out.len());
             runs.clear();
             runs.extend(inputs.iter().map(|i| &i[start..end]));
-            eval(&self.root, &runs, white, &mut out[start..end]);
+            let run = &mut out[start..end];
+            eval(&self.root, &runs, white, run);
+            // What has left the range of floats on the way is no value.
+            for v in run.iter_mut().filter(|v| v.is_infinite()) {
+                *v = f32::NAN;
+            }
         }
     }
 }

@@ -35,13 +35,16 @@ const PARTS: [&str; 4] = ["red", "green", "blue", "light"];
 pub(super) fn lex(text: &str) -> std::result::Result<Vec<Token>, MixError> {
     let mut input = LocatingSlice::new(text);
     let mut tokens = Vec::new();
-    let column = |at: usize| text[..at].chars().count() + 1;
+    // Counted on from word to word: from the start each time, a long text would take its length squared.
+    let (mut counted, mut column) = (0, 1);
     loop {
         let _: Result<&str> = multispace0.parse_next(&mut input);
         let at = input.current_token_start();
         if input.is_empty() {
             return Ok(tokens);
         }
+        column += text[counted..at].chars().count();
+        counted = at;
         let Ok((word, inner)) = word(&mut input) else {
             let bad = text[at..].chars().next().unwrap_or(' ');
             let problem = if bad == '"' || bad == '\'' {
@@ -49,15 +52,12 @@ pub(super) fn lex(text: &str) -> std::result::Result<Vec<Token>, MixError> {
             } else {
                 Problem::Character(bad)
             };
-            return Err(MixError {
-                column: column(at),
-                problem,
-            });
+            return Err(MixError { column, problem });
         };
         tokens.push(Token {
             word,
             text: inner.to_owned(),
-            column: column(at),
+            column,
         });
     }
 }

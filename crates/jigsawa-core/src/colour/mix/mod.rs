@@ -188,9 +188,12 @@ pub enum Problem {
     /// A unit in a mix, whose values are those of pixels.
     #[error("a mix has no units, and here is '{0}'")]
     Unit(String),
-    /// More brackets in brackets than any mix needs.
-    #[error("brackets are nested too deeply")]
+    /// More brackets in brackets, or more terms, than any mix needs.
+    #[error("it is too long or nested too deeply to be worked out")]
     TooDeep,
+    /// A number that is larger than any light.
+    #[error("{0} is too large to be computed with")]
+    Large(String),
 }
 
 impl Mix {

@@ -1,5 +1,9 @@
 //! Words to a tree. From loosest to tightest:
 //! `or`; `and`; `not`; comparisons; `+ -`; `* /`; a number before a name; sign; `^`.
+//!
+//! The tree's height is bounded, so that nothing that walks it can exhaust the stack. Chains of `and` and `or`, which may
+//! name every frame of a night, are halved again and again and stay low; a sum is worked out from left to right, since
+//! its last bits depend on that, and is as high as it is long.
 
 use winnow::stream::{Stream, TokenSlice};
 
@@ -9,8 +13,20 @@ use super::{Expr, FUNCTIONS, Function, Mix, MixError, Name, Operator, Problem, U
 /// Brackets in brackets: a bound so that no text can exhaust the stack.
 const DEEPEST: usize = 100;
 
-type Tree = Expr<Name>;
-type Parsed = Result<Tree, MixError>;
+/// Height of a tree: some hundred kilobytes of a thread's two megabytes. The longest sum that anybody would type has some
+/// dozen terms.
+const HIGHEST: usize = 400;
+
+/// The largest number of a mix or a condition; seconds since 1970 are 2e9.
+const LARGEST: f32 = 1e15;
+
+/// A tree and how high it is.
+struct Grown {
+    tree: Expr<Name>,
+    height: usize,
+}
+
+type Parsed = Result<Grown, MixError>;
 
 /// Parses a mix.
 ///
@@ -44,12 +60,19 @@ pub fn parse(text: &str) -> Result<Mix, MixError> {
 /// The first thing that cannot be understood, with its column.
 pub fn parse_with_units(text: &str) -> Result<Mix, MixError> {
     let tokens = lex(text)?;
+    let large = |t: &&Token| matches!(t.word, Word::Number(v, _) if v.abs() > LARGEST);
+    if let Some(t) = tokens.iter().find(large) {
+        return Err(MixError {
+            column: t.column,
+            problem: Problem::Large(t.text.clone()),
+        });
+    }
     let mut parser = Parser {
         rest: TokenSlice::new(&tokens),
         end: text.chars().count() + 1,
         depth: 0,
     };
-    let root = parser.any_of()?;
+    let root = parser.any_of()?.tree;
     match parser.peek() {
         None => Ok(Mix {
             text: text.trim().to_owned(),
@@ -60,6 +83,10 @@ pub fn parse_with_units(text: &str) -> Result<Mix, MixError> {
             problem: Problem::Trailing(t.text.clone()),
         }),
     }
+}
+
+const fn leaf(tree: Expr<Name>) -> Grown {
+    Grown { tree, height: 1 }
 }
 
 struct Parser<'t> {
@@ -103,23 +130,66 @@ impl<'t> Parser<'t> {
             let op = operators.iter().find(|(s, _)| *s == t.text);
             let right = tighter(self)?;
             if let Some((_, op)) = op {
-                left = Expr::Both(*op, Box::new(left), Box::new(right));
+                left = self.both(*op, left, right)?;
             }
         }
         Ok(left)
     }
 
+    /// A chain of an operator whose order does not matter, as a tree of even branches.
+    fn even_chain(&mut self, sign: &str, op: Operator, tighter: fn(&mut Self) -> Parsed) -> Parsed {
+        let mut links = vec![tighter(self)?];
+        while self.take(&[sign]).is_some() {
+            links.push(tighter(self)?);
+        }
+        while links.len() > 1 {
+            let mut joined = Vec::with_capacity(links.len().div_ceil(2));
+            let mut rest = links.into_iter();
+            while let Some(left) = rest.next() {
+                joined.push(match rest.next() {
+                    Some(right) => self.both(op, left, right)?,
+                    None => left,
+                });
+            }
+            links = joined;
+        }
+        links.pop().ok_or_else(|| self.missing("a value"))
+    }
+
     fn any_of(&mut self) -> Parsed {
-        self.chain(&[("or", Operator::Or)], Self::all_of)
+        self.even_chain("or", Operator::Or, Self::all_of)
     }
 
     fn all_of(&mut self) -> Parsed {
-        self.chain(&[("and", Operator::And)], Self::negation)
+        self.even_chain("and", Operator::And, Self::negation)
+    }
+
+    fn both(&self, op: Operator, left: Grown, right: Grown) -> Parsed {
+        let height = left.height.max(right.height);
+        let tree = Expr::Both(op, Box::new(left.tree), Box::new(right.tree));
+        self.over(height, tree)
+    }
+
+    /// A tree over parts of this height.
+    fn over(&self, height: usize, tree: Expr<Name>) -> Parsed {
+        let height = height + 1;
+        if height > HIGHEST {
+            return Err(self.too_long());
+        }
+        Ok(Grown { tree, height })
+    }
+
+    fn too_long(&self) -> MixError {
+        MixError {
+            column: self.peek().map_or(self.end, |t| t.column),
+            problem: Problem::TooDeep,
+        }
     }
 
     fn negation(&mut self) -> Parsed {
         if self.take(&["not"]).is_some() {
-            return self.deeper(Self::negation).map(|e| Expr::Not(Box::new(e)));
+            let of = self.deeper(Self::negation)?;
+            return self.over(of.height, Expr::Not(Box::new(of.tree)));
         }
         self.chain(
             &[
@@ -151,9 +221,8 @@ impl<'t> Parser<'t> {
     /// `-x`, `70% x`, or a power.
     fn factor(&mut self) -> Parsed {
         if self.take(&["-"]).is_some() {
-            return self
-                .deeper(Self::factor)
-                .map(|e| Expr::Negative(Box::new(e)));
+            let of = self.deeper(Self::factor)?;
+            return self.over(of.height, Expr::Negative(Box::new(of.tree)));
         }
         let share = self.peek().and_then(|t| match t.word {
             Word::Number(v, None) => Some(v),
@@ -165,13 +234,9 @@ impl<'t> Parser<'t> {
                 || (t.word == Word::Name && !["and", "or", "not"].contains(&t.text.as_str()))
         });
         // A number right before a name or a bracket multiplies it.
-        if let (Some(v), true, true) = (share, named, matches!(left, Expr::Number(..))) {
+        if let (Some(v), true, true) = (share, named, matches!(left.tree, Expr::Number(..))) {
             let right = self.power()?;
-            return Ok(Expr::Both(
-                Operator::Times,
-                Box::new(Expr::Number(v, None)),
-                Box::new(right),
-            ));
+            return self.both(Operator::Times, leaf(Expr::Number(v, None)), right);
         }
         Ok(left)
     }
@@ -182,11 +247,7 @@ impl<'t> Parser<'t> {
             return Ok(base);
         }
         let exponent = self.deeper(Self::factor)?;
-        Ok(Expr::Both(
-            Operator::Power,
-            Box::new(base),
-            Box::new(exponent),
-        ))
+        self.both(Operator::Power, base, exponent)
     }
 
     fn primary(&mut self) -> Parsed {
@@ -197,7 +258,7 @@ impl<'t> Parser<'t> {
         match t.word {
             Word::Number(v, unit) => {
                 self.rest.next_token();
-                Ok(Expr::Number(v, unit))
+                Ok(leaf(Expr::Number(v, unit)))
             }
             Word::Name if !["and", "or", "not"].contains(&t.text.as_str()) => {
                 self.rest.next_token();
@@ -207,10 +268,10 @@ impl<'t> Parser<'t> {
                 {
                     return self.call(t);
                 }
-                Ok(Expr::Input(Name {
+                Ok(leaf(Expr::Input(Name {
                     text: t.text.clone(),
                     column: t.column,
-                }))
+                })))
             }
             Word::Sign if t.text == "(" => {
                 self.rest.next_token();
@@ -246,7 +307,9 @@ impl<'t> Parser<'t> {
             }));
         }
         let function: Function = *function;
-        Ok(Expr::Call(function, given))
+        let height = given.iter().map(|g| g.height).max().unwrap_or(0);
+        let of = given.into_iter().map(|g| g.tree).collect();
+        self.over(height, Expr::Call(function, of))
     }
 
     fn close(&mut self) -> Result<(), MixError> {
@@ -258,10 +321,7 @@ impl<'t> Parser<'t> {
     fn deeper(&mut self, inner: fn(&mut Self) -> Parsed) -> Parsed {
         self.depth += 1;
         if self.depth > DEEPEST {
-            return Err(MixError {
-                column: self.peek().map_or(self.end, |t| t.column),
-                problem: Problem::TooDeep,
-            });
+            return Err(self.too_long());
         }
         let parsed = inner(self);
         self.depth -= 1;

@@ -60,7 +60,9 @@ fn show(e: &Expr<Name>, around: u8, f: &mut fmt::Formatter<'_>) -> fmt::Result {
             }
             show(a, strength, f)?;
             write!(f, " {sign} ")?;
-            show(b, strength + 1, f)?;
+            // Of `and` and `or` the order does not matter.
+            let order = u8::from(!matches!(op, Operator::And | Operator::Or));
+            show(b, strength + order, f)?;
             if brackets {
                 f.write_str(")")?;
             }

@@ -97,6 +97,57 @@ fn what_touches_a_missing_pixel_is_missing() {
 }
 
 #[test]
+fn long_chains_are_worked_out_or_refused_and_never_crash() {
+    let chain = |n: usize, by: &str| vec!["a"; n].join(by);
+    assert!(parse(&chain(300, " + ")).is_ok());
+    for sign in [" + ", " * ", " - ", " ^ ", " < "] {
+        let problem = parse(&chain(50_000, sign)).unwrap_err().problem;
+        assert_eq!(problem, Problem::TooDeep, "{sign}");
+    }
+    let nested = format!(
+        "{}a{}",
+        "(".repeat(90),
+        format!(" + {})", chain(100, " + ")).repeat(90)
+    );
+    assert_eq!(parse(&nested).unwrap_err().problem, Problem::TooDeep);
+    // A rule that names every frame of a year.
+    let named: Vec<String> = (0..7_500).map(|i| format!("a != {i}")).collect();
+    for sign in [" or ", " and "] {
+        let rule = parse(&named.join(sign)).unwrap();
+        assert_eq!(rule.root().to_string(), named.join(sign));
+        assert_eq!(rule.names().len(), 7_500);
+        let bound = rule.bind(|_| Ok::<_, ()>(0)).unwrap();
+        let mut out = [0.0; 2];
+        bound.eval(&[&[7.0, -1.0]], 1.0, &mut out);
+        assert_eq!(
+            out,
+            if sign == " or " {
+                [1.0, 1.0]
+            } else {
+                [0.0, 1.0]
+            }
+        );
+    }
+}
+
+#[test]
+fn no_value_of_a_mix_is_infinite() {
+    assert!(matches!(
+        parse("1e39*a").unwrap_err().problem,
+        Problem::Large(_)
+    ));
+    assert!(matches!(
+        parse("1e38*a").unwrap_err().problem,
+        Problem::Large(_)
+    ));
+    let mix = parse("(1e15*a)^3 + a").unwrap();
+    let bound = mix.bind(|_| Ok::<_, ()>(0)).unwrap();
+    let mut out = [0.0; 2];
+    bound.eval(&[&[2.0, 0.0]], 1.0, &mut out);
+    assert!(out[0].is_nan() && out[1] == 0.0, "{out:?}");
+}
+
+#[test]
 fn deep_brackets_are_an_error_and_not_a_crash() {
     let deep = "(".repeat(100_000);
     assert_eq!(parse(&deep).unwrap_err().problem, Problem::TooDeep);

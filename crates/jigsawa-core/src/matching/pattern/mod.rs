@@ -67,6 +67,17 @@ pub fn match_patterns(
     let factor = longest(reference).max(longest(frame)).div_ceil(SMALL_SIDE);
     let (small_reference, small_frame) = (flattened(reference, factor), flattened(frame, factor));
     let sizes = (small_reference.size(), small_frame.size());
+    let nothing = MatchError::NoPattern {
+        agreeing: 0,
+        needed: LEAST_PATCHES,
+    };
+    // A strip that holds no patch has no pattern; one of a single row is not made smaller at all.
+    let holds_patches = |s: Size| {
+        s.width().min(s.height()) >= PATCH_SMALL && s.width().max(s.height()) <= SMALL_SIDE
+    };
+    if !holds_patches(sizes.0) || !holds_patches(sizes.1) {
+        return Err(nothing);
+    }
     let turns = if wish.guesses.is_empty() {
         turn::turns(&small_reference, &small_frame)
     } else {
@@ -81,10 +92,6 @@ pub fn match_patterns(
         .filter_map(|turned| shifted(&small_reference, &small_frame, &turned))
         .collect();
     rough.sort_by(|a, b| b.0.total_cmp(&a.0));
-    let nothing = MatchError::NoPattern {
-        agreeing: 0,
-        needed: LEAST_PATCHES,
-    };
     let mut best = Err(nothing);
     for (_, start) in rough.into_iter().take(3) {
         let coarse = settle(
