@@ -1,13 +1,19 @@
 //! Frames as the user gave them: opened, with facts and filter, checked all at once.
 
+use std::collections::HashMap;
+use std::collections::hash_map::Entry;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use jigsawa_core::filter::Filter;
 use jigsawa_core::frame::{FrameFacts, Kind};
-use jigsawa_formats::facts;
+use jigsawa_core::layout::{LayoutFrame, Measurements};
+use jigsawa_core::verdict::Verdict;
 use jigsawa_formats::fits::{FitsFrame, FitsPlane};
+use jigsawa_formats::{facts, fingerprint, inputs};
+use rayon::prelude::*;
 
+use crate::foreign::name_of;
 use crate::tell::Trouble;
 
 /// One plane of one file, ready to be measured and merged.
@@ -27,7 +33,7 @@ pub struct Frame {
 impl Frame {
     /// The file as it was typed.
     pub fn name(&self) -> String {
-        self.path.display().to_string()
+        name_of(&self.path)
     }
 
     /// The pixels.
@@ -75,30 +81,35 @@ pub enum Filters {
     Any,
 }
 
+/// Frames that were opened.
+pub struct Opened {
+    /// Those to be used.
+    pub frames: Vec<Frame>,
+    /// Those that are another one under a second name, and are left out: used once, their light counts once.
+    pub again: Vec<LayoutFrame>,
+}
+
 /// Opens all files; the user's words for filters go before the headers'. A colour image gives three
 /// frames, R, G and B.
 pub fn open_all(
     paths: &[PathBuf],
     filters: &[(String, String)],
     need: Filters,
-) -> Result<Vec<Frame>, Trouble> {
-    for (i, path) in paths.iter().enumerate() {
-        if paths[..i].contains(path) {
-            return Err(Trouble::Twice(path.display().to_string()));
-        }
-    }
+) -> Result<Opened, Trouble> {
     for (_, name) in filters {
         if !paths.iter().any(|p| is_called(p, name)) {
             return Err(Trouble::NoSuchFrame {
                 option: "--filter",
                 name: name.clone(),
-                frames: paths.iter().map(|p| p.display().to_string()).collect(),
+                frames: paths.iter().map(|p| name_of(p)).collect(),
             });
         }
     }
     let (mut opened, mut broken) = (Vec::new(), Vec::new());
-    for path in paths {
-        match FitsFrame::open(path) {
+    // At once, since a file that is packed as a whole is unpacked here.
+    let files: Vec<_> = paths.par_iter().map(|p| FitsFrame::open(p)).collect();
+    for (path, file) in paths.iter().zip(files) {
+        match file {
             Ok(file) => opened.push((path.clone(), Arc::new(file))),
             Err(e) => broken.push((path.clone(), e)),
         }
@@ -106,12 +117,17 @@ pub fn open_all(
     if !broken.is_empty() {
         return Err(Trouble::Files(broken));
     }
-    let (mut frames, mut unknown) = (Vec::new(), Vec::new());
-    for (path, file) in opened {
+    let first = twins(paths, |p| fingerprint::of_file(p).ok());
+    let (mut frames, mut unknown, mut again) = (Vec::new(), Vec::new(), Vec::new());
+    for (i, (path, file)) in opened.into_iter().enumerate() {
         let facts = facts::read(&file);
+        if let Some(first) = first[i] {
+            again.push(left_out_as_twin(&path, &paths[first], &facts));
+            continue;
+        }
         if facts.kind != Kind::Light {
             return Err(Trouble::NotTheSky {
-                file: path.display().to_string(),
+                file: name_of(&path),
                 kind: match facts.kind {
                     Kind::Flat => "flat",
                     Kind::Dark => "dark",
@@ -122,7 +138,7 @@ pub fn open_all(
         }
         if file.planes() == 3 {
             if filters.iter().any(|(_, name)| is_called(&path, name)) {
-                return Err(Trouble::FilterOfColour(path.display().to_string()));
+                return Err(Trouble::FilterOfColour(name_of(&path)));
             }
             for (plane, filter) in [Filter::R, Filter::G, Filter::B].into_iter().enumerate() {
                 frames.push(Frame {
@@ -154,13 +170,100 @@ pub fn open_all(
                 facts,
                 filter,
             }),
-            None => unknown.push((path.display().to_string(), facts.filter_card.clone())),
+            None => unknown.push((name_of(&path), facts.filter_card.clone())),
         }
     }
     if !unknown.is_empty() {
         return Err(Trouble::Filters(unknown));
     }
-    Ok(frames)
+    Ok(Opened { frames, again })
+}
+
+/// For each file the first one before it that is the same: by another spelling or a link, or byte for byte. `print` gives
+/// a file's fingerprint.
+pub fn twins<P: AsRef<Path> + Sync>(
+    paths: &[P],
+    print: impl Fn(&Path) -> Option<String> + Sync,
+) -> Vec<Option<usize>> {
+    let identities: Vec<_> = paths.iter().map(|p| inputs::identity(p.as_ref())).collect();
+    let sizes: Vec<_> = paths
+        .iter()
+        .map(|p| std::fs::metadata(p).map_or(0, |m| m.len()))
+        .collect();
+    let mut by_size: HashMap<u64, usize> = HashMap::new();
+    for size in &sizes {
+        *by_size.entry(*size).or_default() += 1;
+    }
+    // Only files of one size are looked into.
+    let prints: Vec<Option<String>> = paths
+        .par_iter()
+        .zip(&sizes)
+        .map(|(p, size)| {
+            let has_rival = by_size.get(size).is_some_and(|n| *n > 1);
+            has_rival.then(|| print(p.as_ref())).flatten()
+        })
+        .collect();
+    let mut first_by_identity = HashMap::new();
+    let mut first_by_print: HashMap<&str, usize> = HashMap::new();
+    (0..paths.len())
+        .map(|i| {
+            let named = identities[i]
+                .as_ref()
+                .and_then(|id| match first_by_identity.entry(id) {
+                    Entry::Occupied(first) => Some(*first.get()),
+                    Entry::Vacant(place) => {
+                        place.insert(i);
+                        None
+                    }
+                });
+            let copied = || match first_by_print.entry(prints[i].as_deref()?) {
+                Entry::Occupied(first) => Some(*first.get()).filter(|k| {
+                    let (a, b) = (paths[*k].as_ref(), paths[i].as_ref());
+                    fingerprint::are_equal(a, b).unwrap_or(false)
+                }),
+                Entry::Vacant(place) => {
+                    place.insert(i);
+                    None
+                }
+            };
+            named.or_else(copied)
+        })
+        .collect()
+}
+
+/// The row of a frame that is another one under a second name.
+fn left_out_as_twin(path: &Path, first: &Path, facts: &FrameFacts) -> LayoutFrame {
+    let word = facts.filter_card.clone();
+    LayoutFrame {
+        file: name_of(path),
+        plane: None,
+        filter: facts
+            .filter
+            .clone()
+            .unwrap_or_else(|| Filter::Other(word.unwrap_or_else(|| "unknown".to_owned()))),
+        exposure_s: facts.exposure_s,
+        size: facts.size,
+        saturation: facts.saturation,
+        fingerprint: None,
+        hint: None,
+        verdict: Verdict::LeftOut(twin_of(&name_of(first))),
+        notes: Vec::new(),
+        measured: Measurements {
+            stars: 0,
+            fwhm_px: None,
+            elongation: None,
+            sky_adu: 0.0,
+            noise_adu: 0.0,
+            brightest_adu: None,
+        },
+        placement: None,
+        balance: None,
+    }
+}
+
+/// Why a frame is left out that is another one under a second name.
+pub fn twin_of(first: &str) -> String {
+    format!("it is the same frame as '{first}', whose light counts once")
 }
 
 #[cfg(test)]

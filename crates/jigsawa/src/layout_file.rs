@@ -1,6 +1,5 @@
 //! The layout as a file: JSON, frames by paths relative to it.
 
-use std::fs;
 use std::path::{Component, Path, PathBuf};
 use std::sync::Arc;
 
@@ -8,34 +7,25 @@ use jigsawa_core::layout::{FORMAT, Layout, LayoutError, LayoutFrame};
 use jigsawa_formats::error::FileError;
 use jigsawa_formats::fits::FitsFrame;
 use jigsawa_formats::whole::Unfinished;
-use jigsawa_formats::{facts, fingerprint};
+use jigsawa_formats::{facts, fingerprint, inputs};
 
+use crate::foreign::{name_of, path_of};
 use crate::frames::Frame;
 use crate::outputs;
 use crate::tell::Trouble;
 
 /// Reads a layout and opens its frames, which may have moved: `relocate` says from where to where.
 pub fn open(path: &Path, relocate: &[(String, String)]) -> Result<(Vec<Frame>, Layout), Trouble> {
-    let unreadable = |error: String| Trouble::LayoutText {
-        file: path.to_owned(),
-        error,
-    };
-    let text = fs::read_to_string(path).map_err(|error| {
+    let text = inputs::read_text(path).map_err(|error| {
         let doing = "cannot open it";
         Trouble::Files(vec![(path.to_owned(), FileError::Io { doing, error })])
     })?;
-    newer(path, &text)?;
-    let mut layout: Layout = serde_json::from_str(&text).map_err(|e| unreadable(e.to_string()))?;
-    layout.check().map_err(|error| Trouble::Layout {
-        file: path.to_owned(),
-        line: line_of(&text, &error),
-        error,
-    })?;
+    let mut layout = parse(path, &text)?;
     let folder = path.parent().unwrap_or(Path::new(""));
     move_all(&mut layout, folder, relocate)?;
     let (mut frames, mut broken, mut moved) = (Vec::new(), Vec::new(), Vec::new());
     for f in &layout.frames {
-        let file_path = PathBuf::from(&f.file);
+        let file_path = path_of(&f.file);
         if !file_path.exists() {
             moved.push(file_path);
             continue;
@@ -57,6 +47,21 @@ pub fn open(path: &Path, relocate: &[(String, String)]) -> Result<(Vec<Frame>, L
     } else {
         Err(Trouble::Files(broken))
     }
+}
+
+/// The layout in a text, if it can be used.
+fn parse(path: &Path, text: &str) -> Result<Layout, Trouble> {
+    newer(path, text)?;
+    let layout: Layout = serde_json::from_str(text).map_err(|e| Trouble::LayoutText {
+        file: path.to_owned(),
+        error: e.to_string(),
+    })?;
+    layout.check().map_err(|error| Trouble::Layout {
+        file: path.to_owned(),
+        line: line_of(text, &error),
+        error,
+    })?;
+    Ok(layout)
 }
 
 /// A newer format may have changed anything, so its number is looked at before the rest.
@@ -86,9 +91,10 @@ fn move_all(
 ) -> Result<(), Trouble> {
     let mut used = vec![false; relocate.len()];
     let mut there = |file: &str| {
-        let whole = tidy(&folder.join(file));
+        let stored = path_of(file);
+        let whole = tidy(&folder.join(&stored));
         for (k, (old, new)) in relocate.iter().enumerate() {
-            let rest = Path::new(file)
+            let rest = stored
                 .strip_prefix(old)
                 .or_else(|_| whole.strip_prefix(old));
             if let Ok(rest) = rest {
@@ -99,10 +105,10 @@ fn move_all(
                 } else {
                     moved.join(rest)
                 };
-                return moved.display().to_string();
+                return name_of(&moved);
             }
         }
-        whole.display().to_string()
+        name_of(&whole)
     };
     let first = layout.frames.first().map(|f| f.file.clone());
     layout.reference.file = there(&layout.reference.file);
@@ -113,9 +119,7 @@ fn move_all(
         None => Ok(()),
         Some(k) => Err(Trouble::Relocation {
             old: relocate[k].0.clone(),
-            file: tidy(&folder.join(first.unwrap_or_default()))
-                .display()
-                .to_string(),
+            file: name_of(&tidy(&folder.join(path_of(&first.unwrap_or_default())))),
         }),
     }
 }
@@ -143,7 +147,7 @@ fn tidy(path: &Path) -> PathBuf {
 
 /// The frame, if it still is what was measured.
 fn checked(layout: &Path, f: &LayoutFrame, file: FitsFrame) -> Result<Frame, Trouble> {
-    let path = PathBuf::from(&f.file);
+    let path = path_of(&f.file);
     let changed = |problem: String| Trouble::LayoutFrame {
         layout: layout.to_owned(),
         file: f.file.clone(),
@@ -192,7 +196,7 @@ fn line_of(text: &str, error: &LayoutError) -> Option<usize> {
         Some(find(frame, key).filter(|l| *l < end).unwrap_or(frame))
     };
     let line = match error {
-        LayoutError::Newer(_) => find(0, "\"format\""),
+        LayoutError::Newer(_) | LayoutError::Older(_) => find(0, "\"format\""),
         LayoutError::NoReference(_) => find(0, "\"reference\""),
         LayoutError::Canvas => find(0, "\"canvas\""),
         LayoutError::Mosaic => find(0, "\"mosaic\""),
@@ -211,17 +215,12 @@ pub fn write(path: &Path, layout: &Layout, overwrite: bool) -> Result<Unfinished
     for f in &mut stored.frames {
         f.file = relative(&f.file, folder);
     }
-    let file = outputs::begin(path, overwrite)?;
     let mut text = serde_json::to_string_pretty(&stored).map_err(|error| Trouble::LayoutText {
         file: path.to_owned(),
         error: error.to_string(),
     })?;
     text.push('\n');
-    fs::write(file.path(), text).map_err(|error| Trouble::Folder {
-        folder: folder.to_owned(),
-        error,
-    })?;
-    Ok(file)
+    outputs::filled(path, text.as_bytes(), overwrite)
 }
 
 /// The way from a folder to a file, so that both can be moved together.
@@ -233,9 +232,54 @@ fn relative(file: &str, folder: &Path) -> String {
     };
     let way = || {
         pathdiff::diff_paths(
-            Path::new(file).canonicalize().ok()?,
+            path_of(file).canonicalize().ok()?,
             folder.canonicalize().ok()?,
         )
     };
-    way().map_or_else(|| file.to_owned(), |p| p.display().to_string())
+    way().map_or_else(|| file.to_owned(), |p| name_of(&p))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use jigsawa_core::layout::PlacementRecord;
+    use jigsawa_core::space::{CanvasPx, Point};
+    use jigsawa_core::verdict::Verdict;
+    use jigsawa_sky::garble::{Garble, runs};
+
+    #[test]
+    fn spoilt_layouts_are_refused_or_make_sense() {
+        let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/corpus/layouts");
+        let mut garble = Garble::of_folder(&folder);
+        for seed in garble.seeds() {
+            let text = String::from_utf8(seed.clone()).unwrap();
+            assert!(parse(Path::new("seed"), &text).is_ok(), "{text}");
+        }
+        let (runs, mut sound) = (runs(3_000), 0);
+        for number in 0..runs {
+            let Ok(mut layout) = parse(Path::new("spoilt"), &garble.text(number)) else {
+                continue;
+            };
+            sound += 1;
+            let corners = layout.canvas.size.corners::<CanvasPx>();
+            for f in layout.frames.iter().filter(|f| f.verdict == Verdict::Used) {
+                let Some(map) = f.placement.as_ref().and_then(PlacementRecord::placement) else {
+                    continue;
+                };
+                for corner in corners {
+                    let there = map.apply(corner);
+                    assert!(
+                        there.x.is_finite() && there.y.is_finite(),
+                        "{number}: {there:?}"
+                    );
+                }
+                let middle: Point<CanvasPx> = layout.canvas.size.centre();
+                if let Some(b) = &f.balance {
+                    assert!(b.surface.at(middle).is_finite(), "{number}");
+                }
+            }
+            let _ = move_all(&mut layout, Path::new("somewhere"), &[]);
+        }
+        assert!(sound > runs / 50 && sound < runs, "{sound} of {runs}");
+    }
 }

@@ -8,6 +8,7 @@ mod cli;
 mod commands;
 mod compose;
 mod finish;
+mod foreign;
 mod frames;
 mod hdr;
 mod layout_file;
@@ -45,14 +46,36 @@ fn main() -> ExitCode {
     }) {
         tracing::warn!("an interruption will leave temporary files behind: {e}");
     }
+    let_writes_fail();
     if let Err(e) = terminal::set_threads(cli.common.threads) {
         tracing::warn!("the number of threads cannot be set: {e}");
     }
-    match run(&cli) {
+    let code = match run(&cli) {
         Ok(ending) => ExitCode::from(ending.exit_code(cli.common.strict)),
         Err(e) => tell::failure(&e, &cli.common),
+    };
+    match terminal::unsaid() {
+        None => code,
+        Some(e) => {
+            terminal::complain(&format!(
+                "jigsawa: the account cannot be printed on standard output: {e}"
+            ));
+            ExitCode::FAILURE
+        }
     }
 }
+
+/// A file that may not grow any further (`ulimit -f`) is an error of its write, and no reason to end at once.
+#[cfg(unix)]
+fn let_writes_fail() {
+    let reached = std::sync::Arc::default();
+    if let Err(e) = signal_hook::flag::register(signal_hook::consts::SIGXFSZ, reached) {
+        tracing::debug!("a limit of file sizes will end the program: {e}");
+    }
+}
+
+#[cfg(not(unix))]
+fn let_writes_fail() {}
 
 fn run(cli: &Cli) -> Result<Ending, tell::Trouble> {
     match &cli.command {

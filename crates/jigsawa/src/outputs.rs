@@ -8,6 +8,7 @@ use jigsawa_core::merge::MergeError;
 use jigsawa_formats::error::FileError;
 use jigsawa_formats::facts::{wcs_cards, wcs_records};
 use jigsawa_formats::fits::Cards;
+use jigsawa_formats::inputs;
 use jigsawa_formats::whole::Unfinished;
 
 use crate::account::Output;
@@ -81,23 +82,23 @@ impl Names {
         if with_layout {
             all.push(&self.layout);
         }
-        let there: Vec<PathBuf> = all
-            .iter()
-            .filter(|p| p.exists())
-            .map(|p| (*p).clone())
-            .collect();
-        if !there.is_empty() && !overwrite {
-            return Err(Trouble::Exist(there));
-        }
+        are_free(&all, overwrite)?;
         make_folder(self.linear.parent().unwrap_or(Path::new(".")))?;
         // A file that is begun and dropped shows that the folder takes files.
         begin(&self.linear, overwrite).map(drop)
     }
 }
 
+/// Bytes that the start of a name may have: what is added to it, and what a temporary name adds, fits into 255.
+const LONGEST_NAME: usize = 150;
+
 /// A name that the user gives, if it can be part of a file's name.
 pub fn plain_name(name: &str) -> Result<String, Trouble> {
-    let plain = !name.is_empty() && !name.contains(['/', '\\', '\0']) && !name.starts_with('.');
+    let plain = !name.is_empty()
+        && name.len() <= LONGEST_NAME
+        && !name.contains(['/', '\\', '\0'])
+        && !name.contains(char::is_control)
+        && !name.starts_with('.');
     plain
         .then(|| name.to_owned())
         .ok_or_else(|| Trouble::Name(name.to_owned()))
@@ -115,10 +116,46 @@ pub fn make_folder(folder: &Path) -> Result<(), Trouble> {
     })
 }
 
+/// May results get these names? None may be a file that is read, whatever is asked for, and none may be there already
+/// unless it is to be replaced.
+pub fn are_free<P: AsRef<Path>>(files: &[P], overwrite: bool) -> Result<(), Trouble> {
+    for output in files {
+        let output = output.as_ref();
+        if let Some(input) = inputs::at(output) {
+            return Err(Trouble::IsInput {
+                output: output.to_owned(),
+                input,
+            });
+        }
+    }
+    let is_there = |p: &&P| p.as_ref().symlink_metadata().is_ok();
+    let there: Vec<PathBuf> = files
+        .iter()
+        .filter(is_there)
+        .map(|p| p.as_ref().to_owned())
+        .collect();
+    if there.is_empty() || overwrite {
+        Ok(())
+    } else {
+        Err(Trouble::Exist(there))
+    }
+}
+
+/// Begins a result and writes all of it.
+pub fn filled(path: &Path, bytes: &[u8], overwrite: bool) -> Result<Unfinished, Trouble> {
+    let file = begin(path, overwrite)?;
+    file.fill(bytes).map_err(|error| Trouble::Write {
+        file: path.to_owned(),
+        error,
+    })?;
+    Ok(file)
+}
+
 /// Begins a result.
 pub fn begin(path: &Path, overwrite: bool) -> Result<Unfinished, Trouble> {
     Unfinished::new(path, overwrite).map_err(|e| match e {
         FileError::Exists(file) => Trouble::Exist(vec![file]),
+        FileError::IsInput { output, input } => Trouble::IsInput { output, input },
         FileError::Io { error, .. } => Trouble::Folder {
             folder: path.parent().unwrap_or(Path::new(".")).to_owned(),
             error,
@@ -149,9 +186,12 @@ pub fn finish_first(
 ) -> Result<(), Trouble> {
     for (file, kind) in files.into_iter().rev() {
         let target = file.target().to_owned();
-        let done = file.finish().map_err(|error| Trouble::Write {
-            file: target,
-            error,
+        let done = file.finish().map_err(|error| match error {
+            FileError::Exists(file) => Trouble::Exist(vec![file]),
+            error => Trouble::Write {
+                file: target,
+                error,
+            },
         })?;
         outputs.insert(
             0,
@@ -164,6 +204,9 @@ pub fn finish_first(
     Ok(())
 }
 
+/// Letters of a target's name that a file's name takes over: file systems end at 255 bytes.
+const SLUG: usize = 60;
+
 /// A target's name as part of a file's name: letters and digits stay, anything else becomes a hyphen.
 pub fn slug(text: &str) -> String {
     let words: Vec<String> = text
@@ -171,7 +214,8 @@ pub fn slug(text: &str) -> String {
         .filter(|w| !w.is_empty())
         .map(str::to_owned)
         .collect();
-    words.join("-")
+    let short: String = words.join("-").chars().take(SLUG).collect();
+    short.trim_end_matches('-').to_owned()
 }
 
 /// What every result on a canvas says: the order of its rows, and what made it.
@@ -214,5 +258,6 @@ mod tests {
     fn a_targets_name_becomes_part_of_a_files_name() {
         assert_eq!(slug("Lantern Reef (east)"), "Lantern-Reef-east");
         assert_eq!(slug("../.."), "");
+        assert!(slug(&"x".repeat(500)).len() < 100);
     }
 }

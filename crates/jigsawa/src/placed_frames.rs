@@ -15,7 +15,7 @@ use crate::account::Output;
 use crate::cli::Common;
 use crate::compose::{file_name, frame_line};
 use crate::frames::{Frame, stem};
-use crate::outputs::{begin, canvas_cards, make_folder, sky_cards, stopped};
+use crate::outputs::{are_free, begin, canvas_cards, make_folder, sky_cards, stopped};
 use crate::tell::Trouble;
 use crate::terminal::Progress;
 
@@ -47,16 +47,8 @@ pub fn targets(folder: &Path, frames: &[Frame], overwrite: bool) -> Result<Vec<T
             planes: vec![i],
         });
     }
-    let real = |p: &Path| p.canonicalize().ok();
-    let there: Vec<PathBuf> = targets
-        .iter()
-        .map(|t| t.file.clone())
-        .filter(|t| t.exists())
-        .collect();
-    let is_input = |t: &PathBuf| frames.iter().any(|f| real(&f.path) == real(t));
-    if !there.is_empty() && (!overwrite || there.iter().any(is_input)) {
-        return Err(Trouble::Exist(there));
-    }
+    let files: Vec<&PathBuf> = targets.iter().map(|t| &t.file).collect();
+    are_free(&files, overwrite)?;
     Ok(targets)
 }
 

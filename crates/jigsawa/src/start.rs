@@ -4,8 +4,10 @@ use std::path::{Path, PathBuf};
 
 use jigsawa_core::layout::{Layout, LayoutFrame};
 use jigsawa_core::verdict::Verdict;
+use jigsawa_formats::fingerprint;
 
-use crate::frames::{Filters, Frame, open_all};
+use crate::foreign::name_of;
+use crate::frames::{Filters, Frame, Opened, open_all, twins};
 use crate::layout_file;
 use crate::tell::Trouble;
 
@@ -17,7 +19,7 @@ pub struct Start {
     pub placed: Option<Layout>,
     /// The reference that a survey has proposed, and why.
     pub reference: Option<(String, String)>,
-    /// Frames that a survey has left out.
+    /// Frames that a survey has left out, and those that were given a second time.
     pub left_out: Vec<LayoutFrame>,
 }
 
@@ -33,11 +35,12 @@ pub fn start(
         if !relocate.is_empty() {
             return Err(Trouble::OnlyWithLayout("--relocate"));
         }
+        let Opened { frames, again } = open_all(paths, filters, need)?;
         return Ok(Start {
-            frames: open_all(paths, filters, need)?,
+            frames,
             placed: None,
             reference: None,
-            left_out: Vec::new(),
+            left_out: again,
         });
     };
     let (frames, layout) = layout_file::open(path, relocate)?;
@@ -62,6 +65,22 @@ pub fn start(
         reference: Some((layout.reference.file.clone(), layout.reference.why.clone())),
         left_out: layout.frames.into_iter().filter(|f| !is_used(f)).collect(),
     })
+}
+
+/// No new frame may be one of a layout's, by whatever name.
+pub fn refuse_known(layout: &Path, there: &[Frame], new: &[Frame]) -> Result<(), Trouble> {
+    let paths: Vec<&Path> = there.iter().chain(new).map(|f| f.path.as_path()).collect();
+    let firsts = twins(&paths, |p| fingerprint::of_file(p).ok());
+    // Planes of one file are no second frame: only a new one that is an old one counts.
+    let known = |i: usize| Some((i, firsts[i].filter(|first| *first < there.len())?));
+    match (there.len()..paths.len()).find_map(known) {
+        None => Ok(()),
+        Some((i, first)) => Err(Trouble::InTheLayout {
+            layout: layout.to_owned(),
+            file: name_of(paths[i]),
+            known: name_of(paths[first]),
+        }),
+    }
 }
 
 /// The layout among the arguments, if there is one; it must be alone.

@@ -17,7 +17,7 @@ use crate::cli::{Common, FinishArgs, LinkArg};
 use crate::finish::{
     FinishAccount, LinearFile, account, doors, finish_text, measure_stars, take_out, wish,
 };
-use crate::outputs::{begin, finish_first, make_folder, plain_name};
+use crate::outputs::{are_free, begin, finish_first, make_folder, plain_name};
 use crate::picture::{Caption, Format, Shrink, encode, strip_height};
 use crate::report::{FinishPage, write_finish};
 use crate::tell::Trouble;
@@ -61,14 +61,7 @@ pub fn make(args: &FinishArgs, common: &Common) -> Result<FinishAccount, Trouble
         .transpose()?;
     let targets = targets(args, &linear)?;
     let page = page_path(args, &linear, &targets)?;
-    if let Some(file) = args
-        .stars_file
-        .as_ref()
-        .filter(|f| f.exists() && !args.overwrite)
-    {
-        return Err(Trouble::Exist(vec![file.clone()]));
-    }
-    let begun: Vec<Unfinished> = all_new(&targets, page.as_deref(), args.overwrite)?;
+    let begun = all_new(&targets, page.as_deref(), args)?;
     let name = linear.path.display().to_string();
     let planes = linear.planes();
     let sources = doors(&planes);
@@ -401,28 +394,22 @@ fn page_path(
 fn all_new(
     targets: &[Target],
     page: Option<&Path>,
-    overwrite: bool,
+    args: &FinishArgs,
 ) -> Result<Vec<Unfinished>, Trouble> {
     let mut paths: Vec<&Path> = targets.iter().map(|t| t.path.as_path()).collect();
+    paths.extend(args.stars_file.as_deref());
     for (i, p) in paths.iter().enumerate() {
         if paths[..i].contains(p) {
             return Err(Trouble::Twice(p.display().to_string()));
         }
     }
     paths.extend(page);
-    let there: Vec<PathBuf> = paths
-        .iter()
-        .filter(|p| p.exists())
-        .map(|p| (*p).to_owned())
-        .collect();
-    if !there.is_empty() && !overwrite {
-        return Err(Trouble::Exist(there));
-    }
+    are_free(&paths, args.overwrite)?;
     targets
         .iter()
         .map(|t| {
             make_folder(t.path.parent().unwrap_or(Path::new("")))?;
-            begin(&t.path, overwrite)
+            begin(&t.path, args.overwrite)
         })
         .collect()
 }

@@ -20,7 +20,7 @@ use crate::hdr::{
 };
 use crate::layout_file;
 use crate::normalize::{Settled as Normalizing, field};
-use crate::outputs::{self, Names, begin, finish_first};
+use crate::outputs::{self, Names, are_free, begin, finish_first};
 use crate::register::{Looking, Settled, register};
 use crate::report::{HdrPage, HdrSet, write_hdr};
 use crate::start::{Start, start};
@@ -52,7 +52,7 @@ pub fn make(args: &HdrArgs, common: &Common) -> Result<Account, Trouble> {
         refuse_placing(args)?;
     }
     let first = sets(&start.frames, start.placed.as_ref());
-    check(&start.frames, &first)?;
+    check(&start.frames, &first, start.placed.as_ref())?;
     let names = Names::new(&args.output, &start.frames, "hdr")?;
     let targets = Targets::new(args, &names, &first);
     let all = targets.all(args);
@@ -66,7 +66,7 @@ pub fn make(args: &HdrArgs, common: &Common) -> Result<Account, Trouble> {
     let store = Store::open(&args.output.out, !common.no_cache)?;
     let (frames, mut layout) = placed(start, args, &store, common, &mut clock)?;
     let sets = sets(&frames, Some(&layout));
-    check(&frames, &sets)?;
+    check(&frames, &sets, Some(&layout))?;
     let field = field(&frames, &layout, &Normalizing::default(), &store, common)?;
     let all: usize = sets.iter().map(|s| s.frames.len()).sum();
     let progress = Progress::begin("exposures", all, common);
@@ -466,10 +466,7 @@ impl Colour {
         let pictures: Vec<PathBuf> = ["png", "tif"].map(|e| linear.with_extension(e)).to_vec();
         let mut there: Vec<PathBuf> = vec![linear.clone()];
         there.extend(pictures.clone());
-        there.retain(|p| p.exists());
-        if !there.is_empty() && !args.output.overwrite {
-            return Err(Trouble::Exist(there));
-        }
+        are_free(&there, args.output.overwrite)?;
         Ok(Self {
             composing,
             linear,

@@ -6,8 +6,8 @@ use jigsawa_core::finish::Shade;
 use jigsawa_core::layout::Layout;
 use jigsawa_core::mosaic::blend::{Join, Share};
 use jigsawa_core::quick::Picture;
-use jigsawa_formats::png;
 use jigsawa_formats::whole::Unfinished;
+use jigsawa_formats::{inputs, png};
 
 use crate::account::{Account, Clock, Ending, Output};
 use crate::cache::Store;
@@ -19,9 +19,9 @@ use crate::mosaic::{
     Assembled, FilterPart, Joined, Paths, Placed, ToJoin, assemble, join_filter, mosaic_account,
     place, write_seams,
 };
-use crate::outputs::{Names, begin, finish_first, slug};
+use crate::outputs::{Names, filled, finish_first, slug};
 use crate::report::{MosaicPage, Plan, write_mosaic};
-use crate::start::{Start, start};
+use crate::start::{Start, refuse_known, start};
 use crate::tell::Trouble;
 use crate::terminal::tell_account;
 
@@ -54,6 +54,10 @@ pub fn make(args: &MosaicArgs, common: &Common) -> Result<Account, Trouble> {
     let found = place(&begun.frames, args, kept, &store, common, &mut clock);
     let mut placed = found.map_err(|e| with_plan(e, &begun.frames, &targets))?;
     placed.layout.frames.extend(begun.left_out.clone());
+    if let Some(panels) = &mut placed.layout.mosaic {
+        // A place for each frame, and none for those.
+        panels.places.resize(placed.layout.frames.len(), None);
+    }
     let plan = Plan::new(&begun.frames, &placed);
     let mut files: Vec<(Unfinished, &'static str)> = vec![
         (plan.picture(&targets.plan_png, targets.overwrite)?, PLAN),
@@ -201,18 +205,12 @@ fn begin_with(args: &MosaicArgs) -> Result<Begun, Trouble> {
             return Err(Trouble::AlreadyPlaced(args.frames[0].clone()));
         }
         let (mut all, layout) = layout_file::open(path, &args.relocate)?;
+        inputs::update(path);
         if layout.mosaic.is_none() {
             return Err(Trouble::NoMosaic(path.clone()));
         }
         refuse_canvas(args)?;
-        let real = |f: &Frame| f.path.canonicalize().unwrap_or_else(|_| f.path.clone());
-        let there: Vec<PathBuf> = all.iter().map(real).collect();
-        if let Some(f) = frames.iter().find(|f| there.contains(&real(f))) {
-            return Err(Trouble::InTheLayout {
-                layout: path.clone(),
-                file: f.name(),
-            });
-        }
+        refuse_known(path, &all, &frames)?;
         let new = frames.len();
         all.extend(frames);
         return Ok(Begun {
@@ -236,6 +234,7 @@ fn begin_with(args: &MosaicArgs) -> Result<Begun, Trouble> {
         if let Some(option) = option {
             return Err(Trouble::NotWithLayout(option));
         }
+        inputs::update(&args.frames[0]);
     }
     Ok(Begun {
         new: frames.len(),
@@ -475,10 +474,5 @@ fn picture(
             file: path.to_owned(),
             error,
         })?;
-    let file = begin(path, overwrite)?;
-    std::fs::write(file.path(), bytes).map_err(|error| Trouble::Folder {
-        folder: path.parent().unwrap_or(Path::new("")).to_owned(),
-        error,
-    })?;
-    Ok(file)
+    filled(path, &bytes, overwrite)
 }

@@ -4,6 +4,7 @@ use std::path::{Path, PathBuf};
 
 use jigsawa_core::layout::{Layout, LayoutFrame};
 use jigsawa_core::merge::Sampling;
+use jigsawa_formats::inputs;
 
 use super::register::{layout_title, new_layout};
 use crate::account::{Account, Clock, Ending, Output};
@@ -14,7 +15,7 @@ use crate::layout_file;
 use crate::normalize::{
     Across, Normalized, Settled, normalize as level, surfaces_are_new, write_surfaces,
 };
-use crate::outputs::finish_first;
+use crate::outputs::{are_free, finish_first};
 use crate::placed_frames;
 use crate::register::{Looking, Settled as Registering, register};
 use crate::report::{LevelPage, write_levels};
@@ -41,8 +42,8 @@ pub fn make(args: &NormalizeArgs, common: &Common) -> Result<Account, Trouble> {
     // A layout that stands is brought up to date; a new one replaces nothing unasked.
     let overwrite = start.placed.is_some() || args.output.overwrite;
     let page = path.with_file_name(format!("{}-normalize.html", layout_title(&path)));
-    if page.exists() && !overwrite && !args.no_report {
-        return Err(Trouble::Exist(vec![page]));
+    if !args.no_report {
+        are_free(&[&page], overwrite)?;
     }
     if let Some(folder) = &args.write_frames {
         placed_frames::targets(folder, &start.frames, args.output.overwrite)?;
@@ -107,6 +108,7 @@ fn target(args: &NormalizeArgs, start: &Start) -> Result<PathBuf, Trouble> {
     if args.output.out != Path::new(".") {
         return Err(Trouble::NotWithLayout("--out"));
     }
+    inputs::update(&args.frames[0]);
     Ok(args.frames[0].clone())
 }
 

@@ -4,6 +4,7 @@ use std::path::{Path, PathBuf};
 
 use jigsawa_core::merge::{Keep, Sampling};
 use jigsawa_core::stars::Settings;
+use jigsawa_formats::inputs;
 
 use crate::account::{Account, Clock, Ending};
 use crate::cache::Store;
@@ -11,13 +12,13 @@ use crate::cli::{Common, OutputArgs, RegisterArgs};
 use crate::commands::folder_name;
 use crate::frames::{Filters, Frame};
 use crate::layout_file;
-use crate::outputs::{begin, finish_first, make_folder, plain_name, slug};
+use crate::outputs::{are_free, begin, finish_first, make_folder, plain_name, slug};
 use crate::placed_frames;
 use crate::register::{
     Looking, Registered, Settled, hints, register as place, register_into, stars_wanted,
 };
 use crate::report::{Places, write_places};
-use crate::start::{Start, start};
+use crate::start::{Start, refuse_known, start};
 use crate::tell::Trouble;
 use crate::terminal::tell_account;
 
@@ -43,9 +44,8 @@ pub fn register(args: &RegisterArgs, common: &Common) -> Result<Ending, Trouble>
     let folder = path.parent().unwrap_or(Path::new(""));
     let store = Store::open(folder, !common.no_cache)?;
     let page = report_path(&path);
-    let new_page = page.exists() && args.into.is_none() && !args.output.overwrite;
-    if new_page && !args.no_report {
-        return Err(Trouble::Exist(vec![page]));
+    if !args.no_report {
+        are_free(&[&page], args.into.is_some() || args.output.overwrite)?;
     }
     let (frames, registered) = match &args.into {
         Some(path) => into(path, start, args, &store, common, &mut clock)?,
@@ -132,9 +132,7 @@ pub fn new_layout(out: &OutputArgs, frames: &[Frame]) -> Result<PathBuf, Trouble
             .unwrap_or_else(|| "frames".to_owned()),
     };
     let path = out.out.join(format!("{start}.layout.json"));
-    if path.exists() && !out.overwrite {
-        return Err(Trouble::Exist(vec![path]));
-    }
+    are_free(&[&path], out.overwrite)?;
     make_folder(&out.out)?;
     begin(&path, out.overwrite)?;
     Ok(path)
@@ -180,17 +178,11 @@ fn into(
     clock: &mut Clock,
 ) -> Result<(Vec<Frame>, Registered), Trouble> {
     let (mut frames, layout) = layout_file::open(path, &args.relocate)?;
+    inputs::update(path);
     if !layout.is_placed() {
         return Err(Trouble::NotPlaced(path.to_owned()));
     }
-    let real = |f: &Frame| f.path.canonicalize().unwrap_or_else(|_| f.path.clone());
-    let there: Vec<PathBuf> = frames.iter().map(real).collect();
-    if let Some(f) = start.frames.iter().find(|f| there.contains(&real(f))) {
-        return Err(Trouble::InTheLayout {
-            layout: path.to_owned(),
-            file: f.name(),
-        });
-    }
+    refuse_known(path, &frames, &start.frames)?;
     let count = frames.len();
     frames.extend(start.frames);
     if let Some(folder) = &args.write_frames {

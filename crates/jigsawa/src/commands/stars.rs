@@ -7,7 +7,7 @@ use serde::Serialize;
 use crate::account::{Clock, Ending, Output, Stage, round};
 use crate::cli::{Common, StarsArgs};
 use crate::finish::{LinearFile, measure_stars, take_out};
-use crate::outputs::{begin, finish_first, make_folder, plain_name};
+use crate::outputs::{are_free, begin, finish_first, make_folder, plain_name};
 use crate::tell::Trouble;
 use crate::terminal::{say, written};
 
@@ -20,7 +20,7 @@ pub struct StarsAccount {
     file: String,
     /// Stars that were found.
     stars: usize,
-    fwhm_px: f64,
+    fwhm_px: Option<f64>,
     /// Stars behind which pixels were made up; the others were taken off as they are modelled.
     filled: usize,
     pub outputs: Vec<Output>,
@@ -49,10 +49,7 @@ pub fn make(args: &StarsArgs, common: &Common) -> Result<StarsAccount, Trouble> 
     };
     let path = |part: &str| args.output.out.join(format!("{start}-{part}.fits"));
     let paths = [path("starless"), path("stars")];
-    let there: Vec<_> = paths.iter().filter(|p| p.exists()).cloned().collect();
-    if !there.is_empty() && !args.output.overwrite {
-        return Err(Trouble::Exist(there));
-    }
+    are_free(&paths, args.output.overwrite)?;
     make_folder(&args.output.out)?;
     let [behind, taken] = [&paths[0], &paths[1]].map(|p| begin(p, args.output.overwrite));
     let (behind, taken) = (behind?, taken?);
@@ -97,7 +94,7 @@ pub fn make(args: &StarsArgs, common: &Common) -> Result<StarsAccount, Trouble> 
         seconds,
         file: name,
         stars: stars.count(),
-        fwhm_px: round(catalogue.fwhm_px, 2),
+        fwhm_px: Some(round(catalogue.fwhm_px, 2)).filter(|w| w.is_finite() && stars.count() > 0),
         filled: stars.filled(),
         outputs,
         stages,
@@ -116,10 +113,13 @@ pub fn cards(linear: &LinearFile, words: &str) -> Cards {
 }
 
 fn text(a: &StarsAccount) -> String {
-    let mut out = format!(
-        "frame      {}, {} stars of {:.2} px\nfilled     {} places; the other stars were taken off as they are modelled\n\n",
-        a.file, a.stars, a.fwhm_px, a.filled
-    );
+    let mut out = match a.fwhm_px {
+        Some(width) => format!(
+            "frame      {}, {} stars of {width:.2} px\nfilled     {} places; the other stars were taken off as they are modelled\n\n",
+            a.file, a.stars, a.filled
+        ),
+        None => format!("frame      {}, no stars: it stays as it is\n\n", a.file),
+    };
     out.push_str(&written(&a.outputs, &a.stages, a.seconds));
     out
 }

@@ -1,7 +1,7 @@
 //! `jigsawa survey`: a night's files looked at, compared and judged.
 
 use std::fmt::Write as _;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use jigsawa_core::survey::condition::{Condition, ConditionError};
 use jigsawa_core::survey::judge::Rules;
@@ -11,11 +11,14 @@ use jigsawa_formats::whole::Unfinished;
 use crate::account::{Clock, Ending, Output};
 use crate::cache::Store;
 use crate::cli::{Common, SurveyArgs};
+use crate::foreign::name_of;
+use crate::frames::{twin_of, twins};
 use crate::layout_file;
-use crate::outputs::{begin, make_folder, plain_name, slug};
+use crate::outputs::{are_free, begin, make_folder, plain_name, slug};
 use crate::report;
 use crate::survey::{
-    Night, Plan, SurveyAccount, Way, Wishes, carry, find, layout, look_at_all, plan, write_csv,
+    Journal, Night, Plan, Resumed, SurveyAccount, Way, Wishes, carry, find, layout, look_at_all,
+    plan, write_csv,
 };
 use crate::tell::Trouble;
 use crate::terminal::{Look, say, survey_text, width};
@@ -63,11 +66,16 @@ pub fn make(args: &SurveyArgs, common: &Common) -> Result<Told, Trouble> {
     if args.dry_run && args.copy.is_none() && args.move_rest.is_none() {
         return Err(Trouble::DryRunOfNothing);
     }
-    let apart: Vec<&std::path::Path> = [&args.copy, &args.move_rest]
+    let apart: Vec<&Path> = [&args.copy, &args.move_rest]
         .into_iter()
         .flatten()
         .map(PathBuf::as_path)
         .collect();
+    // What an interrupted run has decided is done first: its verdicts compared frames that have moved since.
+    let resumed = match &args.move_rest {
+        Some(folder) => resume(folder, args.dry_run)?,
+        None => None,
+    };
     let files = find(&args.frames, &apart)?;
     make_folder(&args.output.out)?;
     let way = Way {
@@ -81,7 +89,14 @@ pub fn make(args: &SurveyArgs, common: &Common) -> Result<Told, Trouble> {
         Names::new(args, name).check(args.output.overwrite)?;
     }
     let store = Store::open(&args.output.out, !common.no_cache)?;
-    let (looked, measured) = look_at_all(&files, &way, &store, common);
+    let (mut looked, measured) = look_at_all(&files, &way, &store, common);
+    let paths: Vec<&Path> = files.iter().map(|f| f.path.as_path()).collect();
+    let twins = twins(&paths, |p| store.fingerprint(p));
+    for (found, first) in looked.iter_mut().zip(twins) {
+        if let (Some(first), true) = (first, found.facts.is_some()) {
+            found.measures = Err(twin_of(&files[first].name));
+        }
+    }
     clock.lap("frames");
     let mut night = Night::new(files, looked, &wishes);
     if night.files.is_empty() {
@@ -100,6 +115,7 @@ pub fn make(args: &SurveyArgs, common: &Common) -> Result<Told, Trouble> {
     names.check(args.output.overwrite)?;
     let carried = [(&args.copy, false), (&args.move_rest, true)]
         .into_iter()
+        .filter(|_| resumed.is_none())
         .find_map(|(folder, moves)| Some(plan(&night, folder.as_ref()?, moves)))
         .transpose()?;
     let overwrite = args.output.overwrite;
@@ -119,7 +135,8 @@ pub fn make(args: &SurveyArgs, common: &Common) -> Result<Told, Trouble> {
         layout(&night)?;
     }
     let mut outputs = Vec::new();
-    let mut carried_text = String::new();
+    let warned = resumed.clone();
+    let mut carried_text = resumed.map_or(String::new(), |words| format!("{words}\n"));
     if let Some(plan) = &carried {
         carried_text = carry_out(plan, args.dry_run, &mut outputs)?;
         if plan.moves && !args.dry_run {
@@ -127,13 +144,33 @@ pub fn make(args: &SurveyArgs, common: &Common) -> Result<Told, Trouble> {
         }
     }
     // The layout names files where they are now.
-    if let Some(path) = &names.layout {
-        files.push((
+    let write_layout = |path: &PathBuf| {
+        Ok((
             layout_file::write(path, &layout(&night)?, overwrite)?,
             "layout",
-        ));
+        ))
+    };
+    let finished = names
+        .layout
+        .as_ref()
+        .map(write_layout)
+        .transpose()
+        .and_then(|layout| {
+            files.extend(layout);
+            finish(files, &mut outputs)
+        });
+    if let Err(trouble) = finished {
+        return Err(match &carried {
+            Some(plan) if plan.moves && !args.dry_run && !plan.files.is_empty() => {
+                Trouble::AfterMoving {
+                    moved: plan.files.len(),
+                    folder: plan.folder.clone(),
+                    trouble: Box::new(trouble),
+                }
+            }
+            _ => trouble,
+        });
     }
-    finish(files, &mut outputs)?;
     clock.lap("results");
     let mut text = survey_text(&night, &look);
     text.push_str(&carried_text);
@@ -141,7 +178,8 @@ pub fn make(args: &SurveyArgs, common: &Common) -> Result<Told, Trouble> {
     for o in outputs.iter().filter(|o| !CARRIED.contains(&o.kind)) {
         let _ = writeln!(text, "wrote      {}  {}", o.file, o.kind);
     }
-    let account = SurveyAccount::new(&night, measured, outputs, clock);
+    let mut account = SurveyAccount::new(&night, measured, outputs, clock);
+    account.warnings.extend(warned);
     let known = account.frames.len() - account.measured.min(account.frames.len());
     let known = if known > 0 {
         format!(", {known} frames known from before")
@@ -150,6 +188,31 @@ pub fn make(args: &SurveyArgs, common: &Common) -> Result<Told, Trouble> {
     };
     let _ = writeln!(text, "took       {:.2} s{known}", account.seconds);
     Ok(Told { text, account })
+}
+
+/// Goes on with the moves of an interrupted run, and tells of it; `None` when there was none.
+fn resume(folder: &Path, dry: bool) -> Result<Option<String>, Trouble> {
+    let Some(journal) = Journal::left_in(folder)? else {
+        return Ok(None);
+    };
+    let place = name_of(folder);
+    if dry {
+        let waiting = journal.waiting();
+        return Ok(Some(format!(
+            "an interrupted run has {waiting} frames still to move to {place}: they would be moved, and no others"
+        )));
+    }
+    let Resumed { of, moved, gone } = journal.carry_out()?;
+    let mut words = format!(
+        "an earlier run was interrupted while it moved {of} frames to {place}: the last {} are there now. No others were \
+         moved: run it again to sort what is left",
+        moved.len()
+    );
+    if !gone.is_empty() {
+        let names: Vec<String> = gone.iter().map(|p| name_of(p)).collect();
+        let _ = write!(words, ". Somebody else has taken away {}", names.join(", "));
+    }
+    Ok(Some(words))
 }
 
 /// Gives all results their names.
@@ -255,17 +318,12 @@ impl Names {
 
     /// No result may be there already, unless it is to be replaced, and the folder must take files.
     fn check(&self, overwrite: bool) -> Result<(), Trouble> {
-        let all = || {
-            [&self.report, &self.csv, &self.layout]
-                .into_iter()
-                .flatten()
-        };
-        let there: Vec<PathBuf> = all().filter(|p| p.exists()).cloned().collect();
-        if !there.is_empty() && !overwrite {
-            return Err(Trouble::Exist(there));
-        }
-        all()
-            .next()
+        let all: Vec<&PathBuf> = [&self.report, &self.csv, &self.layout]
+            .into_iter()
+            .flatten()
+            .collect();
+        are_free(&all, overwrite)?;
+        all.first()
             .map_or(Ok(()), |p| begin(p, overwrite).map(drop))
     }
 }
@@ -288,14 +346,18 @@ fn carry_out(plan: &Plan, dry: bool, outputs: &mut Vec<Output>) -> Result<String
     }
     if dry {
         for (from, to) in &plan.files {
-            let _ = writeln!(text, "{verb} {} to {}", from.display(), to.display());
+            let _ = writeln!(text, "{verb} {} to {}", name_of(from), name_of(to));
         }
     }
-    let _ = writeln!(
+    let _ = write!(
         text,
         "{verb} {} frames to {}",
         plan.files.len(),
-        plan.folder.display()
+        name_of(&plan.folder)
     );
+    let _ = match plan.copied {
+        0 => writeln!(text),
+        n => writeln!(text, "; {n} were there already"),
+    };
     Ok(text)
 }

@@ -8,8 +8,11 @@ use jigsawa_core::colour::mix::{Mix, parse};
 use jigsawa_core::colour::{Palette, Written};
 
 use super::bind::{CHANNELS, missing};
+use jigsawa_formats::inputs;
+
 use crate::cli::{ComposeArgs, TryArg};
 use crate::frames::Frame;
+use crate::outputs::plain_name;
 use crate::tell::Trouble;
 
 /// The palettes that the user asks for, in order.
@@ -114,36 +117,42 @@ fn named(word: &str) -> Result<Vec<Palette>, Trouble> {
             .map(|p| vec![p])
             .map_err(|e| Trouble::Palette(e.0));
     }
-    let wrong = |error: String| Trouble::PaletteFile {
-        file: file.into(),
-        error,
-    };
-    let text = std::fs::read_to_string(Path::new(file)).map_err(|e| wrong(e.to_string()))?;
+    inputs::read_text(Path::new(file))
+        .map_err(|e| e.to_string())
+        .and_then(|text| in_text(&text, one))
+        .map_err(|error| Trouble::PaletteFile {
+            file: file.into(),
+            error,
+        })
+}
+
+/// The palettes that are written in a text: all, or one.
+fn in_text(text: &str, one: Option<&str>) -> Result<Vec<Palette>, String> {
     let written: BTreeMap<String, Written> =
-        toml::from_str(&text).map_err(|e| wrong(e.to_string().trim().to_owned()))?;
+        toml::from_str(text).map_err(|e| e.to_string().trim().to_owned())?;
     let chosen: Vec<(&String, &Written)> = written
         .iter()
         .filter(|(name, _)| one.is_none_or(|o| o == name.as_str()))
         .collect();
     if chosen.is_empty() {
         let names: Vec<&str> = written.keys().map(String::as_str).collect();
-        return Err(wrong(match one {
+        return Err(match one {
             Some(one) => format!("it has no palette '{one}'; it has {}", names.join(", ")),
             None => "it has no palette".to_owned(),
-        }));
+        });
     }
     chosen
         .into_iter()
         .map(|(name, w)| {
-            if name.is_empty() || name.contains(['/', '\\', '\0']) || name.starts_with('.') {
-                return Err(wrong(format!("'{name}' cannot be part of a file's name")));
+            if plain_name(name).is_err() {
+                return Err(format!("'{name}' cannot be part of a file's name"));
             }
             Palette::written(name, w).map_err(|e| {
-                wrong(format!(
+                format!(
                     "palette '{name}', {e}\n  {}\n  {}^",
                     e.text,
                     " ".repeat(e.error.column - 1)
-                ))
+                )
             })
         })
         .collect()
@@ -171,4 +180,27 @@ pub fn list() -> String {
         "{table}\n\nAny three letters of the lines S, H, O and N are a palette, too. Your own stand in a file: \
          docs/palettes.md"
     )
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use jigsawa_sky::garble::{Garble, runs};
+
+    #[test]
+    fn spoilt_palettes_are_read_or_refused() {
+        let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/corpus/palettes");
+        let mut garble = Garble::of_folder(&folder);
+        let (runs, mut taken) = (runs(5_000), 0);
+        for number in 0..runs {
+            if let Ok(palettes) = in_text(&garble.text(number), None) {
+                assert!(
+                    palettes.iter().all(|p| plain_name(&p.name).is_ok()),
+                    "{number}"
+                );
+                taken += 1;
+            }
+        }
+        assert!(taken > runs / 50, "{taken} of {runs}");
+    }
 }

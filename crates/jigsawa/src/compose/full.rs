@@ -3,6 +3,7 @@
 use std::path::Path;
 
 use jigsawa_core::colour::{Composite, Luminance, Source, White};
+use jigsawa_core::doors::{DoorError, TileSink};
 use jigsawa_core::layout::{Layout, LayoutFrame, PlacementRecord};
 use jigsawa_core::merge::{Budget, Input, Sampling, look, merge};
 use jigsawa_core::resample::Shape;
@@ -162,7 +163,10 @@ pub fn linear(
         error,
     };
     let file = outputs::begin(path, overwrite)?;
-    let mut sink = FitsWriter::create(file, size, 3, Depth::Float, cards).map_err(wrong)?;
+    let mut sink = Counted {
+        file: FitsWriter::create(file, size, 3, Depth::Float, cards).map_err(wrong)?,
+        valued: [false; 3],
+    };
     let progress = Progress::begin("merge", 1, common);
     let budget = Budget {
         bytes: common.memory,
@@ -171,7 +175,26 @@ pub fn linear(
         progress.of(done, all);
     })
     .map_err(|e| outputs::stopped(e, |input| inputs.frames[list[input]].name(), path))?;
-    sink.complete().map_err(wrong)
+    let names = ["red", "green", "blue"];
+    if let Some(empty) = sink.valued.iter().position(|has| !has) {
+        return Err(Trouble::EmptyChannel(names[empty]));
+    }
+    sink.file.complete().map_err(wrong)
+}
+
+/// A file whose channels are asked whether any pixel of theirs has a value.
+struct Counted {
+    file: FitsWriter,
+    valued: [bool; 3],
+}
+
+impl TileSink for Counted {
+    fn put(&mut self, rect: Rect, planes: &[&[f32]]) -> Result<(), DoorError> {
+        for (has, plane) in self.valued.iter_mut().zip(planes) {
+            *has |= plane.iter().any(|v| v.is_finite());
+        }
+        self.file.put(rect, planes)
+    }
 }
 
 /// Stars on which two frames are compared, at the most.

@@ -7,6 +7,7 @@ use serde::Serialize;
 
 use super::linear::LinearFile;
 use crate::account::{Clock, Output, Stage, round};
+use crate::foreign::name_of;
 use crate::terminal::written;
 
 /// The account of `finish`.
@@ -63,7 +64,7 @@ pub fn account(
         command: "finish",
         seconds,
         picture: PictureRow {
-            file: linear.path.display().to_string(),
+            file: name_of(&linear.path),
             width: size.width(),
             height: size.height(),
             kept: [rect.x as usize, rect.y as usize, rect.width, rect.height],

@@ -5,6 +5,8 @@ use std::path::Path;
 use jigsawa_core::finish::white::{Index, KnownStar};
 use jigsawa_core::wcs::Sky;
 
+use jigsawa_formats::inputs;
+
 use crate::tell::Trouble;
 
 /// Names of a column, any of them, in any case; degrees and magnitudes.
@@ -33,43 +35,47 @@ const COLOURS: [Colour; 2] = [
     },
 ];
 
-/// Reads the catalogue. Lines without a colour are passed over.
+/// Reads the catalogue.
 pub fn read(file: &Path) -> Result<(Vec<KnownStar>, Index), Trouble> {
-    let wrong = |error: String| Trouble::StarList {
-        file: file.to_owned(),
-        error,
-    };
+    inputs::read_text(file)
+        .map_err(|e| e.to_string())
+        .and_then(|text| parse(&text))
+        .map_err(|error| Trouble::StarList {
+            file: file.to_owned(),
+            error,
+        })
+}
+
+/// Stars and the kind of their colours. Lines without a colour are passed over.
+fn parse(text: &str) -> Result<(Vec<KnownStar>, Index), String> {
     let mut reader = csv::ReaderBuilder::new()
         .comment(Some(b'#'))
         .trim(csv::Trim::All)
         .flexible(true)
-        .from_path(file)
-        .map_err(|e| wrong(e.to_string()))?;
+        .from_reader(text.as_bytes());
     let names: Vec<String> = reader
         .headers()
-        .map_err(|e| wrong(e.to_string()))?
+        .map_err(|e| e.to_string())?
         .iter()
         .map(str::to_lowercase)
         .collect();
     let column = |known: &[&str]| names.iter().position(|n| known.contains(&n.as_str()));
     let (Some(ra), Some(dec)) = (column(&RA), column(&DEC)) else {
-        return Err(wrong(
-            "it has no columns 'ra' and 'dec', in degrees".to_owned(),
-        ));
+        return Err("it has no columns 'ra' and 'dec', in degrees".to_owned());
     };
     let found = COLOURS.iter().find_map(|c| {
         let (blue, red) = (column(c.blue)?, column(c.red)?);
         Some((blue, red, column(c.bright).unwrap_or(red), c.index))
     });
     let Some((blue, red, bright, index)) = found else {
-        return Err(wrong(
+        return Err(
             "it has no pair of columns that tells colours: 'B' and 'V', or 'BP' and 'RP'"
                 .to_owned(),
-        ));
+        );
     };
     let mut stars = Vec::new();
     for (i, line) in reader.records().enumerate() {
-        let line = line.map_err(|e| wrong(format!("line {}: {e}", i + 2)))?;
+        let line = line.map_err(|e| format!("line {}: {e}", i + 2))?;
         let number = |c: usize| {
             line.get(c)
                 .and_then(|t| t.parse::<f64>().ok())
@@ -89,7 +95,27 @@ pub fn read(file: &Path) -> Result<(Vec<KnownStar>, Index), Trouble> {
         }
     }
     if stars.is_empty() {
-        return Err(wrong("no line has a place and a colour".to_owned()));
+        return Err("no line has a place and a colour".to_owned());
     }
     Ok((stars, index))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use jigsawa_sky::garble::{Garble, runs};
+
+    #[test]
+    fn spoilt_catalogues_are_read_or_refused() {
+        let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/corpus/catalogues");
+        let mut garble = Garble::of_folder(&folder);
+        let (runs, mut taken) = (runs(5_000), 0);
+        for number in 0..runs {
+            if let Ok((stars, _)) = parse(&garble.text(number)) {
+                assert!(!stars.is_empty() && stars.iter().all(|s| s.at.ra_deg.is_finite()));
+                taken += 1;
+            }
+        }
+        assert!(taken > runs / 20, "{taken} of {runs}");
+    }
 }

@@ -1,7 +1,7 @@
 //! Frames sorted into sets: one for each filter, the longest exposure first.
 
 use jigsawa_core::filter::Filter;
-use jigsawa_core::layout::Layout;
+use jigsawa_core::layout::{Layout, LayoutFrame};
 use jigsawa_core::verdict::Verdict;
 
 use crate::cli::HdrArgs;
@@ -74,8 +74,8 @@ pub fn sets(frames: &[Frame], layout: Option<&Layout>) -> Vec<Set> {
     all
 }
 
-/// Checks that there is something to merge, before any work.
-pub fn check(frames: &[Frame], sets: &[Set]) -> Result<(), Trouble> {
+/// Checks that there is something to merge: before any work, and again when the layout tells which frames have a place.
+pub fn check(frames: &[Frame], sets: &[Set], layout: Option<&Layout>) -> Result<(), Trouble> {
     let unknown: Vec<String> = frames
         .iter()
         .filter(|f| f.facts.exposure_s.is_none())
@@ -88,7 +88,15 @@ pub fn check(frames: &[Frame], sets: &[Set]) -> Result<(), Trouble> {
         let each = sets
             .iter()
             .map(|s| (s.filter.name().to_owned(), frames[s.frames[0]].name()));
-        return Err(Trouble::OneExposure(each.collect()));
+        let reason = |f: &LayoutFrame| Some((f.file.clone(), f.verdict.reason()?.to_owned()));
+        return Err(Trouble::OneExposure {
+            sets: each.collect(),
+            left_out: layout
+                .iter()
+                .flat_map(|l| &l.frames)
+                .filter_map(reason)
+                .collect(),
+        });
     }
     if let Some(set) = sets.iter().find(|s| s.frames.len() > MOST) {
         return Err(Trouble::ManyExposures {

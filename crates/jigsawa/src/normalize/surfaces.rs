@@ -11,6 +11,7 @@ use jigsawa_formats::fits::{Cards, Depth, FitsWriter};
 
 use crate::account::Output;
 use crate::frames::{Frame, stem};
+use crate::outputs::are_free;
 use crate::outputs::{begin, creator_card, make_folder, sky_cards};
 use crate::tell::Trouble;
 
@@ -30,12 +31,7 @@ pub fn surfaces_are_new(folder: &Path, frames: &[Frame], overwrite: bool) -> Res
     let all = frames
         .iter()
         .flat_map(|f| ["surface", "gain"].map(|what| target(folder, f, what)));
-    let there: Vec<PathBuf> = all.filter(|p| p.exists()).collect();
-    if there.is_empty() || overwrite {
-        Ok(())
-    } else {
-        Err(Trouble::Exist(there))
-    }
+    are_free(&all.collect::<Vec<_>>(), overwrite)
 }
 
 /// Writes the surface of each used frame as `FOLDER/<the file's stem>-surface.fits`, in the reference's units;

@@ -59,7 +59,7 @@ fn frame(night: &Night, i: usize) -> FrameData {
     // Places of the best frame count from its first row, the picture from its top.
     let up = if upside_down { -1.0 } else { 1.0 };
     FrameData {
-        file: night.files[i].relative.display().to_string(),
+        file: night.files[i].name.clone(),
         kind: facts.kind.name(),
         filter: filter_label(facts).unwrap_or_else(|| "no filter".to_owned()),
         used: judged.verdict == Verdict::Used,

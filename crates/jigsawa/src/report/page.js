@@ -164,10 +164,10 @@
   const tell = () => {
     const out = frames.map((f, i) => i).filter(i => marked.has(i)), lights = frames.filter(f => f.kind === "light").length;
     $("chosen").textContent = `${lights - out.length} of ${lights} lights are used, ${out.length} left out.`;
-    // Inside of a shell's double quotes; a name with an apostrophe needs the other quotes there.
-    const quoted = name => name.includes("'") ? `\\"${name}\\"` : `'${name}'`;
+    // A name is quoted for the rule, and the rule for the shell: in single quotes nothing has a meaning.
+    const quoted = name => name.includes("\"") ? `'${name}'` : `"${name}"`;
     const rule = out.map(i => `file != ${quoted(frames[i].file)}`).join(" and ") || "1";
-    $("keep").value = `--keep "${rule}"`;
+    $("keep").value = `--keep '${rule.replaceAll("'", "'\\''")}'`;
   };
   $("back").addEventListener("click", () => go(-1));
   $("next").addEventListener("click", () => go(1));

@@ -1,6 +1,5 @@
 //! The page's markup.
 
-use std::fs::File;
 use std::io::{BufWriter, Write};
 use std::path::Path;
 
@@ -68,8 +67,14 @@ pub fn write(
             error,
         },
     };
-    let out = File::create(file.path()).map_err(failed)?;
-    pieces(BufWriter::new(out), title, night, store, way).map_err(failed)?;
+    let out = file.file().map_err(|error| Trouble::Write {
+        file: path.to_owned(),
+        error,
+    })?;
+    let mut out = BufWriter::new(out);
+    pieces(&mut out, title, night, store, way)
+        .and_then(|()| out.flush())
+        .map_err(failed)?;
     Ok(file)
 }
 
@@ -130,7 +135,7 @@ fn pieces(
 }
 
 fn name(night: &Night, i: usize) -> String {
-    night.files[i].relative.display().to_string()
+    night.files[i].name.clone()
 }
 
 fn heading(title: &str, night: &Night) -> Markup {
@@ -186,7 +191,7 @@ fn said(night: &Night) -> Markup {
                         }
                     }
                     @for (file, why) in &night.unreadable {
-                        li { (file.relative.display()) " " span.out { "left out" } ": it cannot be read: " (why) }
+                        li { (file.name) " " span.out { "left out" } ": it cannot be read: " (why) }
                     }
                 }
             }

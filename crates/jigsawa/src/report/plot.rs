@@ -145,7 +145,7 @@ pub fn plot(
         return String::new();
     }
     let name = |d: &Dot| {
-        let file = night.files[d.file].relative.display().to_string();
+        let file = night.files[d.file].name.clone();
         let text = format!(
             "{file}: {quantity} {}{}",
             q.shown_number(d.y / percent),

@@ -1,13 +1,11 @@
 //! A page as a file.
 
-use std::fs;
 use std::path::Path;
 
-use jigsawa_formats::error::FileError;
 use jigsawa_formats::whole::Unfinished;
 use maud::{DOCTYPE, Markup, PreEscaped, html};
 
-use crate::outputs::begin;
+use crate::outputs::filled;
 use crate::tell::Trouble;
 
 const STYLE: &str = include_str!("page.css");
@@ -33,13 +31,5 @@ pub fn whole(title: &str, style: &str, body: &Markup) -> Markup {
 
 /// Writes a page, under a temporary name still.
 pub fn save(path: &Path, page: Markup, overwrite: bool) -> Result<Unfinished, Trouble> {
-    let file = begin(path, overwrite)?;
-    fs::write(file.path(), page.into_string()).map_err(|error| Trouble::Write {
-        file: path.to_owned(),
-        error: FileError::Io {
-            doing: "cannot write the page",
-            error,
-        },
-    })?;
-    Ok(file)
+    filled(path, page.into_string().as_bytes(), overwrite)
 }

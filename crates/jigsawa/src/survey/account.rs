@@ -8,6 +8,7 @@ use serde::Serialize;
 
 use super::night::Night;
 use crate::account::{Clock, Ending, Output, Reference, Stage, round};
+use crate::foreign::name_of;
 
 /// What a survey says.
 #[derive(Debug, Serialize)]
@@ -91,7 +92,7 @@ impl SurveyRow {
             quantities.insert(q.name.to_owned(), value);
         }
         Self {
-            file: night.files[i].path.display().to_string(),
+            file: name_of(&night.files[i].path),
             kind: Some(facts.kind.name()),
             master: Some(facts.master),
             filter: filter_label(facts),
@@ -190,7 +191,7 @@ impl SurveyAccount {
             night
                 .unreadable
                 .iter()
-                .map(|(f, why)| SurveyRow::unreadable(&f.path.display().to_string(), why)),
+                .map(|(f, why)| SurveyRow::unreadable(&name_of(&f.path), why)),
         );
         let mut warnings = night.events();
         for f in &frames {
@@ -208,7 +209,7 @@ impl SurveyAccount {
             seconds,
             measured,
             reference: night.reference.as_ref().map(|(i, why)| Reference {
-                file: night.files[*i].path.display().to_string(),
+                file: name_of(&night.files[*i].path),
                 plane: None,
                 why: why.clone(),
             }),

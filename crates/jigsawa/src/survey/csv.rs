@@ -8,6 +8,7 @@ use jigsawa_formats::whole::Unfinished;
 
 use super::account::verdict_word;
 use super::night::Night;
+use crate::foreign::table_cell;
 use crate::outputs::begin;
 use crate::tell::Trouble;
 
@@ -19,7 +20,10 @@ pub fn write(path: &Path, night: &Night, overwrite: bool) -> Result<Unfinished, 
         file: path.to_owned(),
         error: FileError::Picture(e.to_string()),
     };
-    let mut out = csv::Writer::from_path(file.path()).map_err(|e| failed(&e))?;
+    let mut out = csv::Writer::from_writer(file.file().map_err(|error| Trouble::Write {
+        file: path.to_owned(),
+        error,
+    })?);
     let head = QUANTITIES.iter().map(|q| q.name);
     out.write_record(head.chain(["date", "verdict", "reason", "doubts"]))
         .map_err(|e| failed(&e))?;
@@ -30,7 +34,7 @@ pub fn write(path: &Path, night: &Night, overwrite: bool) -> Result<Unfinished, 
             .iter()
             .map(|q| match (q.of)(&known) {
                 Some(Value::Number(v)) => fixed(v, q.digits + 1),
-                Some(Value::Words(text)) => text,
+                Some(Value::Words(text)) => table_cell(&text).into_owned(),
                 None => String::new(),
             })
             .collect();
@@ -42,7 +46,7 @@ pub fn write(path: &Path, night: &Night, overwrite: bool) -> Result<Unfinished, 
     }
     for (file, why) in &night.unreadable {
         let mut row = vec![String::new(); QUANTITIES.len() + 4];
-        row[0] = file.relative.display().to_string();
+        row[0] = table_cell(&file.name).into_owned();
         "left out".clone_into(&mut row[QUANTITIES.len() + 1]);
         row[QUANTITIES.len() + 2] = format!("it cannot be read: {why}");
         out.write_record(&row).map_err(|e| failed(&e))?;

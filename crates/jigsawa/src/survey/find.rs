@@ -6,6 +6,7 @@ use std::path::{Component, Path, PathBuf};
 use globset::GlobBuilder;
 use walkdir::WalkDir;
 
+use crate::foreign::name_of;
 use crate::tell::Trouble;
 
 /// A file to be surveyed.
@@ -15,6 +16,18 @@ pub struct FoundFile {
     pub path: PathBuf,
     /// Its place below the folder that was named, or its name: what it is called in a folder of copies.
     pub relative: PathBuf,
+    /// The same as text.
+    pub name: String,
+}
+
+impl FoundFile {
+    fn new(path: PathBuf, relative: PathBuf) -> Self {
+        Self {
+            name: name_of(&relative),
+            path,
+            relative,
+        }
+    }
 }
 
 const ENDINGS: [&str; 9] = [
@@ -45,10 +58,8 @@ pub fn find(arguments: &[PathBuf], apart: &[&Path]) -> Result<Vec<FoundFile>, Tr
             }
             files
         } else if argument.exists() || !is_pattern(argument) {
-            vec![FoundFile {
-                relative: argument.file_name().map(PathBuf::from).unwrap_or_default(),
-                path: argument.clone(),
-            }]
+            let name = argument.file_name().map(PathBuf::from);
+            vec![FoundFile::new(argument.clone(), name.unwrap_or_default())]
         } else {
             matching(argument)?
         };
@@ -88,14 +99,9 @@ fn below(folder: &Path, top: &Path, wanted: &dyn Fn(&Path) -> bool) -> (Vec<Foun
             continue;
         }
         if wanted(entry.path()) {
-            files.push(FoundFile {
-                relative: entry
-                    .path()
-                    .strip_prefix(top)
-                    .unwrap_or(entry.path())
-                    .to_owned(),
-                path: entry.into_path(),
-            });
+            let relative = entry.path().strip_prefix(top).unwrap_or(entry.path());
+            let relative = relative.to_owned();
+            files.push(FoundFile::new(entry.into_path(), relative));
         } else {
             others += 1;
         }

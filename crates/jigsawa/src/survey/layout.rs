@@ -7,13 +7,14 @@ use jigsawa_core::layout::{FORMAT, Layout, LayoutFrame, Measurements, Reference}
 use jigsawa_core::placement::Map;
 
 use super::night::Night;
+use crate::foreign::name_of;
 use crate::tell::Trouble;
 
 /// The layout: lights only, none of them placed yet, on the grid of the proposed reference.
 pub fn layout(night: &Night) -> Result<Layout, Trouble> {
     let (reference, why) = night.reference.as_ref().ok_or(Trouble::NoReference)?;
     let facts = &night.facts[*reference];
-    let name = |i: usize| night.files[i].path.display().to_string();
+    let name = |i: usize| name_of(&night.files[i].path);
     let canvas = Canvas::new(
         Extent::Reference,
         Grid::REFERENCE,

@@ -197,7 +197,7 @@ impl Night {
     /// Everything known of one file.
     pub fn known_of(&self, i: usize) -> Known<'_> {
         Known {
-            file: self.files[i].relative.to_str().unwrap_or_default(),
+            file: &self.files[i].name,
             facts: &self.facts[i],
             night: self.nights[i].as_deref(),
             measures: self.measures[i].as_ref(),
@@ -216,7 +216,7 @@ impl Night {
 
     /// What the user should know that is no matter of a single frame.
     pub fn events(&self) -> Vec<String> {
-        let name = |i: usize| self.files[i].relative.display().to_string();
+        let name = |i: usize| self.files[i].name.clone();
         self.flips
             .iter()
             .map(|(a, b, turn)| {

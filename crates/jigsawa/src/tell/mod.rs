@@ -22,7 +22,7 @@ use jigsawa_core::survey::condition::ConditionError;
 use jigsawa_formats::error::FileError;
 
 use crate::cli::Common;
-use crate::terminal::say;
+use crate::terminal::{complain, say};
 pub use hints::why_left_out;
 use sentences::tell;
 
@@ -114,7 +114,11 @@ pub enum Trouble {
     /// Frames whose exposure is not known.
     NoExposure(Vec<String>),
     /// One exposure of each filter, by filter and file.
-    OneExposure(Vec<(String, String)>),
+    OneExposure {
+        sets: Vec<(String, String)>,
+        /// Frames that could not be placed, and why.
+        left_out: Vec<(String, String)>,
+    },
     /// More exposures than can be merged.
     ManyExposures {
         filter: String,
@@ -181,11 +185,18 @@ pub enum Trouble {
     /// A layout whose frames are not placed yet.
     NotPlaced(PathBuf),
     /// A frame that is in the layout already.
-    InTheLayout { layout: PathBuf, file: String },
+    InTheLayout {
+        layout: PathBuf,
+        file: String,
+        /// What the layout calls it.
+        known: String,
+    },
     /// A layout among several arguments.
     LayoutAlone,
     /// Results that exist already.
     Exist(Vec<PathBuf>),
+    /// A result that would replace a file that is read.
+    IsInput { output: PathBuf, input: PathBuf },
     /// A folder that takes no files.
     Folder {
         folder: PathBuf,
@@ -202,6 +213,8 @@ pub enum Trouble {
     },
     /// The result has no pixel with all channels.
     Nothing,
+    /// A channel has no value in any pixel.
+    EmptyChannel(&'static str),
     /// Nothing to survey in a place.
     NoFrames { place: String, others: usize },
     /// A pattern that cannot be understood.
@@ -263,6 +276,18 @@ pub enum Trouble {
         error: String,
         done: usize,
         of: usize,
+        /// Where it is written down what is still to be moved.
+        journal: Option<PathBuf>,
+    },
+    /// Another run moves files into this folder.
+    MovesUnderWay(PathBuf),
+    /// What an interrupted run has written down of its moves cannot be read.
+    Journal { file: PathBuf, error: String },
+    /// Whatever stopped a command after it had moved originals.
+    AfterMoving {
+        moved: usize,
+        folder: PathBuf,
+        trouble: Box<Trouble>,
     },
 }
 
@@ -293,9 +318,9 @@ pub fn failure(trouble: &Trouble, common: &Common) -> ExitCode {
         });
         say(&format!("{error:#}"));
     } else {
-        eprintln!("jigsawa: {}", told.message);
+        complain(&format!("jigsawa: {}", told.message));
         if let Some(hint) = told.hint {
-            eprintln!("{hint}");
+            complain(&hint);
         }
     }
     ExitCode::from(trouble.exit_code())
@@ -334,6 +359,7 @@ impl Trouble {
             | Self::OutsideOf { .. }
             | Self::CaptionField(_)
             | Self::Ending(_)
+            | Self::IsInput { .. }
             | Self::Name(_) => 2,
             _ => 1,
         }

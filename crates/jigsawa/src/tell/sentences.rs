@@ -248,9 +248,10 @@ pub(super) fn tell(trouble: &Trouble) -> Told {
         ))
         .on(file.display().to_string())
         .mend(format!("Register its frames first: jigsawa register {} --out FOLDER", file.display())),
-        Trouble::InTheLayout { layout, file } => plain(format!(
-            "'{file}' stands in the layout '{}' already",
-            layout.display()
+        Trouble::InTheLayout { layout, file, known } => plain(format!(
+            "'{file}' stands in the layout '{}' already{}",
+            layout.display(),
+            if file == known { String::new() } else { format!(", as '{known}'") }
         ))
         .on(file.clone())
         .mend("Give only the frames that are new."),
@@ -262,6 +263,16 @@ pub(super) fn tell(trouble: &Trouble) -> Told {
             plain(format!("{} {verb} already", list(&names)))
                 .on(files[0].display().to_string())
                 .mend("Nothing was changed. Use --overwrite, or another --name or --out.")
+        }
+        Trouble::IsInput { output, input } => {
+            let same = if output == input {
+                String::new()
+            } else {
+                format!(" (it is the same file as '{}')", input.display())
+            };
+            plain(format!("'{}' is read by this command{same}: it cannot be its result, too", output.display()))
+                .on(output.display().to_string())
+                .mend("Nothing was changed. An input is never written over: use another --name or --out.")
         }
         Trouble::OutsideOf { option, rect: [x, y, w, h], file, size } => plain(format!(
             "{option} {x},{y},{w},{h} reaches over the edges of '{file}', which has {} x {} pixels",
@@ -295,7 +306,7 @@ pub(super) fn tell(trouble: &Trouble) -> Told {
         .on(folder.display().to_string())
         .mend("Use a folder that you may write into: --out FOLDER"),
         Trouble::Name(name) => plain(format!("'{name}' cannot be part of a file's name"))
-            .mend("Use letters, digits, - and _ in --name."),
+            .mend("Use letters, digits, - and _ in --name, 150 at most."),
         Trouble::Write { file, error } => {
             plain(format!("'{}' cannot be written: {error}", file.display()))
                 .on(file.display().to_string())
@@ -312,11 +323,15 @@ pub(super) fn tell(trouble: &Trouble) -> Told {
         ))
         .on(files[0].clone())
         .mend(format!("Say how many seconds: --exposure {}=SECONDS", files[0])),
-        Trouble::OneExposure(sets) => {
+        Trouble::OneExposure { sets, left_out } => {
             let each: Vec<String> = sets.iter().map(|(filter, file)| format!("{filter} ('{file}')")).collect();
-            plain(format!("there is only one exposure of {}: nothing to merge", list(&each)))
-                .on(sets[0].1.clone())
-                .mend(if sets.len() > 1 {
+            let lost: Vec<String> = left_out.iter().map(|(file, why)| format!("'{file}' is left out: {why}")).collect();
+            let because = if lost.is_empty() { String::new() } else { format!(". {}", lost.join(". ")) };
+            plain(format!("there is only one exposure of {}: nothing to merge{because}", list(&each)))
+                .on(left_out.first().map_or_else(|| sets[0].1.clone(), |(file, _)| file.clone()))
+                .mend(if !left_out.is_empty() {
+                    "Say what you know of its place: --hint and --pair of jigsawa register; its layout goes on here."
+                } else if sets.len() > 1 {
                     "Are the filters right? --filter NAME=FRAME says what a frame's is. Filters are merged by compose, exposures of one filter by hdr."
                 } else {
                     "Give two or more exposures of the same filter."
@@ -409,13 +424,41 @@ pub(super) fn tell(trouble: &Trouble) -> Told {
         ))
         .on(file.clone())
         .mend("Their stars do not match either, so they cannot be compared; use --together."),
-        Trouble::Carry { from, to, error, done, of } => plain(format!(
+        Trouble::MovesUnderWay(folder) => plain(format!(
+            "another run moves frames to '{}' just now",
+            folder.display()
+        ))
+        .on(folder.display().to_string())
+        .mend("Nothing was moved. Wait until it has ended, and run this again."),
+        Trouble::Journal { file, error } => plain(format!(
+            "an interrupted run has left '{}', in which stands what it wanted to move, and which cannot be read: {error}",
+            file.display()
+        ))
+        .on(file.display().to_string())
+        .mend("Nothing was moved. Look where the frames are; then remove that file."),
+        Trouble::AfterMoving { moved, folder, trouble } => {
+            let Told { message, file, hint } = tell(trouble);
+            Told {
+                message: format!("{message}; {moved} frames were moved to '{}' before", folder.display()),
+                file,
+                hint,
+            }
+        }
+        Trouble::Carry { from, to, error, done, of, journal } => plain(format!(
             "'{}' cannot become '{}': {error}",
             from.display(),
             to.display()
         ))
         .on(from.display().to_string())
-        .mend(format!("{done} of {of} frames were done before; none is lost. Mend the cause and run it again with another folder.")),
+        .mend(match journal {
+            Some(journal) => format!(
+                "{done} of {of} frames were done before; none is lost, and what is still to go where stands in '{}'. Mend the cause and run the same command again: it goes on from there.",
+                journal.display()
+            ),
+            None => format!("{done} of {of} frames were done before. Mend the cause and run the same command again: what is copied stays."),
+        }),
+        Trouble::EmptyChannel(name) => plain(format!("no pixel of the {name} channel has a value: the composite is empty"))
+            .mend("Either its mix leaves the range of numbers, as in (1e15*Ha)^3, or its frames show nothing of the canvas: --canvas union."),
         Trouble::Nothing => plain("the frames share no pixel: the composite is empty".to_owned())
             .mend("Use --canvas union, and check that the frames show the same field."),
     }

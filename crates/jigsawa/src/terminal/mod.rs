@@ -10,19 +10,39 @@ pub use table::account_text;
 
 use std::fmt::Write as _;
 use std::io::{IsTerminal, Write};
+use std::sync::{Mutex, PoisonError};
 
 use tracing::level_filters::LevelFilter;
 
 use crate::account::{Account, Output, Stage};
 use crate::cli::Common;
+use crate::foreign::readable;
 
-/// Prints on standard output. A reader that has gone away (`| head`) is no error, and nobody is left
-/// to tell of another.
+/// What keeps standard output from taking what is said.
+static UNSAID: Mutex<Option<std::io::Error>> = Mutex::new(None);
+
+/// Prints on standard output; what steers a terminal is taken out of it. What cannot be printed is told by [`unsaid`].
 pub fn say(text: &str) {
     let mut out = std::io::stdout().lock();
-    if let Err(e) = writeln!(out, "{text}").and_then(|()| out.flush()) {
-        tracing::debug!("standard output takes no more: {e}");
+    if let Err(e) = writeln!(out, "{}", readable(text)).and_then(|()| out.flush()) {
+        *UNSAID.lock().unwrap_or_else(PoisonError::into_inner) = Some(e);
     }
+}
+
+/// Prints on standard error.
+pub fn complain(text: &str) {
+    // Nobody is left to tell of a failure here.
+    let _ = writeln!(std::io::stderr(), "{}", readable(text));
+}
+
+/// Why standard output has not taken all: a full disk, not a reader that has gone away (`| head`), who has all that was
+/// wanted.
+pub fn unsaid() -> Option<std::io::Error> {
+    let unsaid = UNSAID
+        .lock()
+        .unwrap_or_else(PoisonError::into_inner)
+        .take()?;
+    (unsaid.kind() != std::io::ErrorKind::BrokenPipe).then_some(unsaid)
 }
 
 /// What was written and how long it took, as the last lines of an account.
@@ -71,11 +91,21 @@ pub fn start_log(common: &Common) {
         .init();
 }
 
-/// Sets the number of threads of all parallel work.
+/// Threads for each core that are taken at most, and how many at least where they are asked for: more only wait for each
+/// other, and each has a stack and buffers of its own.
+const THREADS_A_CORE: usize = 4;
+const THREADS_AT_LEAST: usize = 16;
+
+/// Sets the number of threads of all parallel work. Says when it is fewer than were asked for.
 pub fn set_threads(threads: Option<u16>) -> Result<(), rayon::ThreadPoolBuildError> {
     let mut pool = rayon::ThreadPoolBuilder::new();
-    if let Some(n) = threads {
-        pool = pool.num_threads(usize::from(n));
+    if let Some(n) = threads.map(usize::from) {
+        let cores = std::thread::available_parallelism().map_or(1, usize::from);
+        let most = (THREADS_A_CORE * cores).max(THREADS_AT_LEAST);
+        if n > most {
+            tracing::warn!("--threads {n}: {most} are used, as more do not help on {cores} cores");
+        }
+        pool = pool.num_threads(n.min(most));
     }
     pool.build_global()
 }

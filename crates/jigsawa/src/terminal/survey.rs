@@ -89,7 +89,7 @@ pub fn survey_text(night: &Night, look: &Look) -> String {
     for i in 0..night.files.len() {
         // Lights say it in the table.
         if night.facts[i].kind != Kind::Light {
-            let name = night.files[i].relative.display();
+            let name = &night.files[i].name;
             let judged = &night.judged[i];
             for text in judged
                 .verdict
@@ -109,11 +109,7 @@ pub fn survey_text(night: &Night, look: &Look) -> String {
         );
     }
     if let Some((i, why)) = &night.reference {
-        let _ = writeln!(
-            out,
-            "reference  {} ({why})",
-            night.files[*i].relative.display()
-        );
+        let _ = writeln!(out, "reference  {} ({why})", night.files[*i].name);
     }
     out
 }

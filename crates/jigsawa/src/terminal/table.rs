@@ -1,5 +1,6 @@
 //! The account as text.
 
+use std::borrow::Cow;
 use std::fmt::Write as _;
 
 use comfy_table::{CellAlignment, ContentArrangement, Table, presets};
@@ -8,6 +9,7 @@ use jigsawa_core::matching::FoundBy;
 
 use super::written;
 use crate::account::{Account, FrameRow};
+use crate::foreign::shell_word;
 use crate::mosaic::MosaicAccount;
 
 /// The account as text.
@@ -129,16 +131,20 @@ fn next(a: &Account) -> Option<String> {
     } else {
         folder
     };
-    Some(format!("jigsawa finish {linear} --out {folder}"))
+    Some(format!(
+        "jigsawa finish {} --out {}",
+        shell_word(linear),
+        shell_word(&folder)
+    ))
 }
 
 /// Several merged filters go on to a colour picture.
 fn after_hdr(a: &Account) -> Option<String> {
-    let merged: Vec<&str> = a
+    let merged: Vec<Cow<'_, str>> = a
         .outputs
         .iter()
         .filter(|o| o.kind == crate::commands::HDR_FRAME)
-        .map(|o| o.file.as_str())
+        .map(|o| shell_word(&o.file))
         .collect();
     let coloured = a.outputs.iter().any(|o| o.kind.starts_with("linear"));
     (merged.len() > 1 && !coloured)
@@ -147,9 +153,9 @@ fn after_hdr(a: &Account) -> Option<String> {
 
 /// A plan goes on to the mosaic, mosaics of several filters to a colour picture, one alone to be finished.
 fn after_mosaic(a: &Account) -> Option<String> {
-    let of_kind = |kind: &str| -> Vec<&str> {
+    let of_kind = |kind: &str| -> Vec<Cow<'_, str>> {
         let all = a.outputs.iter().filter(|o| o.kind == kind);
-        all.map(|o| o.file.as_str()).collect()
+        all.map(|o| shell_word(&o.file)).collect()
     };
     let joined = of_kind(crate::commands::MOSAIC_FRAME);
     match joined.as_slice() {

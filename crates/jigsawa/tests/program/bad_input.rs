@@ -92,11 +92,6 @@ fn every_kind_of_bad_input_is_said_with_the_way_out() {
             ],
         ),
         (
-            "ha.fits ha.fits oiii.fits --palette HOO",
-            2,
-            &["'ha.fits' is given twice"],
-        ),
-        (
             "ha.fits oiii.fits --palette SHO",
             1,
             &["the palette SHO needs SII", "only Ha, OIII", "HOO"],

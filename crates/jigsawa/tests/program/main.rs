@@ -3,8 +3,10 @@
 mod bad_input;
 mod compose;
 mod demo;
+mod faults;
 mod finish;
 mod hdr;
+mod hostile;
 mod mosaic;
 mod night;
 mod normalize;

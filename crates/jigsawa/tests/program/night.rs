@@ -289,14 +289,33 @@ impl Night {
 
     /// Runs the program in the night's folder with these words.
     pub fn run_words(&self, words: &[&str]) -> Run {
-        let output = Command::cargo_bin("jigsawa")
-            .unwrap()
-            .args(words)
-            .current_dir(self.folder.path())
-            .output()
-            .unwrap();
+        self.run_with(words, |c| c)
+    }
+
+    /// The same in surroundings of the test's own.
+    pub fn run_with(
+        &self,
+        words: &[&str],
+        surroundings: impl FnOnce(&mut Command) -> &mut Command,
+    ) -> Run {
+        let mut command = Command::cargo_bin("jigsawa").unwrap();
+        command.args(words);
+        surroundings(&mut command);
+        self.output_of(&mut command, words.join(" "))
+    }
+
+    /// Runs a shell's line, in which `"$0"` is the program.
+    pub fn shell(&self, line: &str) -> Run {
+        let program = assert_cmd::cargo::cargo_bin!("jigsawa");
+        let mut command = Command::new("bash");
+        command.args(["-c", line]).arg(program);
+        self.output_of(&mut command, line.to_owned())
+    }
+
+    fn output_of(&self, command: &mut Command, line: String) -> Run {
+        let output = command.current_dir(self.folder.path()).output().unwrap();
         Run {
-            line: words.join(" "),
+            line,
             status: output.status.code(),
             out: String::from_utf8(output.stdout).unwrap(),
             err: String::from_utf8(output.stderr).unwrap(),

@@ -131,8 +131,8 @@ fn nothing_is_written_over_inputs_or_results() {
     let night = Night::of_lines();
     night
         .run("register ha.fits oiii.fits --out w --write-frames . --overwrite")
-        .ends(1)
-        .says("exist already");
+        .ends(2)
+        .says("'./ha.fits' is read by this command (it is the same file as 'ha.fits')");
     night
         .run("register ha.fits oiii.fits --out w --name x")
         .success();

@@ -197,8 +197,13 @@ fn frames_are_copied_and_moved_only_when_asked_and_never_over_others() {
     assert!(same("n/a.fits", "good/a.fits"));
     night
         .run(&format!("survey n --out s --no-report {keep} --copy good"))
+        .success()
+        .says("copied 0 frames to good; 3 were there already");
+    std::fs::write(night.path("good/a.fits"), "another's").unwrap();
+    night
+        .run(&format!("survey n --out s --no-report {keep} --copy good"))
         .ends(1)
-        .says("3 files are in the way")
+        .says("1 files are in the way")
         .says("Nothing was copied");
     night
         .run(&format!(

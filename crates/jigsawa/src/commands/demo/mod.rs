@@ -16,6 +16,7 @@ use crate::account::{Clock, Ending, Output};
 use crate::cli::{Cli, Command, Common, DemoArgs};
 use crate::compose::{FLIP, SHEET};
 use crate::finish::finish_text;
+use crate::foreign::shell_word;
 use crate::tell::Trouble;
 use crate::terminal::{account_text, say};
 
@@ -157,14 +158,8 @@ fn examples(folder: &Path, to: &Path, overwrite: bool) -> Vec<Vec<String>> {
 
 /// A command line as one would type it.
 fn shown(words: &[String]) -> String {
-    let quoted = |w: &String| {
-        if w.contains([' ', '%']) {
-            format!("\"{w}\"")
-        } else {
-            w.clone()
-        }
-    };
-    words.iter().map(quoted).collect::<Vec<_>>().join(" ")
+    let quoted: Vec<_> = words.iter().map(|w| shell_word(w)).collect();
+    quoted.join(" ")
 }
 
 /// What a command of the example gave.

@@ -1,6 +1,5 @@
 //! What all made-up files have in common.
 
-use std::fs;
 use std::path::{Path, PathBuf};
 
 use jigsawa_core::doors::TileSink;
@@ -16,6 +15,7 @@ use jigsawa_sky::shot::{Shot, Taken};
 use jigsawa_sky::stars::Crowd;
 use serde_json::json;
 
+use crate::outputs::{are_free, filled};
 use crate::outputs::{begin, make_folder};
 use crate::tell::Trouble;
 
@@ -39,17 +39,9 @@ pub fn new_files<'a>(
     make_folder(folder)?;
     let paths: Vec<PathBuf> = names.map(|n| folder.join(n)).collect();
     let truth = folder.join(TRUTH);
-    let there: Vec<PathBuf> = paths
-        .iter()
-        .chain([&truth])
-        .filter(|p| p.exists())
-        .cloned()
-        .collect();
-    if there.is_empty() || overwrite {
-        Ok(paths)
-    } else {
-        Err(Trouble::Exist(there))
-    }
+    let all: Vec<&PathBuf> = paths.iter().chain([&truth]).collect();
+    are_free(&all, overwrite)?;
+    Ok(paths)
 }
 
 /// Writes what is true of a folder's frames.
@@ -59,14 +51,10 @@ pub fn write_truth(
     overwrite: bool,
 ) -> Result<(), Trouble> {
     let path = folder.join(TRUTH);
-    let file = begin(&path, overwrite)?;
     let text =
         serde_json::to_string(&json!({ "object": OBJECT, "frames": truths })).unwrap_or_default();
-    fs::write(file.path(), text).map_err(|error| Trouble::Folder {
-        folder: folder.to_owned(),
-        error,
-    })?;
-    file.finish()
+    filled(&path, text.as_bytes(), overwrite)?
+        .finish()
         .map_err(|error| Trouble::Write { file: path, error })?;
     Ok(())
 }
@@ -89,7 +77,7 @@ pub fn write_star_list(
         return Ok(());
     };
     let file = begin(&path, overwrite)?;
-    let mut out = csv::Writer::from_path(file.path()).map_err(|e| wrong(&e))?;
+    let mut out = csv::Writer::from_writer(file.file().map_err(|e| wrong(&e))?);
     out.write_record(["ra", "dec", "B", "V"])
         .map_err(|e| wrong(&e))?;
     for s in Crowd::lantern_reef().over(frame.shot.extent()) {

@@ -15,6 +15,7 @@ use serde::Serialize;
 use crate::account::{Clock, Ending, Output, Stage, round};
 use crate::cli::{Common, ShowArgs};
 use crate::frames::stem;
+use crate::outputs::are_free;
 use crate::outputs::{begin, make_folder, plain_name};
 use crate::tell::Trouble;
 use crate::terminal::{Progress, say};
@@ -66,10 +67,7 @@ pub fn show(args: &ShowArgs, common: &Common) -> Result<Ending, Trouble> {
     }
     let paths = names(args)?;
     make_folder(&args.output.out)?;
-    let there: Vec<PathBuf> = paths.iter().filter(|p| p.exists()).cloned().collect();
-    if !there.is_empty() && !args.output.overwrite {
-        return Err(Trouble::Exist(there));
-    }
+    are_free(&paths, args.output.overwrite)?;
     let progress = Progress::begin("frames", args.frames.len(), common);
     let mut shown = Vec::with_capacity(args.frames.len());
     for path in &args.frames {

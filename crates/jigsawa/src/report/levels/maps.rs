@@ -7,6 +7,7 @@ use jigsawa_core::space::{Point, Size};
 use maud::{Markup, html};
 
 use crate::report::page::base64;
+use crate::report::svg::escaped;
 
 /// Width of a map on the page.
 pub const WIDTH: f64 = 420.0;
@@ -149,8 +150,9 @@ pub fn image(p: &Picture, what: &str, sharp: bool) -> String {
         ""
     };
     format!(
-        "<image width=\"{WIDTH}\" height=\"HEIGHT\" preserveAspectRatio=\"none\" style=\"{style}\" href=\"data:image/png;base64,{}\"><title>{what}</title></image>",
-        base64(&png)
+        "<image width=\"{WIDTH}\" height=\"HEIGHT\" preserveAspectRatio=\"none\" style=\"{style}\" href=\"data:image/png;base64,{}\"><title>{}</title></image>",
+        base64(&png),
+        escaped(what)
     )
 }
 
@@ -160,8 +162,9 @@ pub fn photograph(p: &Picture, what: &str) -> String {
     let jpeg =
         jigsawa_formats::jpeg::grey(&grey, p.width(), p.height(), QUALITY).unwrap_or_default();
     format!(
-        "<image width=\"{WIDTH}\" height=\"HEIGHT\" preserveAspectRatio=\"none\" href=\"data:image/jpeg;base64,{}\"><title>{what}</title></image>",
-        base64(&jpeg)
+        "<image width=\"{WIDTH}\" height=\"HEIGHT\" preserveAspectRatio=\"none\" href=\"data:image/jpeg;base64,{}\"><title>{}</title></image>",
+        base64(&jpeg),
+        escaped(what)
     )
 }
 

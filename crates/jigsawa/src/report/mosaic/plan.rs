@@ -1,13 +1,11 @@
 //! The plan: outlines of all panels on the canvas, their names, and which are tied by how many stars.
 
 use std::collections::BTreeMap;
-use std::fs;
 use std::path::Path;
 
 use jigsawa_core::frame::RowOrder;
 use jigsawa_core::layout::PlacementRecord;
 use jigsawa_core::space::{CanvasPx, FramePx, Point};
-use jigsawa_formats::error::FileError;
 use jigsawa_formats::png;
 use jigsawa_formats::whole::Unfinished;
 
@@ -15,7 +13,7 @@ use super::marks::{Colour, Mark, Sheet};
 use crate::compose::file_name;
 use crate::frames::Frame;
 use crate::mosaic::{Placed, share};
-use crate::outputs::begin;
+use crate::outputs::filled;
 use crate::tell::Trouble;
 
 /// Colours of panels; they begin again after the last.
@@ -151,7 +149,7 @@ impl Plan {
 
     /// As a file of its own, under a temporary name still.
     pub fn drawing(&self, path: &Path, overwrite: bool) -> Result<Unfinished, Trouble> {
-        save(path, self.svg().as_bytes(), overwrite)
+        filled(path, self.svg().as_bytes(), overwrite)
     }
 
     /// As a picture.
@@ -162,7 +160,7 @@ impl Plan {
                 file: path.to_owned(),
                 error,
             })?;
-        save(path, &bytes, overwrite)
+        filled(path, &bytes, overwrite)
     }
 }
 
@@ -297,18 +295,6 @@ fn middle(points: &[(f64, f64)]) -> (f64, f64) {
         .iter()
         .fold((0.0, 0.0), |s, p| (s.0 + p.0, s.1 + p.1));
     (sum.0 / n, sum.1 / n)
-}
-
-fn save(path: &Path, bytes: &[u8], overwrite: bool) -> Result<Unfinished, Trouble> {
-    let file = begin(path, overwrite)?;
-    fs::write(file.path(), bytes).map_err(|error| Trouble::Write {
-        file: path.to_owned(),
-        error: FileError::Io {
-            doing: "cannot write the plan",
-            error,
-        },
-    })?;
-    Ok(file)
 }
 
 /// Do two middles lie askew to each other?

@@ -1,0 +1,684 @@
+//! What files, names, links, limits and other programs can do to a run: nothing hangs, nothing is lost, nothing that is
+//! read is written over.
+
+use std::fs;
+use std::io::Write;
+use std::path::Path;
+use std::time::Duration;
+
+use jigsawa_core::filter::Filter;
+use rstest::rstest;
+
+use crate::night::{Night, frame, plane};
+
+/// A header of these records and its padding.
+fn header(records: &[&str]) -> Vec<u8> {
+    let mut bytes: Vec<u8> = records
+        .iter()
+        .chain(&["END"])
+        .flat_map(|r| format!("{r:<80}").into_bytes())
+        .collect();
+    bytes.resize(bytes.len().next_multiple_of(2880), b' ');
+    bytes
+}
+
+fn floats(width: usize, height: usize, values: &[f32]) -> Vec<u8> {
+    let (w, h) = (format!("NAXIS1  = {width}"), format!("NAXIS2  = {height}"));
+    let mut bytes = header(&["SIMPLE  = T", "BITPIX  = -32", "NAXIS   = 2", &w, &h]);
+    bytes.extend(values.iter().flat_map(|v| v.to_be_bytes()));
+    bytes.resize(bytes.len().next_multiple_of(2880), 0);
+    bytes
+}
+
+fn zipped(bytes: &[u8]) -> Vec<u8> {
+    let mut out = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
+    out.write_all(bytes).unwrap();
+    out.finish().unwrap()
+}
+
+/// The bytes of a frame with its pixels changed.
+fn changed(night: &Night, name: &str, change: impl FnOnce(&mut [u8])) -> Vec<u8> {
+    let mut bytes = fs::read(night.path(name)).unwrap();
+    let end = bytes
+        .chunks(80)
+        .position(|r| r.starts_with(b"END "))
+        .unwrap();
+    let data = ((end + 1) * 80).next_multiple_of(2880);
+    change(&mut bytes[data..data + 560 * 420 * 4]);
+    bytes
+}
+
+fn swapped(pixels: &mut [u8]) {
+    for p in pixels.chunks_exact_mut(4) {
+        p.reverse();
+    }
+}
+
+/// Two bytes are lost on the way, in the middle.
+fn lost(pixels: &mut [u8]) {
+    let middle = pixels.len() / 2;
+    pixels.copy_within(middle + 2.., middle);
+}
+
+fn pair() -> Night {
+    Night::new()
+        .frame("ha.fits", frame(Filter::Ha, "Ha"))
+        .frame("r.fits", frame(Filter::R, "R").shifted(3.0, 2.0))
+}
+
+#[rstest]
+#[case::in_the_wrong_order_of_bytes(swapped)]
+#[case::with_two_bytes_lost(lost)]
+fn garbage_floats_are_refused_by_every_command_and_hang_none(#[case] spoil: fn(&mut [u8])) {
+    let night = pair();
+    let bytes = changed(&night, "ha.fits", spoil);
+    let night = night.file("x.fits", &bytes);
+    for line in [
+        "compose x.fits ha.fits --red Ha --green Ha --blue Ha",
+        "finish x.fits",
+        "stars x.fits",
+        "mosaic x.fits ha.fits r.fits",
+        "register x.fits ha.fits",
+        "show x.fits",
+    ] {
+        night
+            .run(&format!("{line} --out o"))
+            .ends(1)
+            .says("its numbers make no sense");
+    }
+    // Among good ones it costs itself.
+    let json = night
+        .run("survey . --out s --no-report --json")
+        .success()
+        .json();
+    let used = |f: &str| {
+        let rows = json["frames"].as_array().unwrap();
+        let row = rows
+            .iter()
+            .find(|r| r["file"].as_str().unwrap().ends_with(f));
+        row.unwrap()["verdict"] == "used"
+    };
+    assert!(used("ha.fits") && used("r.fits") && !used("x.fits"));
+}
+
+#[test]
+fn stars_on_a_sky_of_exactly_zero_are_registered() {
+    let night = pair();
+    let bytes = changed(&night, "r.fits", |pixels| {
+        for p in pixels.chunks_exact_mut(4) {
+            let v = f32::from_be_bytes([p[0], p[1], p[2], p[3]]) - 800.0;
+            p.copy_from_slice(&v.max(0.0).to_be_bytes());
+        }
+    });
+    let night = night.file("stars.fits", &bytes);
+    night
+        .run("register stars.fits ha.fits --out w --name x --json")
+        .success();
+    night.run("stars stars.fits --out p").success();
+}
+
+#[test]
+fn one_bad_file_is_a_row_with_its_reason_and_the_rest_is_surveyed() {
+    let table = |cards: &[&str]| {
+        let mut bytes = header(&["SIMPLE  = T", "BITPIX  = 8", "NAXIS   = 0"]);
+        let mut records = vec![
+            "XTENSION= 'BINTABLE'",
+            "BITPIX  = 8",
+            "NAXIS   = 2",
+            "NAXIS1  = 8",
+            "NAXIS2  = 10",
+            "PCOUNT  = 0",
+            "GCOUNT  = 1",
+            "TFIELDS = 1",
+            "TTYPE1  = 'COMPRESSED_DATA'",
+            "TFORM1  = '1PB(0)'",
+            "ZIMAGE  = T",
+            "ZCMPTYPE= 'RICE_1'",
+            "ZBITPIX = 16",
+            "ZNAXIS  = 2",
+        ];
+        records.extend(cards);
+        bytes.extend(header(&records));
+        bytes.resize(bytes.len() + 2880, 0);
+        bytes
+    };
+    let sky: Vec<f32> = (0..10_000)
+        .map(|i| 100.0 + (i * 7919 % 97) as f32 * 0.1)
+        .collect();
+    let mut bomb = floats(100, 100, &sky);
+    bomb.resize(bomb.len() + (64 << 20), 0);
+    let promise = header(&[
+        "SIMPLE  = T",
+        "BITPIX  = -32",
+        "NAXIS   = 2",
+        "NAXIS1  = 200000",
+        "NAXIS2  = 200000",
+    ]);
+    let night = pair()
+        .file("n/bomb.fits.gz", &zipped(&bomb))
+        .file("n/promise.fits.gz", &zipped(&promise))
+        .file(
+            "n/axes.fits",
+            &header(&["SIMPLE  = T", "BITPIX  = -32", "NAXIS   = 500"]),
+        )
+        .file(
+            "n/tile.fits.fz",
+            &table(&["ZNAXIS1 = 10", "ZNAXIS2 = 10", "ZTILE1  = 0", "ZTILE2  = 1"]),
+        )
+        .file("n/rows.fits.fz", &table(&["ZNAXIS1 = 10", "ZNAXIS2 = 99"]))
+        .file(
+            "n/huge.fits.fz",
+            &table(&[
+                "ZNAXIS1 = 200000",
+                "ZNAXIS2 = 200000",
+                "ZTILE1  = 200000",
+                "ZTILE2  = 20000",
+            ]),
+        )
+        .file("n/scale.fits", &{
+            let mut bytes = header(&[
+                "SIMPLE  = T",
+                "BITPIX  = 16",
+                "NAXIS   = 2",
+                "NAXIS1  = 60",
+                "NAXIS2  = 48",
+                "BSCALE  = 1E34",
+            ]);
+            bytes.extend((0..5760).map(|i| (i % 251) as u8));
+            bytes
+        });
+    fs::copy(night.path("ha.fits"), night.path("n/good.fits")).unwrap();
+    #[cfg(unix)]
+    {
+        let made = std::process::Command::new("mkfifo")
+            .arg(night.path("n/pipe.fits"))
+            .status();
+        assert!(made.unwrap().success());
+    }
+    let json = night
+        .run("survey n --out s --no-report --json")
+        .success()
+        .json();
+    let reason = |name: &str| {
+        let rows = json["frames"].as_array().unwrap();
+        let row = rows
+            .iter()
+            .find(|r| r["file"].as_str().unwrap().ends_with(name))
+            .unwrap();
+        row["reason"].as_str().map(str::to_owned)
+    };
+    assert_eq!(reason("good.fits"), None);
+    for (name, words) in [
+        (
+            "promise.fits.gz",
+            "cut short: the header promises 160000002880",
+        ),
+        ("axes.fits", "NAXIS1 is missing"),
+        ("tile.fits.fz", "ZTILE1 = 0 cannot be"),
+        ("rows.fits.fz", "10 rows are not the 99 tiles"),
+        ("huge.fits.fz", "cannot be packed into"),
+        ("scale.fits", "its numbers make no sense"),
+        #[cfg(unix)]
+        ("pipe.fits", "a pipe"),
+    ] {
+        let reason = reason(name).unwrap();
+        assert!(reason.contains(words), "{name}: {reason}");
+    }
+}
+
+#[test]
+fn a_small_file_that_inflates_to_much_costs_what_its_header_promises() {
+    let sky: Vec<f32> = (0..40_000)
+        .map(|i| 100.0 + (i * 7919 % 97) as f32 * 0.1)
+        .collect();
+    let mut bomb = floats(200, 200, &sky);
+    bomb.resize(bomb.len() + (256 << 20), 0);
+    let night = Night::new().file("bomb.fits.gz", &zipped(&bomb));
+    let tmp = tempfile::tempdir().unwrap();
+    let words = ["show", "bomb.fits.gz", "--out", "o"];
+    night
+        .run_with(&words, |c| c.env("TMPDIR", tmp.path()))
+        .success();
+    assert_eq!(
+        fs::read_dir(tmp.path()).unwrap().count(),
+        0,
+        "what was inflated is gone"
+    );
+}
+
+#[rstest]
+#[case::finish_over_its_input("finish ha.fits --out ha.fits --overwrite")]
+#[case::finish_by_another_spelling("finish ha.fits --out ./../NIGHT/ha.fits --overwrite")]
+#[case::finish_over_a_link("finish ha.fits --out link.fits --overwrite")]
+#[case::finish_s_stars("finish ha.fits --out o --stars-file ha.fits --overwrite")]
+#[case::compose(
+    "compose ha.fits x-mix.fits --red Ha --green R --blue R --out . --name x --overwrite"
+)]
+#[case::hdr("hdr long.fits x-Ha-hdr.fits --out . --name x --overwrite")]
+#[case::stars("stars x-stars.fits --out . --name x --overwrite")]
+#[case::placed_frames("register ha.fits long.fits --out o --write-frames . --overwrite")]
+fn no_output_is_ever_an_input(#[case] line: &str) {
+    let night = Night::new()
+        .frame("ha.fits", frame(Filter::Ha, "Ha"))
+        .frame("x-mix.fits", frame(Filter::R, "R"))
+        .frame("long.fits", frame(Filter::Ha, "Ha").shifted(1.0, 0.0))
+        .frame("x-Ha-hdr.fits", frame(Filter::Ha, "Ha").called(30.0))
+        .frame("x-stars.fits", frame(Filter::Ha, "Ha"));
+    let folder = night
+        .path("")
+        .file_name()
+        .unwrap()
+        .to_string_lossy()
+        .into_owned();
+    let line = line.replace("NIGHT", &folder);
+    #[cfg(unix)]
+    std::os::unix::fs::symlink("ha.fits", night.path("link.fits")).unwrap();
+    let inputs = [
+        "ha.fits",
+        "x-mix.fits",
+        "long.fits",
+        "x-Ha-hdr.fits",
+        "x-stars.fits",
+    ];
+    let before: Vec<Vec<u8>> = inputs.map(|f| fs::read(night.path(f)).unwrap()).to_vec();
+    night
+        .run(&line)
+        .ends(2)
+        .says("is read by this command")
+        .says("An input is never written over");
+    for (name, bytes) in inputs.iter().zip(before) {
+        assert!(fs::read(night.path(name)).unwrap() == bytes, "{name}");
+    }
+}
+
+#[test]
+fn the_same_frame_under_two_names_counts_once_and_is_said() {
+    let night = Night::new()
+        .frame("a.fits", frame(Filter::Ha, "Ha"))
+        .frame(
+            "b.fits",
+            frame(Filter::Ha, "Ha")
+                .shifted(2.0, 3.0)
+                .called(30.0)
+                .hazy(0.1),
+        )
+        .frame("r.fits", frame(Filter::R, "R"));
+    fs::copy(night.path("a.fits"), night.path("copy.fits")).unwrap();
+    #[cfg(unix)]
+    std::os::unix::fs::symlink("a.fits", night.path("link.fits")).unwrap();
+    let alone = night
+        .run("hdr a.fits b.fits --out one --name x --linear-only --no-report --sigma --json")
+        .success();
+    let json = night
+        .run("hdr a.fits ./a.fits copy.fits link.fits b.fits --out two --name x --linear-only --no-report --sigma --json")
+        .success()
+        .json();
+    let reasons: Vec<&str> = json["frames"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .filter_map(|f| f["reason"].as_str())
+        .collect();
+    assert_eq!(
+        reasons,
+        ["it is the same frame as 'a.fits', whose light counts once"; 3]
+    );
+    let error = |folder: &str| plane(&night.path(&format!("{folder}/x-Ha-hdr-sigma.fits")), 0);
+    let bits = |p: jigsawa_core::plane::Plane| -> Vec<u32> {
+        p.data().iter().map(|v| v.to_bits()).collect()
+    };
+    assert!(bits(error("one")) == bits(error("two")), "{}", alone.out);
+    // A survey counts it once, too; a layout does not take it a second time.
+    let json = night
+        .run("survey a.fits copy.fits r.fits --out s --no-report --json")
+        .success()
+        .json();
+    let left: Vec<&str> = json["frames"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .filter_map(|f| f["reason"].as_str())
+        .collect();
+    assert_eq!(
+        left,
+        ["it is the same frame as 'a.fits', whose light counts once"]
+    );
+    night
+        .run("register a.fits r.fits --out w --name x")
+        .success();
+    night
+        .run("register copy.fits --into w/x.layout.json")
+        .ends(2)
+        .says("'copy.fits' stands in the layout 'w/x.layout.json' already, as 'a.fits'");
+}
+
+#[test]
+fn a_frame_that_was_made_anew_within_its_old_time_is_measured_anew() {
+    let night = pair();
+    night
+        .run("register ha.fits r.fits --reference ha.fits --out w --name x --json")
+        .success();
+    let time = fs::metadata(night.path("r.fits"))
+        .unwrap()
+        .modified()
+        .unwrap();
+    let night = night.frame("r.fits", frame(Filter::R, "R").shifted(25.0, 2.0));
+    let file = fs::File::options()
+        .write(true)
+        .open(night.path("r.fits"))
+        .unwrap();
+    file.set_modified(time).unwrap();
+    let json = night
+        .run("register ha.fits r.fits --reference ha.fits --out w --name x --overwrite --json")
+        .success()
+        .json();
+    let shift = json["frames"][1]["placement"]["shift"][0].as_f64().unwrap();
+    assert!((shift + 25.0).abs() < 0.2, "{shift}");
+}
+
+#[cfg(target_os = "linux")]
+#[test]
+fn any_number_of_frames_works_within_the_limit_of_open_files() {
+    let night = Night::new();
+    let first = frame(Filter::Ha, "Ha").sized(200, 160);
+    let mut night = night.frame("n/0.fits", first);
+    let pixels = fs::read(night.path("n/0.fits")).unwrap();
+    for i in 1..140 {
+        // Another byte in the header's padding: no two are the same file.
+        let mut bytes = pixels.clone();
+        let records = bytes
+            .chunks(80)
+            .position(|r| r.starts_with(b"END "))
+            .unwrap();
+        let card = format!("{:<80}", format!("COMMENT {i}"));
+        let end = records * 80;
+        bytes.copy_within(end..end + 80, end + 80);
+        bytes[end..end + 80].copy_from_slice(card.as_bytes());
+        night = night.file(&format!("n/{i}.fits"), &bytes);
+    }
+    let words = "register n/*.fits --out w --name x --write-frames placed --no-report --json";
+    let script = format!("ulimit -n 64 && exec \"$0\" {words}");
+    let run = night.shell(&script).success();
+    assert_eq!(run.json()["frames"].as_array().unwrap().len(), 140);
+    assert_eq!(night.files("placed").len(), 140);
+}
+
+#[cfg(target_os = "linux")]
+#[test]
+fn limits_and_full_disks_are_errors_with_words() {
+    let night = pair();
+    // A file may not grow beyond 100 blocks of a kilobyte.
+    let run = night.shell("ulimit -f 100 && exec \"$0\" compose ha.fits r.fits --red Ha --green R --blue R --out o --name x --no-cache");
+    let run = run.ends(1).says("cannot be written");
+    assert!(!run.err.contains("panicked"), "{}", run.err);
+    assert_eq!(night.files("o"), Vec::<String>::new());
+    night
+        .shell("exec \"$0\" survey ha.fits --out s --no-report --json > /dev/full")
+        .ends(1)
+        .says("cannot be printed on standard output");
+    // A reader that has seen enough is no error; nobody may listen to errors either.
+    night.shell("\"$0\" survey ha.fits r.fits --out s --no-report --json | head -1 > /dev/null; test ${PIPESTATUS[0]} = 0").success();
+    night
+        .shell("exec \"$0\" finish nothing.fits 2> /dev/full")
+        .ends(1);
+    let run = night
+        .run("survey . --out s --no-report --threads 3000")
+        .success();
+    run.says("as more do not help");
+}
+
+#[test]
+fn text_of_headers_and_names_steers_neither_terminal_nor_page() {
+    let script = "PANEL   = '</title><script>alert(1)</script>'";
+    let object = "OBJECT  = 'Reef $(touch owned) `x`'";
+    let night = Night::new()
+        .frame("a.fits", frame(Filter::Ha, "Ha").with(script).with(object))
+        .frame(
+            "b.fits",
+            frame(Filter::Ha, "Ha")
+                .with("PANEL   = 'B'")
+                .shifted(300.0, 0.0),
+        );
+    night
+        .run("mosaic a.fits b.fits --out m --name x --linear-only")
+        .success();
+    let page = fs::read_to_string(night.path("m/x-mosaic.html")).unwrap();
+    assert!(page.contains("&lt;script&gt;") && !page.contains("<script>alert"));
+    let name = "n/\u{1b}[31mred\nnight.fits";
+    fs::create_dir(night.path("n")).unwrap();
+    fs::copy(night.path("a.fits"), night.path(name)).unwrap();
+    let run = night.run("survey n --out s").success();
+    assert!(
+        !run.out.contains('\u{1b}') && run.out.contains("%1B[31mred%0Anight.fits"),
+        "{}",
+        run.out
+    );
+    let run = night.run_words(&["show", &format!("{name}.gone")]).ends(1);
+    assert!(!run.err.contains('\u{1b}'), "{:?}", run.err);
+    // Bytes of a header that are no letters.
+    let mut bytes = fs::read(night.path("a.fits")).unwrap();
+    let at = bytes.windows(4).position(|w| w == b"Reef").unwrap();
+    bytes[at..at + 4].copy_from_slice(b"\x1b[2J");
+    let night = night.file("esc.fits", &bytes);
+    let run = night
+        .run("compose esc.fits b.fits --red Ha --green Ha --blue Ha --out c --json")
+        .success();
+    assert!(!run.out.contains("\\u001b") && !run.out.contains('\u{1b}'));
+}
+
+#[cfg(unix)]
+#[test]
+fn a_name_that_is_no_text_is_kept_in_a_layout() {
+    use std::os::unix::ffi::OsStrExt;
+    let night = pair();
+    let name = std::ffi::OsStr::from_bytes(b"ha\xff.fits");
+    if fs::rename(night.path("ha.fits"), night.path("").join(name)).is_err() {
+        return; // This file system takes text only.
+    }
+    night
+        .shell("exec \"$0\" register *.fits --out w --name x")
+        .success();
+    let layout = fs::read_to_string(night.path("w/x.layout.json")).unwrap();
+    assert!(layout.contains("file:../ha%FF.fits"), "{layout}");
+    night
+        .run("compose w/x.layout.json --red Ha --green R --blue R --out c --name x --linear-only")
+        .success();
+}
+
+#[test]
+fn long_names_become_short_ones_and_too_long_ones_are_refused_first() {
+    let object = format!("OBJECT  = '{}'", "Reef ".repeat(13));
+    let night = Night::new().frame("a.fits", frame(Filter::Ha, "Ha").with(&object));
+    night.run("survey a.fits --out s").success();
+    assert!(night.files("s").iter().all(|f| f.len() < 100));
+    let name = "x".repeat(240);
+    night
+        .run_words(&["survey", "a.fits", "--out", "t", "--name", &name])
+        .ends(2)
+        .says("cannot be part of a file's name");
+    assert!(night.files("t").is_empty());
+}
+
+#[test]
+fn long_and_endless_expressions_are_worked_out_or_refused() {
+    let night = pair();
+    let sum = vec!["Ha"; 1900].join(" + ");
+    night
+        .run_words(&[
+            "compose", "ha.fits", "r.fits", "--red", &sum, "--green", "R", "--blue", "R",
+        ])
+        .ends(2)
+        .says("too long or nested too deeply");
+    let rule = (0..7500).map(|i| format!("fwhm<{i}")).collect::<Vec<_>>();
+    night
+        .run_words(&[
+            "survey",
+            "ha.fits",
+            "--no-report",
+            "--out",
+            "s",
+            "--keep",
+            &rule.join(" or "),
+        ])
+        .success();
+    night
+        .run_words(&[
+            "compose", "ha.fits", "r.fits", "--red", "1e38*Ha", "--green", "R", "--blue", "R",
+        ])
+        .ends(2)
+        .says("too large to be computed with");
+    night
+        .run_words(&[
+            "compose",
+            "ha.fits",
+            "r.fits",
+            "--red",
+            "(1e15*Ha)^3",
+            "--green",
+            "R",
+            "--blue",
+            "R",
+            "--out",
+            "c",
+        ])
+        .ends(1)
+        .says("the composite is empty");
+    assert!(night.files("c").is_empty());
+}
+
+#[test]
+fn a_frame_of_one_row_is_no_end_of_anything() {
+    let row: Vec<f32> = (0..49_152)
+        .map(|i| 100.0 + (i * 7919 % 997) as f32 * 0.01)
+        .collect();
+    let night = pair()
+        .file("row.fits", &floats(49_152, 1, &row))
+        .file("column.fits", &floats(1, 49_152, &row));
+    night
+        .run("register ha.fits r.fits row.fits column.fits --out w --name x")
+        .success()
+        .says("left out   row.fits");
+    night.run("survey . --out s --no-report").success();
+    night
+        .run("stars row.fits --out p")
+        .success()
+        .says("no stars");
+    night.run("show column.fits --out p").success();
+}
+
+#[rstest]
+#[case::folded("[-1.0,", "its placement is missing or impossible")]
+#[case::shrunk("[0.0001,", "its placement is missing or impossible")]
+#[case::endless("[1e300,", "its placement is missing or impossible")]
+fn a_layout_whose_map_makes_no_sense_is_refused_at_once(#[case] first: &str, #[case] words: &str) {
+    let night = pair();
+    night
+        .run("register ha.fits r.fits --reference ha.fits --out w --name x")
+        .success();
+    let path = night.path("w/x.layout.json");
+    let mut json: serde_json::Value =
+        serde_json::from_str(&fs::read_to_string(&path).unwrap()).unwrap();
+    let number: f64 = first.trim_matches(['[', ',']).parse().unwrap();
+    if number < 0.0 {
+        // Mirrored to the left of a line, not to its right.
+        json["frames"][1]["placement"]["matrix"][2][0] = (-2.0 / 560.0).into();
+    } else {
+        json["frames"][1]["placement"]["matrix"][0][0] = number.into();
+    }
+    fs::write(&path, json.to_string()).unwrap();
+    night
+        .run("compose w/x.layout.json --red Ha --green R --blue R --out c")
+        .ends(1)
+        .says(words);
+    json["frames"][1]["placement"]["matrix"] = json["frames"][0]["placement"]["matrix"].clone();
+    json["format"] = 0.into();
+    fs::write(&path, json.to_string()).unwrap();
+    night
+        .run("compose w/x.layout.json --red Ha --green R --blue R --out c")
+        .ends(1)
+        .says("it says format 0");
+}
+
+#[test]
+fn an_exposure_that_could_not_be_placed_is_the_reason_why_there_is_only_one() {
+    let night = Night::new()
+        .frame("long.fits", frame(Filter::Ha, "Ha"))
+        .frame(
+            "far.fits",
+            frame(Filter::Ha, "Ha").shifted(9000.0, 0.0).called(30.0),
+        );
+    night
+        .run("hdr long.fits far.fits --out o --name x")
+        .ends(1)
+        .says("only one exposure of Ha")
+        .says("'far.fits' is left out");
+}
+
+#[test]
+fn what_a_killed_run_has_left_is_removed_by_the_next_and_a_stopped_one_leaves_nothing() {
+    let night = pair();
+    let tmp = tempfile::tempdir().unwrap();
+    let left = night.path("o/.x-mix.fits.jigsawa-0123456789.part");
+    let scratch = tmp.path().join("jigsawa-scratch-dead");
+    let night = night.file("o/.x-mix.fits.jigsawa-0123456789.part", b"half");
+    fs::create_dir(&scratch).unwrap();
+    fs::write(scratch.join("lock"), "").unwrap();
+    let words = [
+        "compose",
+        "ha.fits",
+        "r.fits",
+        "--red",
+        "Ha",
+        "--green",
+        "R",
+        "--blue",
+        "R",
+        "--out",
+        "o",
+        "--name",
+        "x",
+        "--no-cache",
+    ];
+    night
+        .run_with(&words, |c| c.env("TMPDIR", tmp.path()))
+        .success();
+    assert!(!left.exists() && !scratch.exists());
+    assert_eq!(fs::read_dir(tmp.path()).unwrap().count(), 0);
+}
+
+#[cfg(unix)]
+#[test]
+fn a_run_that_is_interrupted_leaves_no_file_and_no_folder() {
+    let night = pair();
+    let tmp = tempfile::tempdir().unwrap();
+    for wait in [5, 30, 80, 150] {
+        let mut child = std::process::Command::new(assert_cmd::cargo::cargo_bin!("jigsawa"))
+            .args([
+                "compose", "ha.fits", "r.fits", "--red", "Ha", "--green", "R", "--blue", "R",
+                "--out", "o",
+            ])
+            .args(["--name", "x", "--no-cache", "--overwrite", "-q"])
+            .current_dir(night.path(""))
+            .env("TMPDIR", tmp.path())
+            .spawn()
+            .unwrap();
+        std::thread::sleep(Duration::from_millis(wait));
+        let _ = std::process::Command::new("kill")
+            .args(["-INT", &child.id().to_string()])
+            .status();
+        child.wait().unwrap();
+        let hidden = |p: &Path| {
+            fs::read_dir(p)
+                .into_iter()
+                .flatten()
+                .flatten()
+                .filter(|e| e.file_name().to_string_lossy().contains("jigsawa-"))
+                .count()
+        };
+        assert_eq!(
+            (hidden(tmp.path()), hidden(&night.path("o"))),
+            (0, 0),
+            "after {wait} ms"
+        );
+    }
+}
