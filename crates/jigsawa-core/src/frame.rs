@@ -135,6 +135,8 @@ pub struct FrameFacts {
     pub focus: Option<f64>,
     /// Value at which pixels are full.
     pub saturation: Option<f32>,
+    /// Share of its values, in a sample, that are infinite or beyond anything that is measured: they count as missing.
+    pub absurd: f32,
 }
 
 impl FrameFacts {
@@ -175,7 +177,21 @@ impl FrameFacts {
             pier: None,
             focus: None,
             saturation: None,
+            absurd: 0.0,
         }
+    }
+
+    /// What should be known of values that are none, in words; `None` where all are.
+    pub fn absurd_words(&self) -> Option<String> {
+        let percent = 100.0 * self.absurd;
+        let part = match percent {
+            0.0 => return None,
+            p if p < 1.0 => "less than 1 %".to_owned(),
+            p => format!("some {p:.0} %"),
+        };
+        Some(format!(
+            "{part} of its values are infinite or beyond 1e18: they count as no data"
+        ))
     }
 
     /// Arc seconds a pixel: by the WCS, which was measured on stars, or from pixel size and focal
@@ -197,5 +213,15 @@ mod tests {
         facts.pixel_um = Some(3.76);
         facts.focal_mm = Some(530.0);
         assert!((facts.arcsec_per_px().unwrap() - 1.463).abs() < 1e-3);
+    }
+
+    #[test]
+    fn values_that_are_none_are_said_and_others_are_not() {
+        let mut facts = FrameFacts::of_size(Size::new(10, 10).unwrap(), 1);
+        assert_eq!(facts.absurd_words(), None);
+        facts.absurd = 0.004;
+        assert!(facts.absurd_words().unwrap().starts_with("less than 1 %"));
+        facts.absurd = 0.251;
+        assert!(facts.absurd_words().unwrap().starts_with("some 25 %"));
     }
 }

@@ -1,7 +1,6 @@
 //! What can be wrong with a file, told apart by who must act: `Io` (disk, rights), `NotFits`, `NotRegular`,
 //! `Empty`, `Truncated`, `Header`, `Senseless` and `NoImage` (the file itself), `Shape` and `TooLarge` (an image that is
-//! not ours to take), `Changed` (whoever writes to it), `Library` (the C library's word where we have no better),
-//! `Exists` and `IsInput` (the user's choice).
+//! not ours to take), `Tile` (a part of it), `Changed` (whoever writes to it), `Exists` and `IsInput` (the user's choice).
 
 use std::path::PathBuf;
 
@@ -67,13 +66,11 @@ pub enum FileError {
         /// NAXIS1, NAXIS2, …
         axes: Vec<u64>,
     },
-    /// The C library's word.
-    #[error("{doing}: {message}")]
-    Library {
-        /// What was tried.
-        doing: &'static str,
-        /// The library's short text.
-        message: String,
+    /// A tile of a packed image that cannot be unpacked.
+    #[error("tile {number} of its packed image is damaged")]
+    Tile {
+        /// Its row in the table, from 1.
+        number: u64,
     },
     /// The output is there already.
     #[error("'{}' exists already", .0.display())]

@@ -1,8 +1,6 @@
 //! EXR out: linear light from the top row down, block by block: red, green and blue, or brightness alone, as 32-bit
 //! float or as half.
 
-use std::io::BufWriter;
-
 use exr::block::writer::ChunksWriter;
 use exr::block::{BlockIndex, UncompressedBlock};
 use exr::math::Vec2;
@@ -54,7 +52,6 @@ pub fn write(
     next: &mut NextRows<'_, f32>,
 ) -> Result<(), FileError> {
     let (width, height) = size;
-    let out = file.file()?;
     let kind = if pixel.half {
         SampleType::F16
     } else {
@@ -79,21 +76,21 @@ pub fn write(
     };
     // An error of `next` must come out as it is, and the library knows its own only.
     let mut stopped = None;
-    let written = exr::block::write(
-        BufWriter::with_capacity(1 << 20, out),
-        [header].into_iter().collect(),
-        true,
-        |meta, writer| blocks(&meta, writer, (size, pixel), next, &mut stopped),
-    );
-    match (stopped, written) {
-        (Some(e), _) => Err(e),
-        (None, Err(exr::error::Error::Io(error))) => Err(FileError::Io {
-            doing: "cannot write the picture",
-            error,
-        }),
-        (None, Err(e)) => Err(FileError::Picture(e.to_string())),
-        (None, Ok(())) => Ok(()),
-    }
+    file.buffered(|out| {
+        let written =
+            exr::block::write(out, [header].into_iter().collect(), true, |meta, writer| {
+                blocks(&meta, writer, (size, pixel), next, &mut stopped)
+            });
+        match (stopped, written) {
+            (Some(e), _) => Err(e),
+            (None, Err(exr::error::Error::Io(error))) => Err(FileError::Io {
+                doing: "cannot write the picture",
+                error,
+            }),
+            (None, Err(e)) => Err(FileError::Picture(e.to_string())),
+            (None, Ok(())) => Ok(()),
+        }
+    })
 }
 
 /// Rows of a block of this compression.

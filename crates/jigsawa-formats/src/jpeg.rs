@@ -1,7 +1,5 @@
 //! JPEG out: a grey picture in memory, or a colour one into a file.
 
-use std::io::BufWriter;
-
 use jpeg_encoder::{ColorType, Encoder, SamplingFactor};
 
 use crate::about::{About, NextRows, STRIP_ROWS, eight_bits, srgb_profile};
@@ -33,17 +31,18 @@ pub fn write(
         eight_bits(&samples, width, y, &mut rows);
         pixels.extend_from_slice(&rows);
     }
-    let out = file.file()?;
-    let mut encoder = Encoder::new(BufWriter::new(out), QUALITY);
-    // Halved colour would smear the small stars' own.
-    encoder.set_sampling_factor(SamplingFactor::F_1_1);
-    encoder.add_icc_profile(srgb_profile()).map_err(refused)?;
     let mut comment = about.text().into_bytes();
     comment.truncate(60_000);
-    encoder.add_app_segment(COMMENT, comment).map_err(refused)?;
-    encoder
-        .encode(&pixels, w, h, ColorType::Rgb)
-        .map_err(refused)
+    file.buffered(|out| {
+        let mut encoder = Encoder::new(out, QUALITY);
+        // Halved colour would smear the small stars' own.
+        encoder.set_sampling_factor(SamplingFactor::F_1_1);
+        encoder.add_icc_profile(srgb_profile()).map_err(refused)?;
+        encoder.add_app_segment(COMMENT, comment).map_err(refused)?;
+        encoder
+            .encode(&pixels, w, h, ColorType::Rgb)
+            .map_err(refused)
+    })
 }
 
 /// The application segment that holds the words; one that no standard has taken.

@@ -5,7 +5,7 @@
 //! *Output*: a file under a temporary name ([`whole::Unfinished`]) that becomes visible whole or not at
 //! all. Pictures are written from the top row down, as a viewer shows them.
 
-#![deny(unsafe_code)]
+#![forbid(unsafe_code)]
 
 pub mod about;
 pub mod error;

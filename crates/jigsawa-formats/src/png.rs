@@ -1,8 +1,7 @@
 //! PNG out: from the top row down, sRGB with its profile.
 
 use std::borrow::Cow;
-use std::fs::File;
-use std::io::{BufWriter, Write};
+use std::io::Write;
 
 use crate::about::{About, NextRows, STRIP_ROWS, eight_bits, srgb_profile};
 use crate::error::FileError;
@@ -28,44 +27,44 @@ pub fn write(
     about: &About,
     next: &mut NextRows<'_, u16>,
 ) -> Result<(), FileError> {
-    let out = file.file()?;
-    let mut info = png::Info::with_size(width as u32, height as u32);
-    info.icc_profile = Some(Cow::Borrowed(srgb_profile()));
-    let mut encoder = png::Encoder::with_info(BufWriter::new(out), info).map_err(refused)?;
-    encoder.set_color(png::ColorType::Rgb);
-    encoder.set_depth(match bits {
-        Bits::Eight => png::BitDepth::Eight,
-        Bits::Sixteen => png::BitDepth::Sixteen,
-    });
-    encoder.set_compression(png::Compression::Fast);
-    let facts = about.lines.iter().map(|(n, v)| (n.as_str(), v.as_str()));
-    for (name, text) in [("Title", about.title.as_str()), ("Software", "Jigsawa")]
-        .into_iter()
-        .chain(facts)
-    {
-        encoder
-            .add_itxt_chunk(name.to_owned(), text.to_owned())
-            .map_err(refused)?;
-    }
-    let mut stream = encoder
-        .write_header()
-        .and_then(|w| w.into_stream_writer_with_size(1 << 18))
-        .map_err(refused)?;
-    let (mut samples, mut bytes) = (Vec::new(), Vec::new());
-    for y in (0..height).step_by(STRIP_ROWS) {
-        next(STRIP_ROWS.min(height - y), &mut samples)?;
-        match bits {
-            Bits::Eight => eight_bits(&samples, width, y, &mut bytes),
-            Bits::Sixteen => {
-                bytes.clear();
-                bytes.extend(samples.iter().flat_map(|v| v.to_be_bytes()));
-            }
+    file.buffered(|out| {
+        let mut info = png::Info::with_size(width as u32, height as u32);
+        info.icc_profile = Some(Cow::Borrowed(srgb_profile()));
+        let mut encoder = png::Encoder::with_info(out, info).map_err(refused)?;
+        encoder.set_color(png::ColorType::Rgb);
+        encoder.set_depth(match bits {
+            Bits::Eight => png::BitDepth::Eight,
+            Bits::Sixteen => png::BitDepth::Sixteen,
+        });
+        encoder.set_compression(png::Compression::Fast);
+        let facts = about.lines.iter().map(|(n, v)| (n.as_str(), v.as_str()));
+        for (name, text) in [("Title", about.title.as_str()), ("Software", "Jigsawa")]
+            .into_iter()
+            .chain(facts)
+        {
+            encoder
+                .add_itxt_chunk(name.to_owned(), text.to_owned())
+                .map_err(refused)?;
         }
-        stream
-            .write_all(&bytes)
-            .map_err(FileError::io("cannot write the picture"))?;
-    }
-    stream.finish().map_err(refused)
+        let mut writer = encoder.write_header().map_err(refused)?;
+        let mut stream = writer.stream_writer_with_size(1 << 18).map_err(refused)?;
+        let (mut samples, mut bytes) = (Vec::new(), Vec::new());
+        for y in (0..height).step_by(STRIP_ROWS) {
+            next(STRIP_ROWS.min(height - y), &mut samples)?;
+            match bits {
+                Bits::Eight => eight_bits(&samples, width, y, &mut bytes),
+                Bits::Sixteen => {
+                    bytes.clear();
+                    bytes.extend(samples.iter().flat_map(|v| v.to_be_bytes()));
+                }
+            }
+            stream
+                .write_all(&bytes)
+                .map_err(FileError::io("cannot write the picture"))?;
+        }
+        stream.finish().map_err(refused)?;
+        writer.finish().map_err(refused)
+    })
 }
 
 /// Writes a small picture at once, or several of one size that a viewer shows one after the other
@@ -85,20 +84,22 @@ pub fn write_all(
             "the pictures have other sizes".to_owned(),
         ));
     }
-    let mut encoder = encoder(&file, width, height)?;
-    if pictures.len() > 1 {
-        encoder
-            .set_animated(pictures.len() as u32, 0)
-            .and_then(|()| {
-                encoder.set_frame_delay((1000.0 * seconds).clamp(1.0, 60_000.0) as u16, 1000)
-            })
-            .map_err(refused)?;
-    }
-    let mut writer = encoder.write_header().map_err(refused)?;
-    for p in pictures {
-        writer.write_image_data(p).map_err(refused)?;
-    }
-    writer.finish().map_err(refused)?;
+    file.buffered(|out| {
+        let mut encoder = settled(out, width, height);
+        if pictures.len() > 1 {
+            encoder
+                .set_animated(pictures.len() as u32, 0)
+                .and_then(|()| {
+                    encoder.set_frame_delay((1000.0 * seconds).clamp(1.0, 60_000.0) as u16, 1000)
+                })
+                .map_err(refused)?;
+        }
+        let mut writer = encoder.write_header().map_err(refused)?;
+        for p in pictures {
+            writer.write_image_data(p).map_err(refused)?;
+        }
+        writer.finish().map_err(refused)
+    })?;
     Ok(file)
 }
 
@@ -116,16 +117,7 @@ pub fn in_memory((width, height): (usize, usize), rgb: &[u8]) -> Result<Vec<u8>,
     Ok(bytes)
 }
 
-/// An encoder into a file for 8-bit sRGB of this size.
-fn encoder(
-    file: &Unfinished,
-    width: usize,
-    height: usize,
-) -> Result<png::Encoder<'static, BufWriter<File>>, FileError> {
-    let out = file.file()?;
-    Ok(settled(BufWriter::new(out), width, height))
-}
-
+/// An encoder for 8-bit sRGB of this size.
 fn settled<'a, W: Write>(out: W, width: usize, height: usize) -> png::Encoder<'a, W> {
     let mut encoder = png::Encoder::new(out, width as u32, height as u32);
     encoder.set_color(png::ColorType::Rgb);

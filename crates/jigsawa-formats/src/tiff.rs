@@ -53,20 +53,20 @@ fn write<C: ColorType>(
 where
     [C::Inner]: tiff::encoder::TiffValue,
 {
-    let out = file.file()?;
-    let out = BufWriter::with_capacity(1 << 20, out);
     let bytes = (size.0 * size.1 * 3 * size_of::<C::Inner>()) as u64;
-    if bytes > MOST_PLAIN_BYTES {
-        let encoder = TiffEncoder::<_, TiffKindBig>::new_generic(out).map_err(refused)?;
-        strips::<C, _>(encoder, size, encoded, about, next)
-    } else {
-        let encoder = TiffEncoder::<_, TiffKindStandard>::new_generic(out).map_err(refused)?;
-        strips::<C, _>(encoder, size, encoded, about, next)
-    }
+    file.buffered(|out| {
+        if bytes > MOST_PLAIN_BYTES {
+            let encoder = TiffEncoder::<_, TiffKindBig>::new_generic(out).map_err(refused)?;
+            strips::<C, _>(encoder, size, encoded, about, next)
+        } else {
+            let encoder = TiffEncoder::<_, TiffKindStandard>::new_generic(out).map_err(refused)?;
+            strips::<C, _>(encoder, size, encoded, about, next)
+        }
+    })
 }
 
 fn strips<C: ColorType, K: TiffKind>(
-    mut encoder: TiffEncoder<BufWriter<File>, K>,
+    mut encoder: TiffEncoder<&mut BufWriter<File>, K>,
     (width, height): (usize, usize),
     encoded: bool,
     about: &About,

@@ -7,7 +7,7 @@
 
 use std::collections::HashSet;
 use std::fs::{self, File};
-use std::io::{self, Write};
+use std::io::{self, BufWriter, Write};
 use std::path::{Path, PathBuf};
 use std::sync::{LazyLock, Mutex, MutexGuard, PoisonError};
 
@@ -129,6 +129,19 @@ impl Unfinished {
     pub fn fill(&self, bytes: &[u8]) -> Result<(), FileError> {
         let written = self.temporary.as_file().write_all(bytes);
         written.map_err(FileError::io("cannot write the file"))
+    }
+
+    /// Writes through a buffer, and brings all of it to the file: a buffer that is dropped swallows the error of a full
+    /// disk.
+    pub(crate) fn buffered<T>(
+        &self,
+        write: impl FnOnce(&mut BufWriter<File>) -> Result<T, FileError>,
+    ) -> Result<T, FileError> {
+        let mut out = BufWriter::with_capacity(1 << 20, self.file()?);
+        let done = write(&mut out)?;
+        out.flush()
+            .map_err(FileError::io("cannot write the picture"))?;
+        Ok(done)
     }
 
     /// Where the file will be.

@@ -6,17 +6,17 @@
 //! fields are found by matching stars: the frame with the most and sharpest stars collects all that
 //! match it, the best of the rest collects further, as on a mosaic.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 use rayon::prelude::*;
+use serde::{Deserialize, Serialize};
 
 use super::group::{filter_label, same_exposure};
 use super::measure::{Measures, Spot};
 use crate::frame::{FrameFacts, Kind};
 use crate::matching::{self, Wish, match_frames};
-use crate::placement::{Map, Registration};
 use crate::robust::{median, quantile, robust_ratio};
-use crate::space::Point;
+use crate::space::{FramePx, Point};
 
 /// One light with what is known of it.
 #[derive(Debug, Clone, Copy)]
@@ -63,33 +63,76 @@ const TYPICAL_OF: usize = 100;
 /// Stars of one part of the field that tell its transparency.
 const LEAST_IN_PART: usize = 5;
 
+/// Where a light lies on the field of another.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct OnField {
+    /// Where its middle lies, in pixels of the other.
+    pub middle: (f64, f64),
+    /// How it is turned against the other, in degrees.
+    pub turn_deg: f64,
+    /// (star of the other, star of this one), by their numbers among the spots.
+    pub pairs: Vec<(usize, usize)>,
+}
+
+impl OnField {
+    /// Finds it by their stars; `None` when they have too few in common.
+    pub fn find(anchor: &Light<'_>, light: &Light<'_>) -> Option<Self> {
+        let found = match_frames(
+            &spots(anchor.measures),
+            &spots(light.measures),
+            (anchor.facts.size, light.facts.size),
+            &Wish::default(),
+        )
+        .ok()?;
+        let middle = found.map.invert().apply(light.facts.size.centre());
+        let turn = found.map.describe(anchor.facts.size.centre()).rotation_deg;
+        Some(Self {
+            middle: (middle.x, middle.y),
+            turn_deg: turn,
+            pairs: found.pairs,
+        })
+    }
+
+    /// A light on its own field.
+    fn of_anchor(anchor: &Light<'_>) -> Self {
+        let middle: Point<FramePx> = anchor.facts.size.centre();
+        Self {
+            middle: (middle.x, middle.y),
+            turn_deg: 0.0,
+            pairs: (0..anchor.measures.spots.len()).map(|i| (i, i)).collect(),
+        }
+    }
+}
+
+/// Gives the place of a light (second number) on the field of another (first): from where it is kept, or by the search
+/// that is handed to it.
+pub type Memory<'a> =
+    dyn Fn(usize, usize, &dyn Fn() -> Option<OnField>) -> Option<OnField> + Sync + 'a;
+
+/// A memory that keeps nothing.
+pub fn anew(_: usize, _: usize, find: &dyn Fn() -> Option<OnField>) -> Option<OnField> {
+    find()
+}
+
 /// Compares lights. One answer for each, in the same order.
-pub fn compare(lights: &[Light<'_>]) -> Vec<Compared> {
+pub fn compare(lights: &[Light<'_>], memory: &Memory<'_>) -> Vec<Compared> {
     let mut out = vec![Compared::default(); lights.len()];
     for (i, set) in sets(lights).into_iter().enumerate() {
         out[i].set = set;
     }
-    let fields = fields(lights);
+    let fields = fields(lights, memory);
     for (number, field) in fields.iter().enumerate() {
-        let middles: Vec<(usize, Point<_>)> = field
-            .iter()
-            .map(|m| {
-                let centre = lights[m.light].facts.size.centre();
-                (m.light, m.map.invert().apply(centre))
-            })
-            .collect();
-        let middle = |of: fn(&Point<_>) -> f64| {
-            let mut v: Vec<f32> = middles.iter().map(|(_, p)| of(p) as f32).collect();
+        let middle = |of: fn((f64, f64)) -> f64| {
+            let mut v: Vec<f32> = field.iter().map(|m| of(m.on.middle) as f32).collect();
             f64::from(median(&mut v))
         };
-        let (mx, my) = (middle(|p| p.x), middle(|p| p.y));
-        for (m, (_, at)) in field.iter().zip(&middles) {
+        let (mx, my) = (middle(|p| p.0), middle(|p| p.1));
+        for m in field {
             let c = &mut out[m.light];
             c.field = Some(number);
-            c.pairs = m.pairs.len();
-            c.dither_px = Some((at.x - mx, at.y - my));
-            let centre = lights[field[0].light].facts.size.centre();
-            c.turn_deg = Some(m.map.describe(centre).rotation_deg);
+            c.pairs = m.on.pairs.len();
+            c.dither_px = Some((m.on.middle.0 - mx, m.on.middle.1 - my));
+            c.turn_deg = Some(m.on.turn_deg);
         }
         let count = out.iter().map(|c| c.set + 1).max().unwrap_or(0);
         for set in 0..count {
@@ -135,14 +178,12 @@ fn sets(lights: &[Light<'_>]) -> Vec<usize> {
 /// A light on its field.
 struct Member {
     light: usize,
-    /// From the field's best frame to this one.
-    map: Registration,
-    /// (star of the field's best frame, star of this one).
-    pairs: Vec<(usize, usize)>,
+    /// Its place on that of the field's best frame.
+    on: OnField,
 }
 
 /// Fields with their members, the best frame first; the field with most members first.
-fn fields(lights: &[Light<'_>]) -> Vec<Vec<Member>> {
+fn fields(lights: &[Light<'_>], memory: &Memory<'_>) -> Vec<Vec<Member>> {
     let promise = |i: usize| {
         let m = lights[i].measures;
         let clean = m.spots.iter().filter(|s| s.clean).count() as f64;
@@ -156,32 +197,21 @@ fn fields(lights: &[Light<'_>]) -> Vec<Vec<Member>> {
     let mut fields = Vec::new();
     while !rest.is_empty() && fields.len() < MOST_FIELDS {
         let best = rest.remove(0);
-        let anchor = spots(lights[best].measures);
         let matched: Vec<Option<Member>> = rest
             .par_iter()
             .map(|i| {
-                let found = match_frames(
-                    &anchor,
-                    &spots(lights[*i].measures),
-                    (lights[best].facts.size, lights[*i].facts.size),
-                    &Wish::default(),
-                );
-                found.ok().map(|m| Member {
-                    light: *i,
-                    map: m.map,
-                    pairs: m.pairs,
-                })
+                let find = || OnField::find(&lights[best], &lights[*i]);
+                let on = memory(best, *i, &find)?;
+                Some(Member { light: *i, on })
             })
             .collect();
         let mut field = vec![Member {
             light: best,
-            map: Map::shift(0.0, 0.0),
-            pairs: (0..lights[best].measures.spots.len())
-                .map(|i| (i, i))
-                .collect(),
+            on: OnField::of_anchor(&lights[best]),
         }];
         field.extend(matched.into_iter().flatten());
-        rest.retain(|i| field.iter().all(|m| m.light != *i));
+        let found: HashSet<usize> = field.iter().map(|m| m.light).collect();
+        rest.retain(|i| !found.contains(i));
         fields.push(field);
     }
     fields.sort_by_key(|f| std::cmp::Reverse(f.len()));
@@ -211,23 +241,23 @@ struct Seen {
 fn transparencies(lights: &[Light<'_>], members: &[&Member]) -> Vec<Option<Seen>> {
     let Some(base) = members
         .iter()
-        .max_by_key(|m| (m.pairs.len(), std::cmp::Reverse(m.light)))
+        .max_by_key(|m| (m.on.pairs.len(), std::cmp::Reverse(m.light)))
     else {
         return Vec::new();
     };
-    let of_base: HashMap<usize, usize> = base.pairs.iter().copied().collect();
+    let of_base: HashMap<usize, usize> = base.on.pairs.iter().copied().collect();
     let base_spots = &lights[base.light].measures.spots;
     let usable = |s: &Spot| s.clean && f64::from(s.flux) > LEAST_SNR * f64::from(s.flux_sigma);
     let mut seen: Vec<Option<Seen>> = members
         .par_iter()
         .map(|m| {
             let mine = &lights[m.light].measures.spots;
-            let mut common: Vec<(&Spot, &Spot)> = m
-                .pairs
-                .iter()
-                .filter_map(|(anchor, i)| Some((&base_spots[*of_base.get(anchor)?], &mine[*i])))
-                .filter(|(a, b)| usable(a) && usable(b))
-                .collect();
+            let mut common: Vec<(&Spot, &Spot)> =
+                m.on.pairs
+                    .iter()
+                    .filter_map(|(anchor, i)| Some((&base_spots[*of_base.get(anchor)?], &mine[*i])))
+                    .filter(|(a, b)| usable(a) && usable(b))
+                    .collect();
             if common.len() < LEAST_STARS {
                 return None;
             }

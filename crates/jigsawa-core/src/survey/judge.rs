@@ -112,7 +112,7 @@ fn trails(k: &Known<'_>) -> Option<String> {
 }
 
 fn header_doubts(facts: &FrameFacts) -> Vec<String> {
-    let mut doubts = Vec::new();
+    let mut doubts: Vec<String> = facts.absurd_words().into_iter().collect();
     if let (Some(is), Some(asked)) = (facts.celsius, facts.set_celsius)
         && (is - asked).abs() > MOST_OFF_CELSIUS
     {
@@ -194,26 +194,26 @@ fn settings_doubts(frames: &[Known<'_>], judged: &mut [Judged]) {
             Some(format!("{} x {}", f.size.width(), f.size.height()))
         }),
     ];
-    for i in 0..frames.len() {
-        let me = frames[i].facts;
-        if me.kind != Kind::Light {
-            continue;
+    // Lights of one filter and camera.
+    let mut alike: HashMap<_, Vec<usize>> = HashMap::new();
+    for (i, k) in frames.iter().enumerate() {
+        if k.facts.kind == Kind::Light {
+            let key = (filter_label(k.facts), k.facts.camera.as_deref());
+            alike.entry(key).or_default().push(i);
         }
-        let alike = || {
-            frames.iter().filter(|k| {
-                k.facts.kind == Kind::Light
-                    && filter_label(k.facts) == filter_label(me)
-                    && k.facts.camera == me.camera
-            })
-        };
+    }
+    for members in alike.values() {
         for (name, of) in settings {
-            let (Some(mine), Some(theirs)) = (of(me), usual(alike().map(|k| of(k.facts)))) else {
+            let Some(theirs) = usual(members.iter().map(|i| of(frames[*i].facts))) else {
                 continue;
             };
-            if mine != theirs {
-                judged[i].doubts.push(format!(
-                    "{name} {mine}, most lights of its filter have {theirs}"
-                ));
+            for i in members {
+                match of(frames[*i].facts) {
+                    Some(mine) if mine != theirs => judged[*i].doubts.push(format!(
+                        "{name} {mine}, most lights of its filter have {theirs}"
+                    )),
+                    _ => {}
+                }
             }
         }
     }

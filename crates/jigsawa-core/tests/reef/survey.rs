@@ -5,7 +5,7 @@ use std::sync::OnceLock;
 use jigsawa_core::frame::{FrameFacts, Kind};
 use jigsawa_core::robust::{median, quantile};
 use jigsawa_core::stars::SkyMesh;
-use jigsawa_core::survey::compare::{Compared, Light, compare};
+use jigsawa_core::survey::compare::{Compared, Light, anew, compare};
 use jigsawa_core::survey::outlier::outliers;
 use jigsawa_core::survey::reference::propose;
 use jigsawa_core::survey::score::{Score, Weights, scores};
@@ -67,7 +67,7 @@ fn compared() -> (Vec<Light<'static>>, Vec<Compared>, Vec<Option<Score>>) {
             measures: &s.measures,
         })
         .collect();
-    let compared = compare(&lights);
+    let compared = compare(&lights, &anew);
     let scores = scores(&lights, &compared, &Weights::default());
     (lights, compared, scores)
 }

@@ -62,7 +62,11 @@ pub fn read(frame: &FitsFrame) -> FrameFacts {
         hour_angle_h: sky.hour_angle_h,
         pier: text(h, PIER).and_then(|t| pier(&t)),
         focus: number(h, FOCUS),
-        saturation: positive(h, SATURATION).map(|v| v as f32),
+        // What a pixel of 32 bits cannot reach is no limit of it.
+        saturation: positive(h, SATURATION)
+            .map(|v| v as f32)
+            .filter(|v| v.is_finite() && *v > 0.0),
+        absurd: frame.absurd(),
         ..FrameFacts::of_size(frame.size(), frame.planes())
     }
 }

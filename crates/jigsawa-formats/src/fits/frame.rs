@@ -9,10 +9,10 @@ use jigsawa_core::plane::Plane;
 use jigsawa_core::space::{Rect, Size};
 
 use super::card::Header;
-use super::packed::Packed;
 use super::plain::Plain;
 use super::pool;
 use super::sense;
+use super::tiles::Packed;
 use super::unit::{Stream, Unit, first_image};
 use super::unzip::{Unzipped, unzip};
 use crate::error::FileError;
@@ -20,8 +20,7 @@ use crate::inputs;
 
 /// The first image of a file.
 ///
-/// Windows of a plane are read through [`FitsFrame::plane`]. Only at an image that is packed in tiles threads take
-/// turns. A file that is open here is an input: no result of the run gets its name.
+/// Windows of a plane are read through [`FitsFrame::plane`], by any number of threads. A file that is open here is an input: no result of the run gets its name.
 pub struct FitsFrame {
     pixels: Pixels,
     header: Header,
@@ -101,7 +100,7 @@ impl FitsFrame {
     /// Reads a window of a plane.
     ///
     /// # Errors
-    /// What the library or the disk says.
+    /// When a packed tile is damaged, or what the disk says.
     pub fn read(&self, plane: usize, rect: Rect, out: &mut [f32]) -> Result<(), FileError> {
         match &self.pixels {
             Pixels::Plain(plain) => plain.read(plane, rect, out),
@@ -112,7 +111,7 @@ impl FitsFrame {
     /// Reads a whole plane into memory, reusing the buffer's.
     ///
     /// # Errors
-    /// What the library says, or that the memory does not suffice.
+    /// When a packed tile is damaged, what the disk says, or that the memory does not suffice.
     pub fn read_plane(&self, plane: usize, mut buffer: Vec<f32>) -> Result<Plane, FileError> {
         let area = self.size.area();
         // A buffer of zeros is only touched once, by the reader; one of the right size not at all.
@@ -155,9 +154,10 @@ impl FitsFrame {
 
 impl Pixels {
     fn of(path: &Path, unit: &Unit) -> Result<Self, FileError> {
-        Ok(match unit.packed {
-            None => Self::Plain(Plain::new(path, unit)?),
-            Some(number) => Self::Packed(Packed::new(path, unit, number)?),
+        Ok(if unit.packed {
+            Self::Packed(Packed::new(path, unit)?)
+        } else {
+            Self::Plain(Plain::new(path, unit)?)
         })
     }
 }

@@ -2,11 +2,11 @@
 
 mod card;
 mod frame;
-mod handle;
-mod packed;
+mod place;
 mod plain;
 mod pool;
 mod sense;
+mod tiles;
 mod unit;
 mod unzip;
 mod write;

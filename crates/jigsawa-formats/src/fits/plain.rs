@@ -12,6 +12,7 @@ use std::path::Path;
 use jigsawa_core::space::{Rect, Size};
 use multiversion::multiversion;
 
+use super::place::read_at;
 use super::pool::{self, Pooled};
 use super::sense::{self, sound};
 use super::unit::Unit;
@@ -94,7 +95,7 @@ impl Plain {
         }
         let largest = f64::from(unit.bitpix.unsigned_abs()).exp2();
         Ok(Self {
-            file: Pooled::new(path, 1, pool::plain)?,
+            file: Pooled::new(path, pool::plain)?,
             data: unit.data,
             size: unit.size,
             stored,
@@ -264,27 +265,4 @@ fn whole_shorts(bytes: &[u8], zero: i32, out: &mut [f32]) {
     for (v, b) in out.iter_mut().zip(cells) {
         *v = (i32::from(i16::from_be_bytes(*b)) + zero) as f32;
     }
-}
-
-#[cfg(unix)]
-fn read_at(file: &File, into: &mut [u8], at: u64) -> io::Result<()> {
-    use std::os::unix::fs::FileExt;
-    file.read_exact_at(into, at)
-}
-
-#[cfg(windows)]
-fn read_at(file: &File, mut into: &mut [u8], mut at: u64) -> io::Result<()> {
-    use std::os::windows::fs::FileExt;
-    while !into.is_empty() {
-        match file.seek_read(into, at) {
-            Ok(0) => return Err(io::ErrorKind::UnexpectedEof.into()),
-            Ok(n) => {
-                into = &mut into[n..];
-                at += n as u64;
-            }
-            Err(e) if e.kind() == io::ErrorKind::Interrupted => {}
-            Err(e) => return Err(e),
-        }
-    }
-    Ok(())
 }

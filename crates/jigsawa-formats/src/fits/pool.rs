@@ -48,8 +48,7 @@ impl Stamp {
 struct Slot<T> {
     path: PathBuf,
     stamp: Stamp,
-    open: fn(&Path, usize) -> Result<T, FileError>,
-    unit: usize,
+    open: fn(&Path) -> Result<T, FileError>,
     /// The open file, while it is open.
     file: Mutex<Option<Arc<T>>>,
 }
@@ -66,17 +65,15 @@ impl<T: Send + Sync> Closes for Slot<T> {
 pub(super) struct Pooled<T>(Arc<Slot<T>>);
 
 impl<T: Send + Sync + 'static> Pooled<T> {
-    /// A file that `open` opens at a unit, when it is first wanted.
+    /// A file that `open` opens when it is first wanted.
     pub(super) fn new(
         path: &Path,
-        unit: usize,
-        open: fn(&Path, usize) -> Result<T, FileError>,
+        open: fn(&Path) -> Result<T, FileError>,
     ) -> Result<Self, FileError> {
         Ok(Self(Arc::new(Slot {
             path: path.to_owned(),
             stamp: Stamp::of(path)?,
             open,
-            unit,
             file: Mutex::new(None),
         })))
     }
@@ -91,7 +88,7 @@ impl<T: Send + Sync + 'static> Pooled<T> {
         if Stamp::of(&slot.path)? != slot.stamp {
             return Err(FileError::Changed);
         }
-        let open = || (slot.open)(&slot.path, slot.unit).map(Arc::new);
+        let open = || (slot.open)(&slot.path).map(Arc::new);
         // Where the system has no handle left, those of the pool are given back first.
         let opened = open().or_else(|_| {
             close_down_to(0);
@@ -107,15 +104,15 @@ impl<T: Send + Sync + 'static> Pooled<T> {
 }
 
 /// Opens a file for reading at places.
-pub(super) fn plain(path: &Path, _: usize) -> Result<File, FileError> {
+pub(super) fn plain(path: &Path) -> Result<File, FileError> {
     File::open(path).map_err(FileError::io("cannot open it"))
 }
 
 /// Opens a file that is read at once and closed: where the system has no handle left, those of the pool are given back.
 pub(crate) fn open(path: &Path) -> Result<File, FileError> {
-    plain(path, 1).or_else(|_| {
+    plain(path).or_else(|_| {
         close_down_to(0);
-        plain(path, 1)
+        plain(path)
     })
 }
 
@@ -150,7 +147,7 @@ mod tests {
             .map(|i| {
                 let path = dir.path().join(format!("{i}"));
                 fs::write(&path, "a").unwrap();
-                Pooled::new(&path, 1, plain).unwrap()
+                Pooled::new(&path, plain).unwrap()
             })
             .collect();
         for _ in 0..2 {

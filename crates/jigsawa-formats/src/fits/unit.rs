@@ -51,8 +51,8 @@ pub(super) struct Unit {
     pub(super) data: u64,
     /// Bytes of its data, without padding.
     pub(super) bytes: u64,
-    /// Is it packed in tiles? Then its number in the file, from 1.
-    pub(super) packed: Option<usize>,
+    /// Is it packed in tiles?
+    pub(super) packed: bool,
 }
 
 /// What is read from start to end.
@@ -89,7 +89,7 @@ pub(super) fn first_image(stream: &mut dyn Stream) -> Result<Unit, FileError> {
                 bitpix,
                 data: at,
                 bytes,
-                packed: packed.then_some(number),
+                packed,
             });
         }
         let padded = promise.bytes.next_multiple_of(BLOCK as u64);
@@ -225,12 +225,10 @@ fn packed(h: &Header, table: &[u64], bytes: u64) -> Result<Option<(Vec<u64>, i32
     if width == 0 || h.text("ZCMPTYPE").is_none() {
         return Err(missing("ZCMPTYPE"));
     }
-    let mut tiles: u64 = 1;
-    for (i, axis) in axes.iter().enumerate() {
-        let usual = if i == 0 { *axis } else { 1 };
-        let tile = whole(h, &format!("ZTILE{}", i + 1), 1..=u64::from(u32::MAX))?.unwrap_or(usual);
-        tiles = tiles.saturating_mul(axis.div_ceil(tile.max(1)));
-    }
+    let sides = tile_sides(h)?;
+    let tiles = axes.iter().enumerate().fold(1u64, |n, (i, axis)| {
+        n.saturating_mul(axis.div_ceil(sides.get(i).copied().unwrap_or(1)))
+    });
     if pixels > 0 && tiles != rows {
         return Err(HeaderError::Tiles { rows, tiles });
     }
@@ -248,6 +246,17 @@ fn packed(h: &Header, table: &[u64], bytes: u64) -> Result<Option<(Vec<u64>, i32
         return Err(cannot_be("THEAP", &[heap]));
     }
     Ok((pixels > 0).then_some((axes, stored)))
+}
+
+/// Width, height and planes of the tiles of a packed image: one row of one plane where the header does not say.
+pub(super) fn tile_sides(h: &Header) -> Result<[u64; 3], HeaderError> {
+    let width = whole(h, "ZNAXIS1", 0..=1 << 53)?.unwrap_or(1).max(1);
+    let mut sides = [width, 1, 1];
+    for (i, side) in sides.iter_mut().enumerate() {
+        let name = format!("ZTILE{}", i + 1);
+        *side = whole(h, &name, 1..=u64::from(u32::MAX))?.unwrap_or(*side);
+    }
+    Ok(sides)
 }
 
 /// Width, height and planes; axes of length 1 at the end do not count.
@@ -297,7 +306,7 @@ fn product(axes: &[u64], name: &str) -> Result<u64, HeaderError> {
 }
 
 /// A card's whole number; `None` when it is not there.
-fn whole(
+pub(super) fn whole(
     h: &Header,
     name: &str,
     range: std::ops::RangeInclusive<u64>,
@@ -319,7 +328,7 @@ fn whole(
     }
 }
 
-fn missing(name: &str) -> HeaderError {
+pub(super) fn missing(name: &str) -> HeaderError {
     HeaderError::Missing(name.to_owned())
 }
 

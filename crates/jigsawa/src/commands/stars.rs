@@ -98,7 +98,7 @@ pub fn make(args: &StarsArgs, common: &Common) -> Result<StarsAccount, Trouble> 
         filled: stars.filled(),
         outputs,
         stages,
-        warnings: Vec::new(),
+        warnings: linear.facts.absurd_words().into_iter().collect(),
     })
 }
 
@@ -120,6 +120,9 @@ fn text(a: &StarsAccount) -> String {
         ),
         None => format!("frame      {}, no stars: it stays as it is\n\n", a.file),
     };
+    for w in &a.warnings {
+        out.push_str(&format!("note       {w}\n"));
+    }
     out.push_str(&written(&a.outputs, &a.stages, a.seconds));
     out
 }

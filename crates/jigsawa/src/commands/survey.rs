@@ -17,8 +17,8 @@ use crate::layout_file;
 use crate::outputs::{are_free, begin, make_folder, plain_name, slug};
 use crate::report;
 use crate::survey::{
-    Journal, Night, Plan, Resumed, SurveyAccount, Way, Wishes, carry, find, layout, look_at_all,
-    plan, write_csv,
+    Journal, Night, Places, Plan, Resumed, SurveyAccount, Way, Wishes, carry, find, layout,
+    look_at_all, plan, write_csv,
 };
 use crate::tell::Trouble;
 use crate::terminal::{Look, say, survey_text, width};
@@ -98,7 +98,7 @@ pub fn make(args: &SurveyArgs, common: &Common) -> Result<Told, Trouble> {
         }
     }
     clock.lap("frames");
-    let mut night = Night::new(files, looked, &wishes);
+    let mut night = Night::new(files, looked, &wishes, &Places::new(&store, args.area));
     if night.files.is_empty() {
         return Err(Trouble::NoneReadable(
             night

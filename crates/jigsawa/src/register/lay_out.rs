@@ -127,7 +127,12 @@ impl Row<'_> {
             fingerprint: fingerprint::of_file(&self.frame.path).ok(),
             hint: self.hint,
             placement: self.record.filter(|_| used),
-            notes: if used { self.notes } else { Vec::new() },
+            notes: if used {
+                let absurd = self.frame.facts.absurd_words();
+                self.notes.into_iter().chain(absurd).collect()
+            } else {
+                Vec::new()
+            },
             verdict: self.verdict,
             measured: measurements(self.catalogue),
             balance: None,

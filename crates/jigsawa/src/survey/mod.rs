@@ -8,6 +8,7 @@ mod journal;
 mod layout;
 mod look;
 mod night;
+mod places;
 mod transfer;
 
 pub use account::SurveyAccount;
@@ -18,3 +19,4 @@ pub use journal::{Journal, Resumed};
 pub use layout::layout;
 pub use look::{Looked, Way, look_at_all};
 pub use night::{Night, Wishes};
+pub use places::Places;

@@ -16,6 +16,7 @@ use jigsawa_core::verdict::Verdict;
 
 use super::find::FoundFile;
 use super::look::{Looked, Preview};
+use super::places::Places;
 
 /// What the user asks of the comparison.
 #[derive(Default)]
@@ -66,7 +67,12 @@ pub struct Set {
 
 impl Night {
     /// Compares and judges all that was found.
-    pub fn new(files: Vec<FoundFile>, looked: Vec<Looked>, wishes: &Wishes) -> Self {
+    pub fn new(
+        files: Vec<FoundFile>,
+        looked: Vec<Looked>,
+        wishes: &Wishes,
+        places: &Places<'_>,
+    ) -> Self {
         let mut night = Self::sorted(files, looked);
         let lights: Vec<usize> = (0..night.facts.len())
             .filter(|i| night.facts[*i].kind == Kind::Light && night.measures[*i].is_some())
@@ -80,7 +86,11 @@ impl Night {
                 })
             })
             .collect();
-        let compared = compare(&of_lights);
+        let path = |k: usize| night.files[lights[k]].path.as_path();
+        let compared = compare(&of_lights, &|anchor, light, find| {
+            places.recall(path(anchor), path(light), find)
+        });
+        places.keep();
         let scored = scores(&of_lights, &compared, &wishes.weights);
         let apart = outliers(&of_lights, &compared);
         let mut outliers = vec![Vec::new(); night.facts.len()];

@@ -122,7 +122,9 @@ fn whole(name: &str, bytes: &[u8], clean: &BTreeMap<String, Vec<u8>>) -> bool {
 #[case::compose("compose n/ha.fits n/r.fits --red Ha --green R --blue R --out o --name x")]
 #[case::hdr("hdr n/ha.fits n/s.fits --out o --name x --linear-only --sigma --exr")]
 #[case::mosaic("mosaic n/r.fits n/b.fits --out o --name x")]
-#[case::finish("finish n/ha.fits --out o --stars-file o/stars.fits --stars 50%")]
+#[case::finish(
+    "finish n/ha.fits --out o --out o/a.jpg --out o/a.exr --stars-file o/stars.fits --stars 50%"
+)]
 #[case::stars("stars n/ha.fits --out o")]
 #[case::show("show n/ha.fits n/r.fits --flip 2 --out o")]
 fn whatever_fails_nothing_is_half_written_and_nothing_read_is_touched(#[case] line: &str) {

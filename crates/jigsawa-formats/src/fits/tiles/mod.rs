@@ -1,0 +1,607 @@
+//! Pixels of an image that is packed in tiles (FITS 4.0 §10): unpacked by our own code, which reads no byte outside of what a
+//! tile's row of the table names, and makes no more values than the tile has.
+//!
+//! In: a header that `unit.rs` has checked. Out: windows of a plane, tile by tile. A tile that is damaged is an error. The
+//! last tile of several rows is kept, since the next window mostly lies in it.
+
+mod bits;
+mod dither;
+mod hcompress;
+mod plio;
+mod rice;
+
+use std::fs::File;
+use std::io::Read;
+use std::path::Path;
+use std::sync::{Arc, Mutex, PoisonError};
+
+use flate2::bufread::GzDecoder;
+use jigsawa_core::space::{Rect, Size};
+
+use super::card::Header;
+use super::place::read_at;
+use super::pool::{self, Pooled};
+use super::sense::sound;
+use super::unit::{Unit, missing, tile_sides, whole};
+use crate::error::{FileError, HeaderError};
+use dither::Noise;
+
+/// An image in tiles.
+pub(super) struct Packed {
+    file: Pooled<File>,
+    size: Size,
+    planes: usize,
+    /// Width, height and planes of a tile.
+    tile: [usize; 3],
+    table: Table,
+    method: Method,
+    /// The image's BITPIX.
+    bitpix: i32,
+    columns: Columns,
+    /// BSCALE and BZERO.
+    scaling: (f64, f64),
+    /// The number that means no data, for all tiles.
+    blank: Option<i64>,
+    noise: Option<Dither>,
+    kept: Mutex<Option<(usize, Arc<Vec<f32>>)>>,
+}
+
+/// Where a table's rows and the bytes that they name are in the file.
+struct Table {
+    data: u64,
+    row_bytes: u64,
+    heap: u64,
+    heap_bytes: u64,
+}
+
+enum Method {
+    Rice { block: usize, value_bytes: usize },
+    Gzip { shuffled: bool },
+    Lines,
+    Tree,
+    Plain,
+}
+
+#[derive(Clone, Copy)]
+struct Dither {
+    seed: usize,
+    /// A number of its own stands for exact zeros.
+    zeros: bool,
+}
+
+/// The number that stands for an exact zero.
+const EXACT_ZERO: i64 = -2_147_483_646;
+
+/// A column of the table.
+#[derive(Clone, Copy)]
+struct Column {
+    /// Bytes before it in a row.
+    offset: u64,
+    /// The letter of its form, as in J for a 32-bit number.
+    form: u8,
+    /// That of what it leads to, for P and Q.
+    of: u8,
+}
+
+struct Columns {
+    packed: Column,
+    gzipped: Option<Column>,
+    plain: Option<Column>,
+    scale: Option<Column>,
+    zero: Option<Column>,
+    blank: Option<Column>,
+    /// ZSCALE and ZZERO where they are the same for all tiles.
+    constant: Option<(f64, f64)>,
+}
+
+/// Bytes of a value of a form; 0 for what has none that are read here.
+const fn bytes_of(form: u8) -> u64 {
+    match form {
+        b'L' | b'B' | b'A' => 1,
+        b'I' => 2,
+        b'J' | b'E' => 4,
+        b'K' | b'D' | b'C' | b'P' => 8,
+        b'M' | b'Q' => 16,
+        _ => 0,
+    }
+}
+
+impl Packed {
+    /// The image of a unit that has been checked.
+    ///
+    /// # Errors
+    /// When its table lacks a column or a card, or is packed in a way that nobody knows.
+    pub(super) fn new(path: &Path, unit: &Unit) -> Result<Self, FileError> {
+        let h = &unit.header;
+        let row_bytes = whole(h, "NAXIS1", 1..=u64::MAX)?.ok_or_else(|| missing("NAXIS1"))?;
+        let rows = whole(h, "NAXIS2", 0..=u64::MAX)?.ok_or_else(|| missing("NAXIS2"))?;
+        let heap = whole(h, "THEAP", 0..=unit.bytes)?.unwrap_or(row_bytes.saturating_mul(rows));
+        let scaling = (
+            h.number("BSCALE").unwrap_or(1.0),
+            h.number("BZERO").unwrap_or(0.0),
+        );
+        if scaling.0 == 0.0 {
+            return Err(value("BSCALE", "0").into());
+        }
+        let blank = ["ZBLANK", "BLANK"].iter().find_map(|n| h.number(n));
+        Ok(Self {
+            file: Pooled::new(path, pool::plain)?,
+            size: unit.size,
+            planes: unit.planes,
+            tile: tile_sides(h)?.map(|side| side as usize),
+            table: Table {
+                data: unit.data,
+                row_bytes,
+                heap: unit.data + heap,
+                heap_bytes: unit.bytes.saturating_sub(heap),
+            },
+            method: Method::of(h)?,
+            bitpix: unit.bitpix,
+            columns: Columns::of(h, row_bytes)?,
+            scaling,
+            blank: blank.map(|b| b as i64),
+            noise: Dither::of(h),
+            kept: Mutex::new(None),
+        })
+    }
+
+    /// Reads a window of a plane; what is blank, not a number or absurd is missing.
+    ///
+    /// # Errors
+    /// When a tile is damaged, or what the disk says.
+    pub(super) fn read(&self, plane: usize, rect: Rect, out: &mut [f32]) -> Result<(), FileError> {
+        self.read_as_stored(plane, rect, out)?;
+        for v in out.iter_mut().filter(|v| !sound(**v)) {
+            *v = f32::NAN;
+        }
+        Ok(())
+    }
+
+    /// The same with absurd values as they are.
+    ///
+    /// # Errors
+    /// When a tile is damaged, or what the disk says.
+    pub(super) fn read_as_stored(
+        &self,
+        plane: usize,
+        rect: Rect,
+        out: &mut [f32],
+    ) -> Result<(), FileError> {
+        assert_eq!(out.len(), rect.area());
+        if rect.is_empty() {
+            return Ok(());
+        }
+        let file = self.file.get()?;
+        let [tw, th, td] = self.tile;
+        let (x0, y0) = (rect.x as usize, rect.y as usize);
+        let (x1, y1) = (x0 + rect.width, y0 + rect.height);
+        for row in y0 / th..=(y1 - 1) / th {
+            for column in x0 / tw..=(x1 - 1) / tw {
+                let at = (column * tw, row * th, plane / td * td);
+                let (w, h, _) = self.shape(at);
+                let tile = self.unpacked(&file, at)?;
+                // What both the tile and the window have.
+                let (from, to) = (at.0.max(x0), (at.0 + w).min(x1));
+                for y in at.1.max(y0)..(at.1 + h).min(y1) {
+                    let line = ((plane - at.2) * h + y - at.1) * w;
+                    let there = (y - y0) * rect.width;
+                    out[there + from - x0..there + to - x0]
+                        .copy_from_slice(&tile[line + from - at.0..line + to - at.0]);
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// Width, height and planes of the tile that begins at a place: those at the edges are smaller.
+    fn shape(&self, (x, y, z): (usize, usize, usize)) -> (usize, usize, usize) {
+        let [tw, th, td] = self.tile;
+        let (w, h) = (self.size.width(), self.size.height());
+        (tw.min(w - x), th.min(h - y), td.min(self.planes - z))
+    }
+
+    /// The values of the tile that begins at a place.
+    fn unpacked(&self, file: &File, at: (usize, usize, usize)) -> Result<Arc<Vec<f32>>, FileError> {
+        let [tw, th, td] = self.tile;
+        let across = self.size.width().div_ceil(tw);
+        let down = self.size.height().div_ceil(th);
+        let number = (at.2 / td * down + at.1 / th) * across + at.0 / tw;
+        let kept = || self.kept.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some((_, values)) = kept().as_ref().filter(|(n, _)| *n == number) {
+            return Ok(Arc::clone(values));
+        }
+        let values = Arc::new(self.unpack(file, number, self.shape(at))?);
+        if th > 1 {
+            *kept() = Some((number, Arc::clone(&values)));
+        }
+        Ok(values)
+    }
+
+    fn unpack(
+        &self,
+        file: &File,
+        number: usize,
+        shape: (usize, usize, usize),
+    ) -> Result<Vec<f32>, FileError> {
+        let damaged = || FileError::Tile {
+            number: number as u64 + 1,
+        };
+        let c = &self.columns;
+        let count = shape.0 * shape.1 * shape.2;
+        let mut row = vec![0; self.table.row_bytes as usize];
+        let at = self.table.data + number as u64 * self.table.row_bytes;
+        read_at(file, &mut row, at).map_err(reading)?;
+        let heap = |column: Column| {
+            self.bytes(file, column, &row, count)
+                .map_err(|e| e.unwrap_or_else(damaged))
+        };
+        let packed = heap(c.packed)?;
+        if packed.is_empty() {
+            // What could not be packed in the usual way.
+            let gzipped = c.gzipped.map(heap).transpose()?.filter(|b| !b.is_empty());
+            if let Some(gzipped) = gzipped {
+                return inflated(&gzipped, count)
+                    .and_then(|bytes| floats(&bytes, count))
+                    .ok_or_else(damaged);
+            }
+            let Some(column) = c.plain else {
+                return Err(damaged());
+            };
+            return plain(&heap(column)?, column.of, count).ok_or_else(damaged);
+        }
+        if self.is_lossless() {
+            let bytes = match self.method {
+                Method::Gzip { shuffled } => {
+                    inflated(&packed, count).map(|b| if shuffled { in_order(&b, count) } else { b })
+                }
+                Method::Plain => Some(packed),
+                _ => None,
+            };
+            let values = bytes.and_then(|b| floats(&b, count)).ok_or_else(damaged)?;
+            let (scale, zero) = self.scaling;
+            if (scale, zero) == (1.0, 0.0) {
+                return Ok(values);
+            }
+            let scaled = |v: f32| (scale * f64::from(v) + zero) as f32;
+            return Ok(values.into_iter().map(scaled).collect());
+        }
+        let numbers = self.numbers(&packed, shape, count).ok_or_else(damaged)?;
+        Ok(self.scaled(&numbers, &row, number))
+    }
+
+    /// Are the numbers floats themselves, and not whole numbers that stand for them?
+    fn is_lossless(&self) -> bool {
+        self.bitpix < 0 && self.columns.scale.is_none() && self.columns.constant.is_none()
+    }
+
+    /// The whole numbers of a tile.
+    fn numbers(
+        &self,
+        packed: &[u8],
+        (w, h, d): (usize, usize, usize),
+        count: usize,
+    ) -> Option<Vec<i64>> {
+        let wide = |v: Vec<i32>| v.into_iter().map(i64::from).collect();
+        match self.method {
+            Method::Rice { block, value_bytes } => {
+                rice::unpack(packed, value_bytes, block, count).map(wide)
+            }
+            Method::Gzip { shuffled } => {
+                let bytes = inflated(packed, count)?;
+                let bytes = if shuffled {
+                    in_order(&bytes, count)
+                } else {
+                    bytes
+                };
+                integers(&bytes, count)
+            }
+            Method::Plain => integers(packed, count),
+            Method::Lines => {
+                let (words, _) = packed.as_chunks::<2>();
+                let words: Vec<i16> = words.iter().map(|w| i16::from_be_bytes(*w)).collect();
+                plio::unpack(&words, count).map(wide)
+            }
+            Method::Tree => hcompress::unpack(packed, (w, h * d)),
+        }
+    }
+
+    /// Numbers into values.
+    fn scaled(&self, numbers: &[i64], row: &[u8], tile: usize) -> Vec<f32> {
+        let c = &self.columns;
+        let (bscale, bzero) = self.scaling;
+        let own = |column: Option<Column>| column.and_then(|c| number_in(row, c));
+        let of_tile = own(c.scale).zip(own(c.zero)).or(c.constant);
+        let (scale, zero) = match of_tile {
+            Some((1.0, 0.0)) | None => (bscale, bzero),
+            Some((scale, zero)) if self.bitpix < 0 => (scale * bscale, zero * bscale + bzero),
+            Some(both) => both,
+        };
+        // Lists of lines hold no negative numbers: unsigned ones are stored without their zero.
+        let zero = if matches!(self.method, Method::Lines) && bzero == 32_768.0 {
+            zero - 32_768.0
+        } else {
+            zero
+        };
+        let blank = own(c.blank).map(|b| b as i64).or(self.blank);
+        let mut noise = self
+            .noise
+            .filter(|_| self.bitpix < 0)
+            .map(|d| (Noise::new(tile, d.seed), d.zeros));
+        numbers
+            .iter()
+            .map(|n| {
+                let (shift, exact) = match &mut noise {
+                    Some((noise, zeros)) => (0.5 - noise.next(), *zeros && *n == EXACT_ZERO),
+                    None => (0.0, false),
+                };
+                match () {
+                    () if Some(*n) == blank => f32::NAN,
+                    () if exact => 0.0,
+                    () => ((*n as f64 + shift) * scale + zero) as f32,
+                }
+            })
+            .collect()
+    }
+
+    /// The bytes that a row names. An error of the system, or none for names that lead nowhere.
+    fn bytes(
+        &self,
+        file: &File,
+        column: Column,
+        row: &[u8],
+        pixels: usize,
+    ) -> Result<Vec<u8>, Option<FileError>> {
+        let (count, offset) = descriptor(row, column).ok_or(None)?;
+        let bytes = count.checked_mul(bytes_of(column.of)).ok_or(None)?;
+        let end = offset.checked_add(bytes).ok_or(None)?;
+        // Nothing packs a pixel into more than twice what it takes.
+        let most = 16 * pixels as u64 + 4096;
+        if end > self.table.heap_bytes || bytes > most {
+            return Err(None);
+        }
+        let mut found = vec![0; bytes as usize];
+        read_at(file, &mut found, self.table.heap + offset).map_err(|e| Some(reading(e)))?;
+        Ok(found)
+    }
+}
+
+fn reading(error: std::io::Error) -> FileError {
+    match error.kind() {
+        std::io::ErrorKind::UnexpectedEof => FileError::Changed,
+        _ => FileError::io("cannot read its pixels")(error),
+    }
+}
+
+fn value(name: &str, value: &str) -> HeaderError {
+    HeaderError::Value {
+        name: name.to_owned(),
+        value: value.to_owned(),
+    }
+}
+
+impl Method {
+    fn of(h: &Header) -> Result<Self, HeaderError> {
+        let name = h.text("ZCMPTYPE").ok_or_else(|| missing("ZCMPTYPE"))?;
+        // Settings come in pairs of a name and a value.
+        let setting = |name: &str| {
+            (1..=9).find_map(|i| {
+                let is_it = h.text(&format!("ZNAME{i}")).as_deref() == Some(name);
+                is_it.then(|| h.number(&format!("ZVAL{i}"))).flatten()
+            })
+        };
+        Ok(match name.as_str() {
+            "RICE_1" | "RICE_ONE" => {
+                let bytes = setting("BYTEPIX").unwrap_or(4.0);
+                if ![1.0, 2.0, 4.0].contains(&bytes) {
+                    return Err(value("BYTEPIX", &bytes.to_string()));
+                }
+                Self::Rice {
+                    block: setting("BLOCKSIZE").unwrap_or(32.0).clamp(1.0, 1e6) as usize,
+                    value_bytes: bytes as usize,
+                }
+            }
+            "GZIP_1" => Self::Gzip { shuffled: false },
+            "GZIP_2" => Self::Gzip { shuffled: true },
+            "PLIO_1" => Self::Lines,
+            "HCOMPRESS_1" => Self::Tree,
+            "NOCOMPRESS" => Self::Plain,
+            _ => return Err(value("ZCMPTYPE", &format!("'{name}'"))),
+        })
+    }
+}
+
+impl Dither {
+    fn of(h: &Header) -> Option<Self> {
+        let how = h.text("ZQUANTIZ")?;
+        let zeros = match how.as_str() {
+            "SUBTRACTIVE_DITHER_1" => false,
+            "SUBTRACTIVE_DITHER_2" => true,
+            _ => return None,
+        };
+        let seed = h.number("ZDITHER0").unwrap_or(1.0).clamp(1.0, 10_000.0);
+        Some(Self {
+            seed: seed as usize,
+            zeros,
+        })
+    }
+}
+
+impl Columns {
+    fn of(h: &Header, row_bytes: u64) -> Result<Self, HeaderError> {
+        let fields = whole(h, "TFIELDS", 1..=999)?.ok_or_else(|| missing("TFIELDS"))?;
+        let mut found: Vec<(String, Column)> = Vec::new();
+        let mut offset = 0u64;
+        for i in 1..=fields {
+            let name = format!("TFORM{i}");
+            let form = h.text(&name).ok_or_else(|| missing(&name))?;
+            let letters = form
+                .find(|c: char| !c.is_ascii_digit())
+                .unwrap_or(form.len());
+            let repeat: u64 = if letters == 0 {
+                Ok(1)
+            } else {
+                form[..letters].parse()
+            }
+            .map_err(|_| value(&name, &form))?;
+            let rest = &form.as_bytes()[letters..];
+            let (Some(letter), of) = (rest.first().copied(), rest.get(1).copied()) else {
+                return Err(value(&name, &form));
+            };
+            let bytes = match letter {
+                b'X' => repeat.div_ceil(8),
+                other => repeat.saturating_mul(bytes_of(other)),
+            };
+            if repeat > 0
+                && let Some(title) = h.text(&format!("TTYPE{i}"))
+            {
+                let column = Column {
+                    offset,
+                    form: letter,
+                    of: of.unwrap_or(b'B'),
+                };
+                found.push((title.to_uppercase(), column));
+            }
+            offset = offset.saturating_add(bytes);
+        }
+        if offset > row_bytes {
+            return Err(value("NAXIS1", &row_bytes.to_string()));
+        }
+        let column = |name: &str| found.iter().find(|(n, _)| n == name).map(|(_, c)| *c);
+        let leads = |c: &Column| matches!(c.form, b'P' | b'Q');
+        Ok(Self {
+            packed: column("COMPRESSED_DATA")
+                .filter(leads)
+                .ok_or_else(|| missing("COMPRESSED_DATA"))?,
+            gzipped: column("GZIP_COMPRESSED_DATA").filter(leads),
+            plain: column("UNCOMPRESSED_DATA").filter(leads),
+            scale: column("ZSCALE"),
+            zero: column("ZZERO"),
+            blank: column("ZBLANK"),
+            constant: h.number("ZSCALE").zip(h.number("ZZERO")),
+        })
+    }
+}
+
+/// The bytes of a row from a column on.
+fn cell<const N: usize>(row: &[u8], column: Column) -> Option<[u8; N]> {
+    let from = usize::try_from(column.offset).ok()?;
+    row.get(from..from.checked_add(N)?)?.try_into().ok()
+}
+
+/// How many values a row leads to, and where they begin in the heap.
+fn descriptor(row: &[u8], column: Column) -> Option<(u64, u64)> {
+    let (count, offset) = if column.form == b'P' {
+        let both: [u8; 8] = cell(row, column)?;
+        let of = |k: usize| {
+            i64::from(i32::from_be_bytes(
+                both[k..k + 4].try_into().unwrap_or_default(),
+            ))
+        };
+        (of(0), of(4))
+    } else {
+        let both: [u8; 16] = cell(row, column)?;
+        let of = |k: usize| i64::from_be_bytes(both[k..k + 8].try_into().unwrap_or_default());
+        (of(0), of(8))
+    };
+    Some((u64::try_from(count).ok()?, u64::try_from(offset).ok()?))
+}
+
+/// The number in a row.
+fn number_in(row: &[u8], column: Column) -> Option<f64> {
+    Some(match column.form {
+        b'D' => f64::from_be_bytes(cell(row, column)?),
+        b'E' => f64::from(f32::from_be_bytes(cell(row, column)?)),
+        b'J' => f64::from(i32::from_be_bytes(cell(row, column)?)),
+        b'I' => f64::from(i16::from_be_bytes(cell(row, column)?)),
+        b'K' => i64::from_be_bytes(cell(row, column)?) as f64,
+        b'B' => f64::from(cell::<1>(row, column)?[0]),
+        _ => return None,
+    })
+}
+
+/// Inflates a tile of so many pixels; `None` when it is damaged or larger than pixels can be.
+fn inflated(packed: &[u8], count: usize) -> Option<Vec<u8>> {
+    let most = 8 * count;
+    let mut bytes = Vec::new();
+    let found = GzDecoder::new(packed)
+        .take(most as u64 + 1)
+        .read_to_end(&mut bytes);
+    (found.is_ok() && bytes.len() <= most).then_some(bytes)
+}
+
+/// Bytes that were sorted by their rank (the highest of all values first), value by value.
+fn in_order(sorted: &[u8], count: usize) -> Vec<u8> {
+    let width = sorted.len() / count.max(1);
+    if width < 2 || width * count != sorted.len() {
+        return sorted.to_vec();
+    }
+    let mut bytes = vec![0; sorted.len()];
+    for (rank, of_rank) in sorted.chunks_exact(count).enumerate() {
+        for (i, b) in of_rank.iter().enumerate() {
+            bytes[i * width + rank] = *b;
+        }
+    }
+    bytes
+}
+
+/// So many floats, of 32 or 64 bits.
+fn floats(bytes: &[u8], count: usize) -> Option<Vec<f32>> {
+    if bytes.len() == 4 * count {
+        return plain(bytes, b'E', count);
+    }
+    (bytes.len() == 8 * count).then(|| plain(bytes, b'D', count))?
+}
+
+/// So many whole numbers, of as many bytes as there are for each.
+fn integers(bytes: &[u8], count: usize) -> Option<Vec<i64>> {
+    if count == 0 || !bytes.len().is_multiple_of(count) {
+        return None;
+    }
+    Some(match bytes.len() / count {
+        1 => bytes.iter().map(|b| i64::from(*b)).collect(),
+        2 => bytes
+            .as_chunks()
+            .0
+            .iter()
+            .map(|b| i64::from(i16::from_be_bytes(*b)))
+            .collect(),
+        4 => bytes
+            .as_chunks()
+            .0
+            .iter()
+            .map(|b| i64::from(i32::from_be_bytes(*b)))
+            .collect(),
+        8 => bytes
+            .as_chunks()
+            .0
+            .iter()
+            .map(|b| i64::from_be_bytes(*b))
+            .collect(),
+        _ => return None,
+    })
+}
+
+/// So many values of a form.
+fn plain(bytes: &[u8], form: u8, count: usize) -> Option<Vec<f32>> {
+    if bytes.len() as u64 != bytes_of(form) * count as u64 {
+        return None;
+    }
+    Some(match form {
+        b'E' => bytes
+            .as_chunks()
+            .0
+            .iter()
+            .map(|b| f32::from_be_bytes(*b))
+            .collect(),
+        b'D' => bytes
+            .as_chunks()
+            .0
+            .iter()
+            .map(|b| f64::from_be_bytes(*b) as f32)
+            .collect(),
+        _ => integers(bytes, count)?
+            .into_iter()
+            .map(|v| v as f32)
+            .collect(),
+    })
+}
