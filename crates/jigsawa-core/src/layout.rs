@@ -297,7 +297,10 @@ impl Layout {
             if !sound {
                 return Err(LayoutError::Placement(f.file.clone()));
             }
-            if f.balance.as_ref().is_some_and(|b| !b.is_sound()) {
+            if f.balance
+                .as_ref()
+                .is_some_and(|b| !b.is_sound_on(self.canvas.size))
+            {
                 return Err(LayoutError::Balance(f.file.clone()));
             }
         }

@@ -145,7 +145,7 @@ impl Garble {
         let blanks = bytes[to..].iter().take_while(|b| **b == b' ').count();
         let wide = (to + blanks).min(from + word.len()).max(to);
         let mut new = word.to_vec();
-        if bytes.len() % RECORD == 0 {
+        if bytes.len().is_multiple_of(RECORD) {
             new.resize((wide - from).max(word.len()), b' ');
         }
         bytes.splice(from..wide, new);

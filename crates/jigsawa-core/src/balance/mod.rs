@@ -189,16 +189,22 @@ impl Balance {
         self
     }
 
-    /// Are its numbers possible? Files edited by hand may say anything.
-    pub fn is_sound(&self) -> bool {
-        self.scale.value.is_finite()
+    /// Are its numbers possible on a canvas of this size? Files edited by hand may say anything.
+    pub fn is_sound_on(&self, size: Size) -> bool {
+        self.scale.value < MOST_LIGHT
             && self.scale.value > 0.0
-            && self.weight.is_finite()
+            && self.weight < MOST_LIGHT
             && self.weight >= 0.0
-            && self.surface.is_sound()
-            && self.gain.as_ref().is_none_or(Surface::is_sound)
+            && self.surface.is_sound_on(size, MOST_LIGHT)
+            && self
+                .gain
+                .as_ref()
+                .is_none_or(|g| g.is_sound_on(size, MOST_LIGHT))
     }
 }
+
+/// No level, scale or weight is larger: what is measured ends at 1e18.
+const MOST_LIGHT: f64 = 1e18;
 
 /// A frame as balancing sees it.
 #[derive(Debug, Clone, Copy)]

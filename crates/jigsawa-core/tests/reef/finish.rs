@@ -112,7 +112,7 @@ fn sources(planes: &[Plane; 3]) -> Sources<'_> {
 }
 
 /// What is wanted: sky and white, and nothing that changes what is measured.
-fn plain(white: WhiteFrom) -> Wish {
+pub fn plain(white: WhiteFrom) -> Wish {
     Wish {
         crop: Crop::None,
         gradient: Some(GradientWish {

@@ -5,6 +5,7 @@ mod balance;
 mod detect;
 mod expressions;
 mod finish;
+mod garbage;
 mod hdr;
 mod levels;
 mod matching;

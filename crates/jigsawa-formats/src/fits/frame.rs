@@ -33,7 +33,7 @@ pub struct FitsFrame {
 
 enum Pixels {
     Plain(Plain),
-    Packed(Packed),
+    Packed(Box<Packed>),
 }
 
 impl FitsFrame {
@@ -155,7 +155,7 @@ impl FitsFrame {
 impl Pixels {
     fn of(path: &Path, unit: &Unit) -> Result<Self, FileError> {
         Ok(if unit.packed {
-            Self::Packed(Packed::new(path, unit)?)
+            Self::Packed(Box::new(Packed::new(path, unit)?))
         } else {
             Self::Plain(Plain::new(path, unit)?)
         })

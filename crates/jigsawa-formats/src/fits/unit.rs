@@ -201,7 +201,7 @@ impl Promise {
         let is_image =
             primary || matches!(h.text("XTENSION").as_deref(), Some("IMAGE" | "IUEIMAGE"));
         let image = if is_image {
-            (pixels > 0).then(|| (axes, bitpix, false))
+            (pixels > 0).then_some((axes, bitpix, false))
         } else {
             packed(h, &axes, bytes)?.map(|(axes, bitpix)| (axes, bitpix, true))
         };

@@ -1,5 +1,7 @@
 //! `jigsawa stars`: a frame taken apart into its stars and what lies behind them.
 
+use std::fmt::Write as _;
+
 use jigsawa_core::doors::FrameSource;
 use jigsawa_formats::fits::{Cards, Depth, FitsWriter};
 use serde::Serialize;
@@ -121,7 +123,7 @@ fn text(a: &StarsAccount) -> String {
         None => format!("frame      {}, no stars: it stays as it is\n\n", a.file),
     };
     for w in &a.warnings {
-        out.push_str(&format!("note       {w}\n"));
+        let _ = writeln!(out, "note       {w}");
     }
     out.push_str(&written(&a.outputs, &a.stages, a.seconds));
     out

@@ -17,8 +17,8 @@ use crate::layout_file;
 use crate::outputs::{are_free, begin, make_folder, plain_name, slug};
 use crate::report;
 use crate::survey::{
-    Journal, Night, Places, Plan, Resumed, SurveyAccount, Way, Wishes, carry, find, layout,
-    look_at_all, plan, write_csv,
+    FoundFile, Journal, Looked, Night, Places, Plan, Resumed, SurveyAccount, Way, Wishes, carry,
+    find, layout, look_at_all, plan, write_csv,
 };
 use crate::tell::Trouble;
 use crate::terminal::{Look, say, survey_text, width};
@@ -54,7 +54,6 @@ pub fn survey(args: &SurveyArgs, common: &Common) -> Result<Ending, Trouble> {
 
 /// Surveys.
 pub fn make(args: &SurveyArgs, common: &Common) -> Result<Told, Trouble> {
-    let mut clock = Clock::start();
     let wishes = Wishes {
         rules: Rules {
             keep: args.keep.as_deref().map(condition).transpose()?,
@@ -66,16 +65,52 @@ pub fn make(args: &SurveyArgs, common: &Common) -> Result<Told, Trouble> {
     if args.dry_run && args.copy.is_none() && args.move_rest.is_none() {
         return Err(Trouble::DryRunOfNothing);
     }
-    let apart: Vec<&Path> = [&args.copy, &args.move_rest]
-        .into_iter()
-        .flatten()
-        .map(PathBuf::as_path)
-        .collect();
     // What an interrupted run has decided is done first: its verdicts compared frames that have moved since.
     let resumed = match &args.move_rest {
         Some(folder) => resume(folder, args.dry_run)?,
         None => None,
     };
+    let told = surveyed(args, common, &wishes, &look, resumed.as_ref());
+    match (&args.move_rest, resumed) {
+        (Some(folder), Some(Gone { moved, .. })) => {
+            told.map_err(|e| after_moving(e, moved, folder))
+        }
+        _ => told,
+    }
+}
+
+/// What became of the moves of an interrupted run, in words, and how many were done now.
+struct Gone {
+    words: String,
+    moved: usize,
+}
+
+/// An error after originals have moved says so.
+fn after_moving(trouble: Trouble, moved: usize, folder: &Path) -> Trouble {
+    if moved == 0 {
+        return trouble;
+    }
+    Trouble::AfterMoving {
+        moved,
+        folder: folder.to_owned(),
+        trouble: Box::new(trouble),
+    }
+}
+
+/// Looks at the frames, compares and judges them, and writes what is asked for.
+fn surveyed(
+    args: &SurveyArgs,
+    common: &Common,
+    wishes: &Wishes,
+    look: &Look,
+    resumed: Option<&Gone>,
+) -> Result<Told, Trouble> {
+    let mut clock = Clock::start();
+    let apart: Vec<&Path> = [&args.copy, &args.move_rest]
+        .into_iter()
+        .flatten()
+        .map(PathBuf::as_path)
+        .collect();
     let files = find(&args.frames, &apart)?;
     make_folder(&args.output.out)?;
     let way = Way {
@@ -90,21 +125,15 @@ pub fn make(args: &SurveyArgs, common: &Common) -> Result<Told, Trouble> {
     }
     let store = Store::open(&args.output.out, !common.no_cache)?;
     let (mut looked, measured) = look_at_all(&files, &way, &store, common);
-    let paths: Vec<&Path> = files.iter().map(|f| f.path.as_path()).collect();
-    let twins = twins(&paths, |p| store.fingerprint(p));
-    for (found, first) in looked.iter_mut().zip(twins) {
-        if let (Some(first), true) = (first, found.facts.is_some()) {
-            found.measures = Err(twin_of(&files[first].name));
-        }
-    }
+    leave_out_twins(&files, &mut looked, &store);
     clock.lap("frames");
-    let mut night = Night::new(files, looked, &wishes, &Places::new(&store, args.area));
+    let mut night = Night::new(files, looked, wishes, &Places::new(&store, args.area));
     if night.files.is_empty() {
         return Err(Trouble::NoneReadable(
             night
                 .unreadable
                 .iter()
-                .map(|(f, why)| (f.path.display().to_string(), why.clone()))
+                .map(|(f, why)| (name_of(&f.path), why.clone()))
                 .collect(),
         ));
     }
@@ -118,68 +147,41 @@ pub fn make(args: &SurveyArgs, common: &Common) -> Result<Told, Trouble> {
         .filter(|_| resumed.is_none())
         .find_map(|(folder, moves)| Some(plan(&night, folder.as_ref()?, moves)))
         .transpose()?;
-    let overwrite = args.output.overwrite;
-    let mut files: Vec<(Unfinished, &'static str)> = Vec::new();
-    if let Some(path) = &names.report {
-        let title = format!("{} survey", object.as_deref().unwrap_or(&name));
-        files.push((
-            report::write(path, &title, &night, &store, &way, overwrite)?,
-            REPORT,
-        ));
-    }
-    if let Some(path) = &names.csv {
-        files.push((write_csv(path, &night, overwrite)?, "table"));
-    }
-    if names.layout.is_some() {
-        // What keeps a layout from being made is said before any file is moved.
-        layout(&night)?;
-    }
+    let title = format!("{} survey", object.as_deref().unwrap_or(&name));
+    let files = pages(
+        &names,
+        &title,
+        &night,
+        (&store, &way),
+        args.output.overwrite,
+    )?;
     let mut outputs = Vec::new();
-    let warned = resumed.clone();
-    let mut carried_text = resumed.map_or(String::new(), |words| format!("{words}\n"));
+    let mut carried_text = resumed.map_or(String::new(), |r| format!("{}\n", r.words));
+    let mut moved = 0;
     if let Some(plan) = &carried {
         carried_text = carry_out(plan, args.dry_run, &mut outputs)?;
         if plan.moves && !args.dry_run {
+            moved = plan.files.len();
             night.moved(&plan.files);
         }
     }
-    // The layout names files where they are now.
-    let write_layout = |path: &PathBuf| {
-        Ok((
-            layout_file::write(path, &layout(&night)?, overwrite)?,
-            "layout",
-        ))
-    };
-    let finished = names
-        .layout
-        .as_ref()
-        .map(write_layout)
-        .transpose()
-        .and_then(|layout| {
-            files.extend(layout);
-            finish(files, &mut outputs)
-        });
-    if let Err(trouble) = finished {
-        return Err(match &carried {
-            Some(plan) if plan.moves && !args.dry_run && !plan.files.is_empty() => {
-                Trouble::AfterMoving {
-                    moved: plan.files.len(),
-                    folder: plan.folder.clone(),
-                    trouble: Box::new(trouble),
-                }
-            }
-            _ => trouble,
-        });
+    let finished = finish(files, &names, &night, args.output.overwrite, &mut outputs);
+    if let (Err(trouble), folder) = (finished, carried.as_ref().map(|p| p.folder.as_path())) {
+        return Err(after_moving(
+            trouble,
+            moved,
+            folder.unwrap_or(Path::new("")),
+        ));
     }
     clock.lap("results");
-    let mut text = survey_text(&night, &look);
+    let mut text = survey_text(&night, look);
     text.push_str(&carried_text);
     // Copied and moved frames are named in the account; a line for each would bury the rest.
     for o in outputs.iter().filter(|o| !CARRIED.contains(&o.kind)) {
         let _ = writeln!(text, "wrote      {}  {}", o.file, o.kind);
     }
     let mut account = SurveyAccount::new(&night, measured, outputs, clock);
-    account.warnings.extend(warned);
+    account.warnings.extend(resumed.map(|r| r.words.clone()));
     let known = account.frames.len() - account.measured.min(account.frames.len());
     let known = if known > 0 {
         format!(", {known} frames known from before")
@@ -190,17 +192,54 @@ pub fn make(args: &SurveyArgs, common: &Common) -> Result<Told, Trouble> {
     Ok(Told { text, account })
 }
 
+/// The same frame under a second name is left out.
+fn leave_out_twins(files: &[FoundFile], looked: &mut [Looked], store: &Store) {
+    let paths: Vec<&Path> = files.iter().map(|f| f.path.as_path()).collect();
+    let twins = twins(&paths, |p| store.fingerprint(p));
+    for (found, first) in looked.iter_mut().zip(twins) {
+        if let (Some(first), true) = (first, found.facts.is_some()) {
+            found.measures = Err(twin_of(&files[first].name));
+        }
+    }
+}
+
+/// Report and table, under temporary names still. What keeps a layout from being made is said here, too, before any
+/// file is moved.
+fn pages(
+    names: &Names,
+    title: &str,
+    night: &Night,
+    (store, way): (&Store, &Way),
+    overwrite: bool,
+) -> Result<Vec<(Unfinished, &'static str)>, Trouble> {
+    let mut files = Vec::new();
+    if let Some(path) = &names.report {
+        let page = report::write(path, title, night, store, way, overwrite)?;
+        files.push((page, REPORT));
+    }
+    if let Some(path) = &names.csv {
+        files.push((write_csv(path, night, overwrite)?, "table"));
+    }
+    if names.layout.is_some() {
+        layout(night)?;
+    }
+    Ok(files)
+}
+
 /// Goes on with the moves of an interrupted run, and tells of it; `None` when there was none.
-fn resume(folder: &Path, dry: bool) -> Result<Option<String>, Trouble> {
+fn resume(folder: &Path, dry: bool) -> Result<Option<Gone>, Trouble> {
     let Some(journal) = Journal::left_in(folder)? else {
         return Ok(None);
     };
     let place = name_of(folder);
     if dry {
         let waiting = journal.waiting();
-        return Ok(Some(format!(
-            "an interrupted run has {waiting} frames still to move to {place}: they would be moved, and no others"
-        )));
+        return Ok(Some(Gone {
+            words: format!(
+                "an interrupted run has {waiting} frames still to move to {place}: they would be moved, and no others"
+            ),
+            moved: 0,
+        }));
     }
     let Resumed { of, moved, gone } = journal.carry_out()?;
     let mut words = format!(
@@ -212,21 +251,31 @@ fn resume(folder: &Path, dry: bool) -> Result<Option<String>, Trouble> {
         let names: Vec<String> = gone.iter().map(|p| name_of(p)).collect();
         let _ = write!(words, ". Somebody else has taken away {}", names.join(", "));
     }
-    Ok(Some(words))
+    Ok(Some(Gone {
+        words,
+        moved: moved.len(),
+    }))
 }
 
-/// Gives all results their names.
+/// Writes the layout, which names files where they are now, and gives all results their names.
 fn finish(
-    files: Vec<(Unfinished, &'static str)>,
+    mut files: Vec<(Unfinished, &'static str)>,
+    names: &Names,
+    night: &Night,
+    overwrite: bool,
     outputs: &mut Vec<Output>,
 ) -> Result<(), Trouble> {
+    if let Some(path) = &names.layout {
+        let file = layout_file::write(path, &layout(night)?, overwrite)?;
+        files.push((file, "layout"));
+    }
     for (file, kind) in files {
         let path = file.target().to_owned();
         let done = file
             .finish()
             .map_err(|error| Trouble::Write { file: path, error })?;
         outputs.push(Output {
-            file: done.display().to_string(),
+            file: name_of(&done),
             kind,
         });
     }

@@ -95,8 +95,16 @@ impl Surface {
         }
     }
 
-    /// Are all its numbers finite, and as many as they should be? Files edited by hand may say anything.
-    pub fn is_sound(&self) -> bool {
+    /// Are all its numbers finite and as many as they should be, and is it nowhere on a canvas of this size higher than
+    /// `most`? Files edited by hand may say anything.
+    pub fn is_sound_on(&self, size: Size, most: f64) -> bool {
+        let middle: Point<CanvasPx> = size.centre();
+        let corners = size.corners::<CanvasPx>();
+        let mut places = corners.into_iter().chain([middle]);
+        self.is_sound() && places.all(|p| self.at(p).abs() <= most)
+    }
+
+    fn is_sound(&self) -> bool {
         match self {
             Self::Plane {
                 x0,

@@ -63,7 +63,7 @@ impl<'a> Bits<'a> {
     }
 
     /// Passes over the rest of the byte that is being read.
-    pub(super) const fn to_next_byte(&mut self) {
+    pub(super) const fn next_byte(&mut self) {
         self.held -= self.held % 8;
         self.buffer &= (1 << self.held) - 1;
     }
@@ -79,7 +79,7 @@ mod tests {
         assert_eq!(bits.take(3), Some(0b101));
         assert_eq!(bits.zeros(), Some(12));
         assert_eq!(bits.take(4), Some(15));
-        bits.to_next_byte();
+        bits.next_byte();
         assert_eq!(bits.take(1), None);
         assert_eq!(Bits::new(&[0, 0]).zeros(), None);
     }

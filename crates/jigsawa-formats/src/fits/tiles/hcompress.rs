@@ -62,7 +62,7 @@ impl Square {
         if bits.take(4)? != 0 {
             return None;
         }
-        bits.to_next_byte();
+        bits.next_byte();
         for v in self.values.iter_mut().filter(|v| **v != 0) {
             if bits.take(1)? == 1 {
                 *v = -*v;

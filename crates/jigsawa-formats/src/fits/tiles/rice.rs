@@ -51,10 +51,10 @@ pub(super) fn unpack(
 
 /// Bytes are unsigned, the others signed.
 const fn signed(value: u32, bits: u32) -> i32 {
-    match bits {
-        8 => value as i32,
-        16 => value as u16 as i16 as i32,
-        _ => value as i32,
+    if bits == 16 {
+        value as u16 as i16 as i32
+    } else {
+        value as i32
     }
 }
 
