@@ -398,8 +398,13 @@ fn all_new(
 ) -> Result<Vec<Unfinished>, Trouble> {
     let mut paths: Vec<&Path> = targets.iter().map(|t| t.path.as_path()).collect();
     paths.extend(args.stars_file.as_deref());
+    // `a.tif` and `./a.tif` are one file.
+    let places: Vec<PathBuf> = paths
+        .iter()
+        .map(|p| std::path::absolute(p).unwrap_or_else(|_| p.to_path_buf()))
+        .collect();
     for (i, p) in paths.iter().enumerate() {
-        if paths[..i].contains(p) {
+        if places[..i].contains(&places[i]) {
             return Err(Trouble::Twice(p.display().to_string()));
         }
     }

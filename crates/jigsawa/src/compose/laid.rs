@@ -41,7 +41,8 @@ pub fn lay_out(
     // Pictures that are layered keep their scales: their colours are what somebody has made of them.
     let layered = args.each.is_some();
     if layered && args.reference.is_none() && args.grid.used().is_none() && on_one_canvas(&frames) {
-        let layout = layout_of(&frames)?;
+        let mut layout = layout_of(&frames)?;
+        layout.frames.extend(left_out);
         return Ok((frames, layout));
     }
     // Results of one layout lie on one canvas: they are taken as they are, and not resampled a second time.
@@ -54,7 +55,8 @@ pub fn lay_out(
             f.balance = None;
         }
         let across = Across::Colours;
-        let layout = matched(&frames, layout, across, needed, &store, common, clock)?;
+        let mut layout = matched(&frames, layout, across, needed, &store, common, clock)?;
+        layout.frames.extend(left_out);
         return Ok((frames, layout));
     }
     let proposed = reference.as_ref().map(|(file, _)| file.as_str());

@@ -61,20 +61,22 @@ pub fn are_same(a: &Path, b: &Path) -> bool {
     (one.is_some() && one == other) || fingerprint::are_equal(a, b).unwrap_or(false)
 }
 
-/// The original goes when its copy stands; where it cannot go, the copy does.
+/// The original goes when its copy stands; where it cannot go, the copy does. An original that somebody else has taken
+/// away leaves the copy as the only one.
 pub fn remove_or_undo(from: &Path, to: &Path) -> io::Result<()> {
-    fs::remove_file(from).map_err(|e| {
+    if let Err(e) = fs::remove_file(from) {
+        if e.kind() == io::ErrorKind::NotFound {
+            return sync_folder(to);
+        }
         let undone = fs::remove_file(to);
         let left = if undone.is_ok() {
             ""
         } else {
             "; its copy is left, too"
         };
-        io::Error::new(
-            e.kind(),
-            format!("the original cannot be removed ({e}){left}"),
-        )
-    })?;
+        let words = format!("the original cannot be removed ({e}){left}");
+        return Err(io::Error::new(e.kind(), words));
+    }
     sync_folder(from)
 }
 
@@ -213,6 +215,21 @@ mod tests {
         move_new(&to, &from).unwrap();
         link_and_remove(&from, &to).unwrap();
         assert!(!from.exists() && to.exists());
+    }
+
+    #[test]
+    fn an_original_that_is_gone_leaves_its_copy_alone() {
+        let dir = folder();
+        let to = dir.path().join("to/a");
+        fs::copy(dir.path().join("a"), &to).unwrap();
+        fs::remove_file(dir.path().join("a")).unwrap();
+        remove_or_undo(&dir.path().join("a"), &to).unwrap();
+        assert_eq!(fs::read_to_string(&to).unwrap(), "light");
+        // A folder cannot be removed as a file: then the copy goes, and the original stays.
+        fs::create_dir(dir.path().join("b")).unwrap();
+        let e = remove_or_undo(&dir.path().join("b"), &to).unwrap_err();
+        assert!(e.to_string().contains("cannot be removed"), "{e}");
+        assert!(dir.path().join("b").exists() && !to.exists());
     }
 
     #[cfg(unix)]
