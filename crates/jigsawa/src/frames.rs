@@ -179,8 +179,8 @@ pub fn open_all(
     Ok(Opened { frames, again })
 }
 
-/// For each file the first one before it that is the same: by another spelling or a link, or byte for byte. `print` gives
-/// a file's fingerprint.
+/// For each file the one that it is a twin of: by another spelling or a link, or byte for byte. Of twins the one that is
+/// no link and was written first counts, or else the one that was named first. `print` gives a file's fingerprint.
 pub fn twins<P: AsRef<Path> + Sync>(
     paths: &[P],
     print: impl Fn(&Path) -> Option<String> + Sync,
@@ -203,10 +203,18 @@ pub fn twins<P: AsRef<Path> + Sync>(
             has_rival.then(|| print(p.as_ref())).flatten()
         })
         .collect();
+    let age = |i: usize| {
+        let about = paths[i].as_ref().symlink_metadata().ok();
+        let is_link = about.as_ref().is_none_or(std::fs::Metadata::is_symlink);
+        (is_link, about.and_then(|m| m.modified().ok()), i)
+    };
+    let mut order: Vec<usize> = (0..paths.len()).collect();
+    order.sort_by_cached_key(|i| age(*i));
     let mut first_by_identity = HashMap::new();
     let mut first_by_print: HashMap<&str, usize> = HashMap::new();
-    (0..paths.len())
-        .map(|i| {
+    let mut twins = vec![None; paths.len()];
+    for i in order {
+        twins[i] = {
             let named = identities[i]
                 .as_ref()
                 .and_then(|id| match first_by_identity.entry(id) {
@@ -227,8 +235,9 @@ pub fn twins<P: AsRef<Path> + Sync>(
                 }
             };
             named.or_else(copied)
-        })
-        .collect()
+        };
+    }
+    twins
 }
 
 /// The row of a frame that is another one under a second name.
@@ -261,9 +270,17 @@ fn left_out_as_twin(path: &Path, first: &Path, facts: &FrameFacts) -> LayoutFram
     }
 }
 
+/// What ends the reason of a twin.
+const ONCE: &str = "whose light counts once";
+
 /// Why a frame is left out that is another one under a second name.
 pub fn twin_of(first: &str) -> String {
-    format!("it is the same frame as '{first}', whose light counts once")
+    format!("it is the same frame as '{first}', {ONCE}")
+}
+
+/// Is that the reason?
+pub fn is_twin(reason: &str) -> bool {
+    reason.ends_with(ONCE)
 }
 
 #[cfg(test)]

@@ -71,14 +71,18 @@ pub fn start(
 pub fn refuse_known(layout: &Path, there: &[Frame], new: &[Frame]) -> Result<(), Trouble> {
     let paths: Vec<&Path> = there.iter().chain(new).map(|f| f.path.as_path()).collect();
     let firsts = twins(&paths, |p| fingerprint::of_file(p).ok());
-    // Planes of one file are no second frame: only a new one that is an old one counts.
-    let known = |i: usize| Some((i, firsts[i].filter(|first| *first < there.len())?));
-    match (there.len()..paths.len()).find_map(known) {
+    let old = |i: usize| i < there.len();
+    // Planes of one file are no second frame, and twins among the new ones have been told: a new one and an old one count.
+    let known = |i: usize| {
+        let first = firsts[i].filter(|first| old(*first) != old(i))?;
+        Some((first.min(i), first.max(i)))
+    };
+    match (0..paths.len()).find_map(known) {
         None => Ok(()),
-        Some((i, first)) => Err(Trouble::InTheLayout {
+        Some((old, new)) => Err(Trouble::InTheLayout {
             layout: layout.to_owned(),
-            file: name_of(paths[i]),
-            known: name_of(paths[first]),
+            file: name_of(paths[new]),
+            known: name_of(paths[old]),
         }),
     }
 }

@@ -75,7 +75,8 @@ pub fn sets(frames: &[Frame], layout: Option<&Layout>) -> Vec<Set> {
 }
 
 /// Checks that there is something to merge: before any work, and again when the layout tells which frames have a place.
-pub fn check(frames: &[Frame], sets: &[Set], layout: Option<&Layout>) -> Result<(), Trouble> {
+/// `apart` are frames that may be left out, with their reasons.
+pub fn check(frames: &[Frame], sets: &[Set], apart: &[LayoutFrame]) -> Result<(), Trouble> {
     let unknown: Vec<String> = frames
         .iter()
         .filter(|f| f.facts.exposure_s.is_none())
@@ -91,11 +92,7 @@ pub fn check(frames: &[Frame], sets: &[Set], layout: Option<&Layout>) -> Result<
         let reason = |f: &LayoutFrame| Some((f.file.clone(), f.verdict.reason()?.to_owned()));
         return Err(Trouble::OneExposure {
             sets: each.collect(),
-            left_out: layout
-                .iter()
-                .flat_map(|l| &l.frames)
-                .filter_map(reason)
-                .collect(),
+            left_out: apart.iter().filter_map(reason).collect(),
         });
     }
     if let Some(set) = sets.iter().find(|s| s.frames.len() > MOST) {

@@ -64,10 +64,7 @@ pub fn find(arguments: &[PathBuf], apart: &[&Path]) -> Result<Vec<FoundFile>, Tr
             matching(argument)?
         };
         for file in files {
-            let real = file
-                .path
-                .canonicalize()
-                .unwrap_or_else(|_| file.path.clone());
+            let real = entry(&file.path);
             let sorted_out = apart.iter().any(|folder| real.starts_with(folder));
             if !sorted_out && seen.insert(real) {
                 found.push(file);
@@ -82,6 +79,17 @@ pub fn find(arguments: &[PathBuf], apart: &[&Path]) -> Result<Vec<FoundFile>, Tr
         });
     }
     Ok(found)
+}
+
+/// A file's own entry in its folder, whatever way leads there. A link to it is another entry: both are surveyed, and
+/// one is left out and said.
+fn entry(path: &Path) -> PathBuf {
+    let folder = path.parent().filter(|p| !p.as_os_str().is_empty());
+    let folder = folder.unwrap_or(Path::new(".")).canonicalize();
+    match (folder, path.file_name()) {
+        (Ok(folder), Some(name)) => folder.join(name),
+        _ => path.to_owned(),
+    }
 }
 
 /// Files below a folder that are wanted, and how many are not.
@@ -179,6 +187,9 @@ mod tests {
         }
         let all = find(&[at("a"), at("a/1.fits")], &[]).unwrap();
         assert_eq!(names(&all), ["1.fits", "2.FIT", "3.fits.fz", "rest/5.fits"]);
+        // By another way it is the same entry.
+        let again = find(&[at("a"), at("a/rest/../1.fits"), at("a/../a")], &[]).unwrap();
+        assert_eq!(again.len(), 4);
         let without = find(&[at("a")], &[&at("a/rest")]).unwrap();
         assert_eq!(without.len(), 3);
         assert_eq!(names(&find(&[at("a/*.fits")], &[]).unwrap()), ["1.fits"]);

@@ -12,6 +12,7 @@ use super::hints::{
     match_told, mix_hint, palette_needs_told, palette_told,
 };
 use super::told::{Told, did_you_mean, list, marked, plain};
+use crate::frames::is_twin;
 
 /// What a failed run leaves.
 const NOTHING_LEFT: &str = "Nothing half-written is left. Is the disk full, or the file damaged?";
@@ -329,7 +330,7 @@ pub(super) fn tell(trouble: &Trouble) -> Told {
             let because = if lost.is_empty() { String::new() } else { format!(". {}", lost.join(". ")) };
             plain(format!("there is only one exposure of {}: nothing to merge{because}", list(&each)))
                 .on(left_out.first().map_or_else(|| sets[0].1.clone(), |(file, _)| file.clone()))
-                .mend(if !left_out.is_empty() {
+                .mend(if left_out.iter().any(|(_, why)| !is_twin(why)) {
                     "Say what you know of its place: --hint and --pair of jigsawa register; its layout goes on here."
                 } else if sets.len() > 1 {
                     "Are the filters right? --filter NAME=FRAME says what a frame's is. Filters are merged by compose, exposures of one filter by hdr."

@@ -330,6 +330,11 @@ fn the_same_frame_under_two_names_counts_once_and_is_said() {
         p.data().iter().map(|v| v.to_bits()).collect()
     };
     assert!(bits(error("one")) == bits(error("two")), "{}", alone.out);
+    night
+        .run("hdr a.fits copy.fits --out three --name x")
+        .ends(1)
+        .says("'copy.fits' is left out: it is the same frame as 'a.fits'")
+        .says("Give two or more exposures");
     // A survey counts it once, too; a layout does not take it a second time.
     let json = night
         .run("survey a.fits copy.fits r.fits --out s --no-report --json")
