@@ -270,17 +270,9 @@ fn left_out_as_twin(path: &Path, first: &Path, facts: &FrameFacts) -> LayoutFram
     }
 }
 
-/// What ends the reason of a twin.
-const ONCE: &str = "whose light counts once";
-
 /// Why a frame is left out that is another one under a second name.
 pub fn twin_of(first: &str) -> String {
-    format!("it is the same frame as '{first}', {ONCE}")
-}
-
-/// Is that the reason?
-pub fn is_twin(reason: &str) -> bool {
-    reason.ends_with(ONCE)
+    format!("it is the same frame as '{first}', whose light counts once")
 }
 
 #[cfg(test)]

@@ -52,7 +52,7 @@ pub fn make(args: &HdrArgs, common: &Common) -> Result<Account, Trouble> {
         refuse_placing(args)?;
     }
     let first = sets(&start.frames, start.placed.as_ref());
-    check(&start.frames, &first, &start.left_out)?;
+    check(&start.frames, &first, &start.left_out, false)?;
     let names = Names::new(&args.output, &start.frames, "hdr")?;
     let targets = Targets::new(args, &names, &first);
     let all = targets.all(args);
@@ -66,7 +66,7 @@ pub fn make(args: &HdrArgs, common: &Common) -> Result<Account, Trouble> {
     let store = Store::open(&args.output.out, !common.no_cache)?;
     let (frames, mut layout) = placed(start, args, &store, common, &mut clock)?;
     let sets = sets(&frames, Some(&layout));
-    check(&frames, &sets, &layout.frames)?;
+    check(&frames, &sets, &layout.frames, true)?;
     let field = field(&frames, &layout, &Normalizing::default(), &store, common)?;
     let all: usize = sets.iter().map(|s| s.frames.len()).sum();
     let progress = Progress::begin("exposures", all, common);

@@ -75,8 +75,13 @@ pub fn sets(frames: &[Frame], layout: Option<&Layout>) -> Vec<Set> {
 }
 
 /// Checks that there is something to merge: before any work, and again when the layout tells which frames have a place.
-/// `apart` are frames that may be left out, with their reasons.
-pub fn check(frames: &[Frame], sets: &[Set], apart: &[LayoutFrame]) -> Result<(), Trouble> {
+/// `rows` are the layout's, whose first are these frames; before there is one, those of frames that were left out.
+pub fn check(
+    frames: &[Frame],
+    sets: &[Set],
+    rows: &[LayoutFrame],
+    are_placed: bool,
+) -> Result<(), Trouble> {
     let unknown: Vec<String> = frames
         .iter()
         .filter(|f| f.facts.exposure_s.is_none())
@@ -92,7 +97,8 @@ pub fn check(frames: &[Frame], sets: &[Set], apart: &[LayoutFrame]) -> Result<()
         let reason = |f: &LayoutFrame| Some((f.file.clone(), f.verdict.reason()?.to_owned()));
         return Err(Trouble::OneExposure {
             sets: each.collect(),
-            left_out: apart.iter().filter_map(reason).collect(),
+            left_out: rows.iter().filter_map(reason).collect(),
+            unplaced: are_placed && rows.iter().take(frames.len()).any(|f| reason(f).is_some()),
         });
     }
     if let Some(set) = sets.iter().find(|s| s.frames.len() > MOST) {

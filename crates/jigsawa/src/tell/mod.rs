@@ -116,8 +116,10 @@ pub enum Trouble {
     /// One exposure of each filter, by filter and file.
     OneExposure {
         sets: Vec<(String, String)>,
-        /// Frames that could not be placed, and why.
+        /// Frames that are left out, and why.
         left_out: Vec<(String, String)>,
+        /// Some of them because they could not be placed.
+        unplaced: bool,
     },
     /// More exposures than can be merged.
     ManyExposures {

@@ -12,7 +12,6 @@ use super::hints::{
     match_told, mix_hint, palette_needs_told, palette_told,
 };
 use super::told::{Told, did_you_mean, list, marked, plain};
-use crate::frames::is_twin;
 
 /// What a failed run leaves.
 const NOTHING_LEFT: &str = "Nothing half-written is left. Is the disk full, or the file damaged?";
@@ -73,7 +72,7 @@ pub(super) fn tell(trouble: &Trouble) -> Told {
         .mend("Make both from one layout; or give the frames of both and use a palette with stars, as lantern or SHO-RGB."),
         Trouble::Twice(file) => plain(format!("'{file}' is given twice"))
             .on(file.clone())
-            .mend("Give each frame once."),
+            .mend("Give each file once."),
         Trouble::NotTheSky { file, kind } => plain(format!(
             "'{file}' is a {kind} frame by its header, not one of the sky"
         ))
@@ -324,13 +323,13 @@ pub(super) fn tell(trouble: &Trouble) -> Told {
         ))
         .on(files[0].clone())
         .mend(format!("Say how many seconds: --exposure {}=SECONDS", files[0])),
-        Trouble::OneExposure { sets, left_out } => {
+        Trouble::OneExposure { sets, left_out, unplaced } => {
             let each: Vec<String> = sets.iter().map(|(filter, file)| format!("{filter} ('{file}')")).collect();
             let lost: Vec<String> = left_out.iter().map(|(file, why)| format!("'{file}' is left out: {why}")).collect();
             let because = if lost.is_empty() { String::new() } else { format!(". {}", lost.join(". ")) };
             plain(format!("there is only one exposure of {}: nothing to merge{because}", list(&each)))
                 .on(left_out.first().map_or_else(|| sets[0].1.clone(), |(file, _)| file.clone()))
-                .mend(if left_out.iter().any(|(_, why)| !is_twin(why)) {
+                .mend(if *unplaced {
                     "Say what you know of its place: --hint and --pair of jigsawa register; its layout goes on here."
                 } else if sets.len() > 1 {
                     "Are the filters right? --filter NAME=FRAME says what a frame's is. Filters are merged by compose, exposures of one filter by hdr."
