@@ -1,7 +1,9 @@
 //! What the page's script knows of each frame.
 
+use std::collections::HashMap;
+
 use jigsawa_core::finish::Shade;
-use jigsawa_core::frame::{Kind, RowOrder};
+use jigsawa_core::frame::{FrameFacts, Kind, RowOrder};
 use jigsawa_core::survey::Cell;
 use jigsawa_core::survey::group::filter_label;
 use jigsawa_core::verdict::Verdict;
@@ -45,10 +47,13 @@ const STEPS: usize = 32;
 /// The frames for the script. Pictures of one filter and kind share a common stretch: that of the
 /// frame with the middle level.
 pub fn frames(night: &Night) -> Vec<FrameData> {
-    (0..night.files.len()).map(|i| frame(night, i)).collect()
+    let common = Common::of(night);
+    (0..night.files.len())
+        .map(|i| frame(night, i, &common))
+        .collect()
 }
 
-fn frame(night: &Night, i: usize) -> FrameData {
+fn frame(night: &Night, i: usize, common: &Common) -> FrameData {
     let (facts, judged) = (&night.facts[i], &night.judged[i]);
     let m = night.measures[i].as_ref();
     let compared = night.compared[i].as_ref();
@@ -87,7 +92,8 @@ fn frame(night: &Night, i: usize) -> FrameData {
             width: p.width,
             height: p.height,
             factor: p.factor,
-            common: common(night, i)
+            common: common
+                .shade(facts)
                 .map(|shade| {
                     (0..=STEPS)
                         .map(|k| shade.apply(p.shade.undo(k as f32 / STEPS as f32)))
@@ -98,22 +104,40 @@ fn frame(night: &Night, i: usize) -> FrameData {
     }
 }
 
-/// The stretch that all pictures of this one's kind and filter have in common.
-fn common(night: &Night, i: usize) -> Option<Shade> {
-    let alike = |k: &usize| {
-        night.facts[*k].kind == night.facts[i].kind
-            && filter_label(&night.facts[*k]) == filter_label(&night.facts[i])
-    };
-    let used = |k: &usize| night.judged[*k].verdict == Verdict::Used;
-    let of = |wanted: &dyn Fn(&usize) -> bool| {
-        let mut shades: Vec<Shade> = (0..night.files.len())
-            .filter(|k| alike(k) && wanted(k))
-            .filter_map(|k| Some(night.previews[k].as_ref()?.shade))
-            .collect();
-        shades.sort_by(|a, b| a.undo(0.2).total_cmp(&b.undo(0.2)));
-        shades.get(shades.len() / 2).copied()
-    };
-    of(&used).or_else(|| of(&|_| true))
+/// The stretches that all pictures of one kind and filter have in common: that of the middle one of those that are
+/// used, or of all where none is.
+struct Common(HashMap<(Kind, Option<String>), Shade>);
+
+impl Common {
+    fn of(night: &Night) -> Self {
+        let mut alike: HashMap<_, Vec<(bool, Shade)>> = HashMap::new();
+        for (i, preview) in night.previews.iter().enumerate() {
+            if let Some(p) = preview {
+                let used = night.judged[i].verdict == Verdict::Used;
+                let key = (night.facts[i].kind, filter_label(&night.facts[i]));
+                alike.entry(key).or_default().push((used, p.shade));
+            }
+        }
+        let middle = |mut shades: Vec<(bool, Shade)>| {
+            if shades.iter().any(|(used, _)| *used) {
+                shades.retain(|(used, _)| *used);
+            }
+            let mut by_grey: Vec<(f32, Shade)> =
+                shades.iter().map(|(_, s)| (s.undo(0.2), *s)).collect();
+            by_grey.sort_by(|a, b| a.0.total_cmp(&b.0));
+            by_grey.get(by_grey.len() / 2).map(|(_, s)| *s)
+        };
+        let shades = alike.into_iter();
+        Self(
+            shades
+                .filter_map(|(key, s)| Some((key, middle(s)?)))
+                .collect(),
+        )
+    }
+
+    fn shade(&self, facts: &FrameFacts) -> Option<&Shade> {
+        self.0.get(&(facts.kind, filter_label(facts)))
+    }
 }
 
 /// Is it a light?
