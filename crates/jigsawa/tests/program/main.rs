@@ -13,6 +13,7 @@ mod normalize;
 mod page;
 mod palettes;
 mod register;
+mod safekeeping;
 mod schema;
 mod show;
 mod survey;

@@ -7,15 +7,15 @@
 mod bits;
 mod dither;
 mod hcompress;
+mod numbers;
 mod plio;
 mod rice;
+mod table;
 
 use std::fs::File;
-use std::io::Read;
 use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError};
 
-use flate2::bufread::GzDecoder;
 use jigsawa_core::space::{Rect, Size};
 
 use super::card::Header;
@@ -25,6 +25,8 @@ use super::sense::sound;
 use super::unit::{Unit, missing, tile_sides, whole};
 use crate::error::{FileError, HeaderError};
 use dither::Noise;
+use numbers::{floats, in_order, inflated, integers, plain};
+use table::{Column, Columns, Table, bytes_of, descriptor, number_in, value};
 
 /// An image in tiles.
 pub(super) struct Packed {
@@ -46,14 +48,6 @@ pub(super) struct Packed {
     kept: Mutex<Option<(usize, Arc<Vec<f32>>)>>,
 }
 
-/// Where a table's rows and the bytes that they name are in the file.
-struct Table {
-    data: u64,
-    row_bytes: u64,
-    heap: u64,
-    heap_bytes: u64,
-}
-
 enum Method {
     Rice { block: usize, value_bytes: usize },
     Gzip { shuffled: bool },
@@ -71,40 +65,6 @@ struct Dither {
 
 /// The number that stands for an exact zero.
 const EXACT_ZERO: i64 = -2_147_483_646;
-
-/// A column of the table.
-#[derive(Clone, Copy)]
-struct Column {
-    /// Bytes before it in a row.
-    offset: u64,
-    /// The letter of its form, as in J for a 32-bit number.
-    form: u8,
-    /// That of what it leads to, for P and Q.
-    of: u8,
-}
-
-struct Columns {
-    packed: Column,
-    gzipped: Option<Column>,
-    plain: Option<Column>,
-    scale: Option<Column>,
-    zero: Option<Column>,
-    blank: Option<Column>,
-    /// ZSCALE and ZZERO where they are the same for all tiles.
-    constant: Option<(f64, f64)>,
-}
-
-/// Bytes of a value of a form; 0 for what has none that are read here.
-const fn bytes_of(form: u8) -> u64 {
-    match form {
-        b'L' | b'B' | b'A' => 1,
-        b'I' => 2,
-        b'J' | b'E' => 4,
-        b'K' | b'D' | b'C' | b'P' => 8,
-        b'M' | b'Q' => 16,
-        _ => 0,
-    }
-}
 
 impl Packed {
     /// The image of a unit that has been checked.
@@ -372,13 +332,6 @@ fn reading(error: std::io::Error) -> FileError {
     }
 }
 
-fn value(name: &str, value: &str) -> HeaderError {
-    HeaderError::Value {
-        name: name.to_owned(),
-        value: value.to_owned(),
-    }
-}
-
 impl Method {
     fn of(h: &Header) -> Result<Self, HeaderError> {
         let name = h.text("ZCMPTYPE").ok_or_else(|| missing("ZCMPTYPE"))?;
@@ -424,184 +377,4 @@ impl Dither {
             zeros,
         })
     }
-}
-
-impl Columns {
-    fn of(h: &Header, row_bytes: u64) -> Result<Self, HeaderError> {
-        let fields = whole(h, "TFIELDS", 1..=999)?.ok_or_else(|| missing("TFIELDS"))?;
-        let mut found: Vec<(String, Column)> = Vec::new();
-        let mut offset = 0u64;
-        for i in 1..=fields {
-            let name = format!("TFORM{i}");
-            let form = h.text(&name).ok_or_else(|| missing(&name))?;
-            let letters = form
-                .find(|c: char| !c.is_ascii_digit())
-                .unwrap_or(form.len());
-            let repeat: u64 = if letters == 0 {
-                Ok(1)
-            } else {
-                form[..letters].parse()
-            }
-            .map_err(|_| value(&name, &form))?;
-            let rest = &form.as_bytes()[letters..];
-            let (Some(letter), of) = (rest.first().copied(), rest.get(1).copied()) else {
-                return Err(value(&name, &form));
-            };
-            let bytes = match letter {
-                b'X' => repeat.div_ceil(8),
-                other => repeat.saturating_mul(bytes_of(other)),
-            };
-            if repeat > 0
-                && let Some(title) = h.text(&format!("TTYPE{i}"))
-            {
-                let column = Column {
-                    offset,
-                    form: letter,
-                    of: of.unwrap_or(b'B'),
-                };
-                found.push((title.to_uppercase(), column));
-            }
-            offset = offset.saturating_add(bytes);
-        }
-        if offset > row_bytes {
-            return Err(value("NAXIS1", &row_bytes.to_string()));
-        }
-        let column = |name: &str| found.iter().find(|(n, _)| n == name).map(|(_, c)| *c);
-        let leads = |c: &Column| matches!(c.form, b'P' | b'Q');
-        Ok(Self {
-            packed: column("COMPRESSED_DATA")
-                .filter(leads)
-                .ok_or_else(|| missing("COMPRESSED_DATA"))?,
-            gzipped: column("GZIP_COMPRESSED_DATA").filter(leads),
-            plain: column("UNCOMPRESSED_DATA").filter(leads),
-            scale: column("ZSCALE"),
-            zero: column("ZZERO"),
-            blank: column("ZBLANK"),
-            constant: h.number("ZSCALE").zip(h.number("ZZERO")),
-        })
-    }
-}
-
-/// The bytes of a row from a column on.
-fn cell<const N: usize>(row: &[u8], column: Column) -> Option<[u8; N]> {
-    let from = usize::try_from(column.offset).ok()?;
-    row.get(from..from.checked_add(N)?)?.try_into().ok()
-}
-
-/// How many values a row leads to, and where they begin in the heap.
-fn descriptor(row: &[u8], column: Column) -> Option<(u64, u64)> {
-    let (count, offset) = if column.form == b'P' {
-        let both: [u8; 8] = cell(row, column)?;
-        let of = |k: usize| {
-            i64::from(i32::from_be_bytes(
-                both[k..k + 4].try_into().unwrap_or_default(),
-            ))
-        };
-        (of(0), of(4))
-    } else {
-        let both: [u8; 16] = cell(row, column)?;
-        let of = |k: usize| i64::from_be_bytes(both[k..k + 8].try_into().unwrap_or_default());
-        (of(0), of(8))
-    };
-    Some((u64::try_from(count).ok()?, u64::try_from(offset).ok()?))
-}
-
-/// The number in a row.
-fn number_in(row: &[u8], column: Column) -> Option<f64> {
-    Some(match column.form {
-        b'D' => f64::from_be_bytes(cell(row, column)?),
-        b'E' => f64::from(f32::from_be_bytes(cell(row, column)?)),
-        b'J' => f64::from(i32::from_be_bytes(cell(row, column)?)),
-        b'I' => f64::from(i16::from_be_bytes(cell(row, column)?)),
-        b'K' => i64::from_be_bytes(cell(row, column)?) as f64,
-        b'B' => f64::from(cell::<1>(row, column)?[0]),
-        _ => return None,
-    })
-}
-
-/// Inflates a tile of so many pixels; `None` when it is damaged or larger than pixels can be.
-fn inflated(packed: &[u8], count: usize) -> Option<Vec<u8>> {
-    let most = 8 * count;
-    let mut bytes = Vec::new();
-    let found = GzDecoder::new(packed)
-        .take(most as u64 + 1)
-        .read_to_end(&mut bytes);
-    (found.is_ok() && bytes.len() <= most).then_some(bytes)
-}
-
-/// Bytes that were sorted by their rank (the highest of all values first), value by value.
-fn in_order(sorted: &[u8], count: usize) -> Vec<u8> {
-    let width = sorted.len() / count.max(1);
-    if width < 2 || width * count != sorted.len() {
-        return sorted.to_vec();
-    }
-    let mut bytes = vec![0; sorted.len()];
-    for (rank, of_rank) in sorted.chunks_exact(count).enumerate() {
-        for (i, b) in of_rank.iter().enumerate() {
-            bytes[i * width + rank] = *b;
-        }
-    }
-    bytes
-}
-
-/// So many floats, of 32 or 64 bits.
-fn floats(bytes: &[u8], count: usize) -> Option<Vec<f32>> {
-    if bytes.len() == 4 * count {
-        return plain(bytes, b'E', count);
-    }
-    (bytes.len() == 8 * count).then(|| plain(bytes, b'D', count))?
-}
-
-/// So many whole numbers, of as many bytes as there are for each.
-fn integers(bytes: &[u8], count: usize) -> Option<Vec<i64>> {
-    if count == 0 || !bytes.len().is_multiple_of(count) {
-        return None;
-    }
-    Some(match bytes.len() / count {
-        1 => bytes.iter().map(|b| i64::from(*b)).collect(),
-        2 => bytes
-            .as_chunks()
-            .0
-            .iter()
-            .map(|b| i64::from(i16::from_be_bytes(*b)))
-            .collect(),
-        4 => bytes
-            .as_chunks()
-            .0
-            .iter()
-            .map(|b| i64::from(i32::from_be_bytes(*b)))
-            .collect(),
-        8 => bytes
-            .as_chunks()
-            .0
-            .iter()
-            .map(|b| i64::from_be_bytes(*b))
-            .collect(),
-        _ => return None,
-    })
-}
-
-/// So many values of a form.
-fn plain(bytes: &[u8], form: u8, count: usize) -> Option<Vec<f32>> {
-    if bytes.len() as u64 != bytes_of(form) * count as u64 {
-        return None;
-    }
-    Some(match form {
-        b'E' => bytes
-            .as_chunks()
-            .0
-            .iter()
-            .map(|b| f32::from_be_bytes(*b))
-            .collect(),
-        b'D' => bytes
-            .as_chunks()
-            .0
-            .iter()
-            .map(|b| f64::from_be_bytes(*b) as f32)
-            .collect(),
-        _ => integers(bytes, count)?
-            .into_iter()
-            .map(|v| v as f32)
-            .collect(),
-    })
 }
