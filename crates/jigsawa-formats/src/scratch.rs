@@ -4,7 +4,7 @@
 use std::fs::{self, File};
 use std::io;
 use std::path::Path;
-use std::sync::Once;
+use std::sync::{Arc, Mutex, Once, PoisonError, Weak};
 
 use tempfile::TempDir;
 
@@ -43,6 +43,21 @@ impl Scratch {
         })
     }
 
+    /// The one that all frames of this process share, as long as any of them wants it: each of its own would hold a handle.
+    ///
+    /// # Errors
+    /// When the system's folder takes none.
+    pub fn shared() -> io::Result<Arc<Self>> {
+        static SHARED: Mutex<Weak<Scratch>> = Mutex::new(Weak::new());
+        let mut shared = SHARED.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(scratch) = shared.upgrade() {
+            return Ok(scratch);
+        }
+        let scratch = Arc::new(Self::new()?);
+        *shared = Arc::downgrade(&scratch);
+        Ok(scratch)
+    }
+
     /// Where it is.
     pub fn path(&self) -> &Path {
         self.folder.path()
@@ -69,6 +84,17 @@ fn is_left(folder: &Path) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn all_share_one_folder_until_the_last_is_gone() {
+        let (a, b) = (Scratch::shared().unwrap(), Scratch::shared().unwrap());
+        let path = a.path().to_owned();
+        assert_eq!(path, b.path());
+        drop(a);
+        assert!(path.exists());
+        drop(b);
+        assert!(!path.exists());
+    }
 
     #[test]
     fn a_folder_goes_with_its_owner_and_a_dead_ones_with_the_next_run() {

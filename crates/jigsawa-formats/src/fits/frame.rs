@@ -51,8 +51,8 @@ impl FitsFrame {
         } else {
             (first_image(&mut Whole::open(path)?)?, None)
         };
-        let place = unzipped.as_ref().map(Unzipped::path);
-        let pixels = Pixels::of(place.as_deref().unwrap_or(path), &unit)?;
+        let place = unzipped.as_ref().map_or(path, Unzipped::path);
+        let pixels = Pixels::of(place, &unit)?;
         let Unit {
             header,
             size,
@@ -131,7 +131,10 @@ impl FitsFrame {
 
     /// Some rows of all planes as they are stored, the first and the last among them.
     fn sample(&self) -> Result<Vec<f32>, FileError> {
-        let rows = (self.size.height() * self.planes).min(sense::ROWS);
+        let affordable = sense::MOST_VALUES / self.size.width();
+        let rows = (self.size.height() * self.planes)
+            .min(sense::ROWS)
+            .min(affordable.max(2));
         let last = self.size.height() * self.planes - 1;
         let mut sample = vec![0.0; rows * self.size.width()];
         for (i, row) in sample.chunks_exact_mut(self.size.width()).enumerate() {

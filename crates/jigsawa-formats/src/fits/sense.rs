@@ -11,8 +11,9 @@ use crate::error::FileError;
 /// No measurement is larger: its square still is a 32-bit float.
 pub(super) const ABSURD: f32 = 1e18;
 
-/// Rows that are looked at.
+/// Rows that are looked at, and values at most where rows are very long.
 pub(super) const ROWS: usize = 48;
+pub(super) const MOST_VALUES: usize = 1 << 21;
 
 /// Different absurd values that no mark for missing data explains.
 const KINDS: usize = 8;

@@ -4,9 +4,11 @@
 //! What lies behind the image is not inflated, so a small file that would inflate to gigabytes costs what its header
 //! promises. Inflating into memory, as the C library does, held every frame of a night there at once.
 
-use std::fs::File;
+use std::fs::{self, File};
 use std::io::{self, BufRead, BufReader, BufWriter, Read, Write};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 
 use flate2::bufread::GzDecoder;
 
@@ -21,15 +23,34 @@ const BEST: u64 = 1032;
 /// Bytes behind the image that are inflated to come to the end of the file, where its checksum stands.
 const BEHIND: u64 = 1 << 20;
 
-/// The inflated file.
+/// The inflated file, which vanishes with this.
 pub(super) struct Unzipped {
-    folder: Scratch,
+    path: PathBuf,
+    _folder: Arc<Scratch>,
 }
 
 impl Unzipped {
+    /// A name for it.
+    fn new() -> io::Result<Self> {
+        static NUMBER: AtomicU64 = AtomicU64::new(0);
+        let folder = Scratch::shared()?;
+        let number = NUMBER.fetch_add(1, Ordering::Relaxed);
+        Ok(Self {
+            path: folder.path().join(format!("{number}.fits")),
+            _folder: folder,
+        })
+    }
+
     /// Where it is.
-    pub(super) fn path(&self) -> PathBuf {
-        self.folder.path().join("frame.fits")
+    pub(super) fn path(&self) -> &Path {
+        &self.path
+    }
+}
+
+impl Drop for Unzipped {
+    fn drop(&mut self) {
+        // The folder goes with the last of them, and takes what is left along.
+        let _ = fs::remove_file(&self.path);
     }
 }
 
@@ -40,11 +61,9 @@ impl Unzipped {
 pub(super) fn unzip(path: &Path) -> Result<(Unit, Unzipped), FileError> {
     let file = pool::open(path)?;
     let packed = file.metadata().map_err(FileError::io("cannot open it"))?;
-    let keeping = FileError::io("cannot unpack it into the folder for temporary files");
-    let folder = Scratch::new().map_err(keeping)?;
-    let unzipped = Unzipped { folder };
-    let keeping = FileError::io("cannot unpack it into the folder for temporary files");
-    let to = File::create_new(unzipped.path()).map_err(keeping)?;
+    let keeping = || FileError::io("cannot unpack it into the folder for temporary files");
+    let unzipped = Unzipped::new().map_err(keeping())?;
+    let to = File::create_new(unzipped.path()).map_err(keeping())?;
     let mut stream = Inflating {
         from: Some(GzDecoder::new(BufReader::with_capacity(1 << 16, file))),
         to: BufWriter::with_capacity(1 << 16, to),

@@ -28,7 +28,8 @@ fn floats(width: usize, height: usize, values: &[f32]) -> Vec<u8> {
     bytes
 }
 
-fn zipped(bytes: &[u8]) -> Vec<u8> {
+/// Packed as a whole.
+pub fn zipped(bytes: &[u8]) -> Vec<u8> {
     let mut out = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
     out.write_all(bytes).unwrap();
     out.finish().unwrap()

@@ -8,7 +8,7 @@ use std::time::Duration;
 use jigsawa_core::filter::Filter;
 use rstest::rstest;
 
-use crate::hostile::pair;
+use crate::hostile::{pair, zipped};
 use crate::night::{Night, frame, plane};
 
 #[rstest]
@@ -147,8 +147,10 @@ fn a_frame_that_was_made_anew_within_its_old_time_is_measured_anew() {
 }
 
 #[cfg(target_os = "linux")]
-#[test]
-fn any_number_of_frames_works_within_the_limit_of_open_files() {
+#[rstest]
+#[case::plain("fits")]
+#[case::packed_as_a_whole("fits.gz")]
+fn any_number_of_frames_works_within_the_limit_of_open_files(#[case] ending: &str) {
     let night = Night::new();
     let first = frame(Filter::Ha, "Ha").sized(200, 160);
     let mut night = night.frame("n/0.fits", first);
@@ -164,9 +166,12 @@ fn any_number_of_frames_works_within_the_limit_of_open_files() {
         let end = records * 80;
         bytes.copy_within(end..end + 80, end + 80);
         bytes[end..end + 80].copy_from_slice(card.as_bytes());
-        night = night.file(&format!("n/{i}.fits"), &bytes);
+        if ending.ends_with("gz") {
+            bytes = zipped(&bytes);
+        }
+        night = night.file(&format!("n/{i}.{ending}"), &bytes);
     }
-    let words = "register n/*.fits --out w --name x --write-frames placed --no-report --json";
+    let words = "register n/* --out w --name x --write-frames placed --no-report --json";
     let script = format!("ulimit -n 64 && exec \"$0\" {words}");
     let run = night.shell(&script).success();
     assert_eq!(run.json()["frames"].as_array().unwrap().len(), 140);
