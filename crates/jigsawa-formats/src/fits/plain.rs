@@ -1,8 +1,7 @@
-//! Pixels of an image that is stored as it is: read from their places, without the library's buffers.
+//! Pixels of an image that is stored as it is: read from their places.
 //!
 //! A window's rows are read straight into the caller's memory and turned there, so that threads need not
-//! take turns at the file and a large frame comes a third faster. Packed files and compressed images go
-//! the library's way.
+//! take turns at the file. Images that are packed in tiles are unpacked in `tiles/`.
 
 use std::cell::RefCell;
 use std::fs::File;

@@ -22,8 +22,9 @@ static OPEN: Mutex<VecDeque<Weak<dyn Closes>>> = Mutex::new(VecDeque::new());
 
 /// Something in the pool that can be closed.
 trait Closes: Send + Sync {
-    /// Closes it unless somebody is opening it now; who reads keeps it open until done.
-    fn close(&self);
+    /// Closes it, unless somebody asks for it just now: then it stays, and false comes back. Who reads keeps it open
+    /// until done.
+    fn close(&self) -> bool;
 }
 
 /// What is kept of a file while it is closed.
@@ -54,10 +55,12 @@ struct Slot<T> {
 }
 
 impl<T: Send + Sync> Closes for Slot<T> {
-    fn close(&self) {
-        if let Ok(mut file) = self.file.try_lock() {
-            *file = None;
-        }
+    fn close(&self) -> bool {
+        let Ok(mut file) = self.file.try_lock() else {
+            return false;
+        };
+        *file = None;
+        true
     }
 }
 
@@ -120,9 +123,11 @@ fn list() -> MutexGuard<'static, VecDeque<Weak<dyn Closes>>> {
     OPEN.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
-/// Closes what was opened first until so many are left.
+/// Closes what was opened first until so many are left; one that is asked for just now goes to the end of the list.
 fn close_down_to(most: usize) {
-    loop {
+    // Each is tried once: those that are all asked for at the same moment are not waited for.
+    let tries = list().len();
+    for _ in 0..tries {
         let mut open = list();
         if open.len() <= most {
             return;
@@ -130,8 +135,10 @@ fn close_down_to(most: usize) {
         let first = open.pop_front();
         // Closing takes the file's own lock, and nobody waits for two at once.
         drop(open);
-        if let Some(slot) = first.and_then(|s| s.upgrade()) {
-            slot.close();
+        if let Some(slot) = first.as_ref().and_then(Weak::upgrade)
+            && !slot.close()
+        {
+            list().extend(first);
         }
     }
 }

@@ -7,7 +7,7 @@ use std::io::Write;
 use jigsawa_core::filter::Filter;
 use rstest::rstest;
 
-use crate::night::{Night, frame};
+use crate::night::{Night, frame, plane};
 
 /// A header of these records and its padding.
 fn header(records: &[&str]) -> Vec<u8> {
@@ -99,6 +99,34 @@ fn garbage_floats_are_refused_by_every_command_and_hang_none(#[case] spoil: fn(&
         row.unwrap()["verdict"] == "used"
     };
     assert!(used("ha.fits") && used("r.fits") && !used("x.fits"));
+}
+
+#[test]
+fn values_that_are_none_count_as_missing_and_are_said() {
+    let night = pair();
+    let bytes = changed(&night, "ha.fits", |pixels| {
+        for row in pixels.chunks_exact_mut(560 * 4) {
+            for (x, p) in row[..56 * 4].chunks_exact_mut(4).enumerate() {
+                let mark = if x < 20 { f32::MAX } else { f32::INFINITY };
+                p.copy_from_slice(&mark.to_be_bytes());
+            }
+        }
+    });
+    let night = night.file("marked.fits", &bytes);
+    for line in [
+        "survey marked.fits r.fits --no-report",
+        "register marked.fits r.fits --name x",
+        "compose marked.fits r.fits --red Ha --green R --blue R --linear-only",
+        "finish marked.fits",
+        "stars marked.fits",
+    ] {
+        night
+            .run(&format!("{line} --out o --json"))
+            .success()
+            .says("some 10 % of its values are infinite or beyond 1e18");
+    }
+    let behind = plane(&night.path("o/marked-starless.fits"), 0);
+    assert!(behind.at(10, 200).is_nan() && behind.at(60, 200).is_finite());
 }
 
 #[test]
