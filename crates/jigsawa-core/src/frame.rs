@@ -137,6 +137,9 @@ pub struct FrameFacts {
     pub saturation: Option<f32>,
     /// Share of its values, in a sample, that are infinite or beyond anything that is measured: they count as missing.
     pub absurd: f32,
+    /// Share of its pixels that have one exact value and hang together with its edge, and that value: they count as
+    /// missing.
+    pub blank: Option<(f32, f32)>,
 }
 
 impl FrameFacts {
@@ -178,20 +181,29 @@ impl FrameFacts {
             focus: None,
             saturation: None,
             absurd: 0.0,
+            blank: None,
         }
     }
 
-    /// What should be known of values that are none, in words; `None` where all are.
-    pub fn absurd_words(&self) -> Option<String> {
-        let percent = 100.0 * self.absurd;
-        let part = match percent {
-            0.0 => return None,
+    /// What should be known of values that are none, in words.
+    pub fn no_data_words(&self) -> Vec<String> {
+        let part = |share: f32| match 100.0 * share {
             p if p < 1.0 => "less than 1 %".to_owned(),
             p => format!("some {p:.0} %"),
         };
-        Some(format!(
-            "{part} of its values are infinite or beyond 1e18: they count as no data"
-        ))
+        let absurd = (self.absurd > 0.0).then(|| {
+            format!(
+                "{} of its values are infinite or beyond 1e18: they count as no data",
+                part(self.absurd)
+            )
+        });
+        let blank = self.blank.map(|(share, value)| {
+            format!(
+                "{} of its pixels, a border or holes, are exactly {value}: they count as no data",
+                part(share)
+            )
+        });
+        absurd.into_iter().chain(blank).collect()
     }
 
     /// Arc seconds a pixel: by the WCS, which was measured on stars, or from pixel size and focal
@@ -218,10 +230,13 @@ mod tests {
     #[test]
     fn values_that_are_none_are_said_and_others_are_not() {
         let mut facts = FrameFacts::of_size(Size::new(10, 10).unwrap(), 1);
-        assert_eq!(facts.absurd_words(), None);
+        assert!(facts.no_data_words().is_empty());
         facts.absurd = 0.004;
-        assert!(facts.absurd_words().unwrap().starts_with("less than 1 %"));
+        assert!(facts.no_data_words()[0].starts_with("less than 1 %"));
         facts.absurd = 0.251;
-        assert!(facts.absurd_words().unwrap().starts_with("some 25 %"));
+        facts.blank = Some((0.052, 0.0));
+        let said = facts.no_data_words();
+        assert!(said[0].starts_with("some 25 %"));
+        assert!(said[1].starts_with("some 5 % of its pixels, a border or holes, are exactly 0:"));
     }
 }

@@ -37,6 +37,7 @@ pub mod matching;
 pub mod measured;
 pub mod merge;
 pub mod mosaic;
+pub mod noise;
 pub mod placement;
 pub mod plane;
 pub mod quick;

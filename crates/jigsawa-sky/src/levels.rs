@@ -63,6 +63,11 @@ impl Other {
 
     /// Both frames.
     pub fn take(&self) -> [(Shot, Taken); 2] {
+        self.take_as(|_, _| {})
+    }
+
+    /// Both frames, taken otherwise: `change` gets each shot with its number, 0 or 1.
+    pub fn take_as(&self, change: impl Fn(&mut Shot, usize)) -> [(Shot, Taken); 2] {
         let middle = (960.0, 640.0);
         let first = Shot {
             filter: self.filter.clone(),
@@ -92,6 +97,9 @@ impl Other {
             seed: 3 * self.seed + 2,
             ..first.clone()
         };
+        let (mut first, mut second) = (first, second);
+        change(&mut first, 0);
+        change(&mut second, 1);
         // The faintest stars are twice as many as those that are found.
         let cells = first.size.area() as f64 / 1e4;
         let crowd = Crowd {

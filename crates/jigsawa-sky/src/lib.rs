@@ -4,7 +4,7 @@
 //! is one pixel of a reference camera. A [`shot::Shot`] says how it is photographed: where the camera
 //! points ([`pointing`]), what the optics make of a point ([`optics`]), how the sky glows ([`glow`]),
 //! how the camera counts ([`camera`]) and what goes wrong ([`spoilt`]). [`demo`] has the sample masters, [`panels`] those of a mosaic,
-//! [`night`] a sample night of sub-frames. Rendering gives a plane and the [`shot::Truth`] beside it. The
+//! [`night`] a sample night of sub-frames, [`master`] what other stacking makes of a frame. Rendering gives a plane and the [`shot::Truth`] beside it. The
 //! same numbers give the same bits, on any number of threads.
 //!
 //! Light is in electrons for a sub-frame; the camera turns it into its own units. Nebula is not
@@ -18,6 +18,7 @@ pub mod demo;
 pub mod garble;
 pub mod glow;
 pub mod levels;
+pub mod master;
 pub mod night;
 pub mod optics;
 pub mod panels;

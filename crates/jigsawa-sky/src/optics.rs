@@ -18,7 +18,51 @@ pub struct Optics {
     /// How far the lens moves a star in a corner, in pixels, outwards positive; less as the cube of the
     /// distance from the middle.
     pub distortion_px: f64,
+    /// Light that glass, mirrors and dust scatter, whatever the seeing.
+    pub wings: Option<Wings>,
 }
+
+/// Wings of a star's profile that stay the same in any seeing: an aureole that falls off as the square of the distance
+/// (King 1971, PASP 83, 199) and four spikes of a spider.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+pub struct Wings {
+    /// Part of the light in the aureole, within [`WINGS_PX`].
+    pub aureole: f64,
+    /// Part in the spikes.
+    pub spikes: f64,
+}
+
+/// Wings end here, in pixels; the aureole is flat within a tenth of it.
+pub const WINGS_PX: f64 = 70.0;
+const FLAT_PX: f64 = 6.0;
+
+impl Wings {
+    /// Those of an ordinary mirror telescope.
+    pub const USUAL: Self = Self {
+        aureole: 0.06,
+        spikes: 0.012,
+    };
+
+    /// Density at an offset; its integral is what both parts say.
+    fn density(self, dx: f64, dy: f64) -> f64 {
+        use std::f64::consts::PI;
+        let d2 = dx * dx + dy * dy;
+        if d2 > WINGS_PX * WINGS_PX {
+            return 0.0;
+        }
+        let whole = PI * FLAT_PX * FLAT_PX * (1.0 + (WINGS_PX / FLAT_PX).powi(2)).ln();
+        let aureole = self.aureole / whole / (1.0 + d2 / (FLAT_PX * FLAT_PX));
+        // A spike is a Gaussian of one pixel across that dies out along its length.
+        let spike = |along: f64, across: f64| {
+            (-0.5 * across * across).exp() / (2.0 * PI).sqrt() * (-along.abs() / SPIKE_PX).exp()
+                / (2.0 * SPIKE_PX)
+        };
+        aureole + 0.5 * self.spikes * (spike(dx, dy) + spike(dy, dx))
+    }
+}
+
+/// A spike's brightness falls by e over so many pixels.
+const SPIKE_PX: f64 = 14.0;
 
 /// Places and weights of Gauss-Legendre integration over (-1/2, 1/2) with five points.
 const GAUSS: [(f64, f64); 5] = [
@@ -38,6 +82,7 @@ impl Optics {
             angle_rad: 0.0,
             beta: 3.5,
             distortion_px: 0.0,
+            wings: None,
         }
     }
 
@@ -65,7 +110,11 @@ impl Optics {
         let (u, v) = (dx * c + dy * s, dy * c - dx * s);
         let k = 4.0 * (2f64.powf(1.0 / self.beta) - 1.0) / (self.fwhm_px * self.fwhm_px);
         let q = k * (u * u / self.elongation + v * v * self.elongation);
-        k * (self.beta - 1.0) / std::f64::consts::PI * (1.0 + q).powf(-self.beta)
+        let core = k * (self.beta - 1.0) / std::f64::consts::PI * (1.0 + q).powf(-self.beta);
+        match self.wings {
+            None => core,
+            Some(w) => (1.0 - w.aureole - w.spikes) * core + w.density(dx, dy),
+        }
     }
 
     /// The part of a point's light that falls into the pixel at this offset.
@@ -86,7 +135,15 @@ impl Optics {
         let k = 4.0 * (2f64.powf(1.0 / self.beta) - 1.0) / (self.fwhm_px * self.fwhm_px);
         let peak = k * (self.beta - 1.0) / std::f64::consts::PI;
         let q = (peak / part).powf(1.0 / self.beta) - 1.0;
-        (q.max(0.0) / k * self.elongation).sqrt()
+        let core = (q.max(0.0) / k * self.elongation).sqrt();
+        match self.wings {
+            None => core,
+            // The spikes reach farthest; a faint star's are lost with the rest of its wings.
+            Some(w) => {
+                let spike = 0.5 * w.spikes / (2.0 * SPIKE_PX) / (2.0 * std::f64::consts::PI).sqrt();
+                core.max((SPIKE_PX * (spike / part).ln()).clamp(0.0, WINGS_PX))
+            }
+        }
     }
 }
 
@@ -98,6 +155,7 @@ mod tests {
     #[rstest]
     #[case(Optics::round(3.0))]
     #[case(Optics { elongation: 1.4, angle_rad: 0.7, beta: 5.0, ..Optics::round(2.0) })]
+    #[case(Optics { wings: Some(Wings::USUAL), beta: 5.0, ..Optics::round(4.0) })]
     fn all_light_lands_in_pixels_around_its_centre(#[case] o: Optics) {
         let (cx, cy) = (0.3, -0.2);
         let (mut sum, mut sx, mut sy) = (0.0, 0.0, 0.0);
@@ -112,7 +170,9 @@ mod tests {
         // The closed form of what a Moffat profile keeps beyond a radius R: (1 + k R^2)^(1 - beta).
         let k = 4.0 * (2f64.powf(1.0 / o.beta) - 1.0) / (o.fwhm_px * o.fwhm_px);
         let outside = (1.0 + k * 120.0 * 120.0f64).powf(1.0 - o.beta);
-        assert!((sum - 1.0).abs() < 1e-4 + outside, "{sum}");
+        // What a spike has across a pixel is not integrated: some parts in ten thousand.
+        let wings = if o.wings.is_some() { 1e-3 } else { 0.0 };
+        assert!((sum - 1.0).abs() < 1e-4 + outside + wings, "{sum}");
         assert!((sx / sum - cx).abs() < 2e-3 && (sy / sum - cy).abs() < 2e-3);
     }
 

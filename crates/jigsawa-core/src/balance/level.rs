@@ -407,7 +407,7 @@ impl Between<'_> {
         let sky = &self.frame.member.catalogue.sky;
         let (level, own_noise) = (
             f64::from(sky.typical_level()),
-            f64::from(sky.typical_sigma()),
+            self.frame.member.catalogue.noise.pixel(),
         );
         Ok(Matched {
             balance: Balance {

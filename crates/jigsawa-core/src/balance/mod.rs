@@ -84,7 +84,8 @@ pub struct Balance {
     pub sky_adu: f64,
     /// The frame's own noise, before balancing.
     pub noise_adu: f64,
-    /// Scatter of the patches around the surface, in the reference's pixel noise.
+    /// Scatter of the patches around the surface, in the reference's noise: that which its pixels would have were they
+    /// independent, and faint light as uncertain as it is.
     pub residual_sigma: f64,
     /// What the surface leaves of patches that it has not seen, in the same unit; absent where a shape was given.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -114,7 +115,7 @@ impl Balance {
     pub fn identity(catalogue: &Catalogue) -> Self {
         Self::unchanged(
             f64::from(catalogue.sky.typical_level()),
-            f64::from(catalogue.sky.typical_sigma()),
+            catalogue.noise.pixel(),
         )
     }
 
@@ -224,10 +225,28 @@ pub struct Member<'a> {
 }
 
 impl Member<'_> {
+    /// Its noise as faint light sees it: that of white noise as strong on large scales.
     pub(crate) fn noise(&self) -> f64 {
-        f64::from(self.catalogue.sky.typical_sigma())
+        self.catalogue.noise.deep()
+    }
+
+    /// Frame pixels for one of the canvas in length, in the frame's middle.
+    pub(crate) fn pixels(&self) -> f64 {
+        let middle = self.placement.invert().apply(self.size.centre());
+        self.placement.area_ratio(middle).sqrt()
+    }
+
+    /// Its noise over the area of a canvas pixel, on scales of 8 to 16 of these: cameras with larger pixels have no
+    /// less of it, nor have frames that were smoothed.
+    pub(crate) fn noise_of_area(&self) -> f64 {
+        let pixels = self.pixels();
+        self.catalogue.noise.at(WEIGHED_AT_PX * pixels) / pixels
     }
 }
+
+/// Frames are weighed by their noise on this scale, in canvas pixels: what is fainter than a pixel's noise is seen on
+/// such.
+const WEIGHED_AT_PX: f64 = 11.0;
 
 /// Why a frame cannot be balanced.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]

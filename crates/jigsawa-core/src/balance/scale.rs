@@ -1,8 +1,8 @@
 //! The factor between two frames: from the fluxes of the stars that both show, from the nebula that
 //! both show, from what their headers say, or from their noise.
 //!
-//! Fluxes are those of apertures of 1.8 widths of each frame's own stars, which hold the same part of
-//! a star whatever the seeing, as long as profiles differ in width only. Stars with neighbours were taken, too, at
+//! Fluxes are those of apertures of 1.8 widths of each frame's own stars, carried by each frame's curve of growth to
+//! one that is large against both seeings. Stars with neighbours were taken, too, at
 //! first: worse seeing lets more of a neighbour into the aperture, which put scales off by up to 1 %.
 
 use super::Member;
@@ -13,7 +13,7 @@ use crate::measured::Measured;
 use crate::placement::Registration;
 use crate::robust::{BIWEIGHT_REACH, MAD_TO_SIGMA, biweight, median, robust_ratio};
 use crate::space::Size;
-use crate::stars::{Catalogue, Star};
+use crate::stars::{Catalogue, Star, profiles};
 
 /// Stars this bright, in sigma, enter; fainter ones add noise and the bias of their detection.
 const LEAST_SNR: f64 = 15.0;
@@ -34,6 +34,8 @@ pub struct CommonStar {
     pub frame: f64,
     /// Relative error of the ratio of both, from the noise.
     pub error: f64,
+    /// Relative error that the ratios of all stars share, since profiles differ.
+    pub shared: f64,
 }
 
 /// The stars that both show well: clean, bright, and within two pixels of each other.
@@ -58,7 +60,7 @@ pub(crate) fn good_stars(
     pairs: Vec<(usize, usize)>,
 ) -> Vec<CommonStar> {
     // In canvas pixels the wider of both; each frame has its own scale.
-    let reach = |m: &Member<'_>| CLEAR * wider(reference, frame) * pixels(m);
+    let reach = |m: &Member<'_>| CLEAR * wider(reference, frame) * m.pixels();
     let alone = isolated(reference.catalogue, reach(reference));
     let alone_too = isolated(frame.catalogue, reach(frame));
     let good: Vec<(usize, usize)> = pairs
@@ -70,16 +72,23 @@ pub(crate) fn good_stars(
     // than few.
     let alone_counts = reference.filter == frame.filter && good.len() >= ENOUGH;
     let pairs = if alone_counts { good } else { pairs };
+    let width = |m: &Member<'_>| m.catalogue.fwhm_px / m.pixels();
+    let ([own, other], shared) = profiles(
+        [reference, frame].map(|m| m.catalogue.growth.as_ref()),
+        [width(reference), width(frame)],
+        [reference, frame].map(|m| m.catalogue.elongation.max(1.0).sqrt()),
+    );
     pairs
         .into_iter()
         .filter_map(|(i, k)| {
             let (a, f) = (&reference.catalogue.stars[i], &frame.catalogue.stars[k]);
             (usable(a) && usable(f)).then(|| CommonStar {
-                reference: canvas_flux(reference, a),
-                frame: canvas_flux(frame, f),
+                reference: own * canvas_flux(reference, a),
+                frame: other * canvas_flux(frame, f),
                 error: (a.flux_sigma / a.flux)
                     .hypot(f.flux_sigma / f.flux)
                     .hypot(LEAST_ERROR),
+                shared,
             })
         })
         .collect()
@@ -93,15 +102,9 @@ const NEIGHBOUR: f64 = 0.01;
 /// With fewer stars that are alone, in a crowded field, all serve.
 const ENOUGH: usize = 20;
 
-/// Frame pixels for one of the canvas.
-fn pixels(m: &Member<'_>) -> f64 {
-    let middle = m.placement.invert().apply(m.size.centre());
-    m.placement.area_ratio(middle).sqrt()
-}
-
 /// Width of the stars of the frame with the worse seeing, in canvas pixels.
 fn wider(a: &Member<'_>, b: &Member<'_>) -> f64 {
-    let width = |m: &Member<'_>| m.catalogue.fwhm_px / pixels(m);
+    let width = |m: &Member<'_>| m.catalogue.fwhm_px / m.pixels();
     width(a).max(width(b))
 }
 
@@ -155,14 +158,10 @@ pub fn star_scale(stars: &[CommonStar]) -> Option<(Measured, usize)> {
     };
     let alike = Measured {
         value: 1.0,
-        sigma: APERTURE_ERROR,
+        sigma: stars[0].shared,
     };
     Some((slope.times(alike), ratio.used))
 }
-
-/// How far apertures of two seeings hold the same part of a star: a width known to 1 % moves it by as
-/// much (measured on made-up frames of 3 and 3.5 pixels).
-const APERTURE_ERROR: f64 = 0.0013;
 
 /// Fewer stars do not tell whether a ratio changes with brightness.
 const LEAST_FOR_COURSE: usize = 30;
@@ -271,22 +270,23 @@ pub fn signal_scale(patches: &[BothSkies], canvas: Size) -> Option<(Measured, us
     ))
 }
 
-/// The factor that brings the noise of `frame`'s sky to that of `reference`. `None` when one of them
-/// has none. Its error is that of two noise estimates from a hundred independent cells.
+/// The factor that brings the noise of `frame`'s sky to that of `reference`, on the scales of faint light, so that a
+/// frame that was smoothed is no quieter for it. `None` when one of them has none.
 pub fn noise_scale(reference: &Catalogue, frame: &Catalogue) -> Option<Measured> {
-    let (r, f) = (
-        f64::from(reference.sky.typical_sigma()),
-        f64::from(frame.sky.typical_sigma()),
-    );
+    let (r, f) = (reference.noise.deep(), frame.noise.deep());
     let value = r / f;
     (r > 0.0 && f > 0.0 && value.is_finite()).then_some(Measured {
         value,
-        sigma: 0.01 * value,
+        sigma: NOISE_ERROR * value,
     })
 }
 
-/// How well headers know exposures, with shutters and roundings.
-const EXPOSURE_ERROR: f64 = 0.005;
+/// How well noise on the scales of faint light is known of two frames.
+const NOISE_ERROR: f64 = 0.06;
+
+/// What headers of exposures do not know: how clear the air was. Between frames that imagers keep it differs by so
+/// much; shutters and roundings are nothing against it.
+const EXPOSURE_ERROR: f64 = 0.15;
 
 /// The factor by which exposures and gains differ. `None` where a header does not tell.
 pub fn exposure_scale(reference: &Member<'_>, frame: &Member<'_>) -> Option<Measured> {
@@ -313,6 +313,7 @@ mod tests {
                     frame,
                     reference: of(frame) * wobble,
                     error: 0.004,
+                    shared: 0.0,
                 }
             })
             .collect()

@@ -188,6 +188,7 @@ fn in_pixels(mut found: Catalogue, factor: usize) -> Catalogue {
         };
         found.stars = found.stars.iter().map(own).collect();
         found.fwhm_px *= k;
+        found.growth = found.growth.map(|g| g.enlarged(k));
     }
     found
 }

@@ -152,6 +152,7 @@ fn gradients(look: &Look, wish: Option<&GradientWish>) -> Vec<(Surface, Shape)> 
     let of = |plane: &Plane, shape: Option<Shape>| -> Option<(Surface, Shape)> {
         let sky = SkyMesh::measure(plane)?;
         let own = Catalogue {
+            noise: crate::noise::NoiseScales::measure(plane, &sky, Some(&stars)),
             sky,
             ..stars.clone()
         };

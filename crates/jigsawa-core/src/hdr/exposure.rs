@@ -52,7 +52,13 @@ impl<'a> Exposure<'a> {
         // What goes by one thread goes beside what goes by another.
         let ((light, responses), wings) = rayon::join(
             || {
-                let light = Light::take(plane, member.placement, grid, (level, sigma), top);
+                let light = Light::take(
+                    plane,
+                    member.placement,
+                    grid,
+                    (level, sigma, &catalogue.noise),
+                    top,
+                );
                 let responses: Vec<Option<Response>> = shorter
                     .par_iter()
                     .map(|s| respond(&light, &s.light, top))

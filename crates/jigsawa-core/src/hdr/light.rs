@@ -6,6 +6,7 @@
 
 use rayon::prelude::*;
 
+use crate::noise::NoiseScales;
 use crate::placement::Placement;
 use crate::plane::Plane;
 use crate::robust::median;
@@ -62,6 +63,8 @@ pub struct Light {
     pub variance: f32,
     /// What light above the sky adds to a pixel's variance, for each unit; 0 where that is not seen.
     pub variance_per_unit: f32,
+    /// How much less sure a mean of 3 x 3 pixels is than of as many that know nothing of each other.
+    pub(super) tied: f32,
 }
 
 /// Light is smooth where a ring of this radius differs by less than this part of it, and by so many of its errors.
@@ -75,7 +78,7 @@ impl Light {
         plane: &Plane,
         placement: &Placement,
         grid: LightGrid,
-        (sky, sigma): (f32, f32),
+        (sky, sigma, noise): (f32, f32, &NoiseScales),
         full: f32,
     ) -> Self {
         let rows = grid.canvas.height().div_ceil(grid.step);
@@ -89,19 +92,29 @@ impl Light {
             .with_min_len(4096)
             .map(spot)
             .collect();
-        let (variance, variance_per_unit) = variance(&all, sky).unwrap_or((sigma * sigma, 0.0));
+        // Differences of neighbours see little of noise that smoothing has tied together; how much, the sky tells, whose
+        // pixels' scatter is known. What light adds was smoothed alike.
+        let hidden = noise.hidden() as f32;
+        let (variance, variance_per_unit) =
+            variance(&all, sky).map_or((sigma * sigma, 0.0), |(v, l)| (hidden * v, hidden * l));
         Self {
             grid,
             values: all.into_iter().map(|(v, _)| v).collect(),
             sky,
             variance,
             variance_per_unit,
+            tied: (noise.at(3.0) / noise.pixel().max(f64::MIN_POSITIVE)) as f32,
         }
     }
 
     /// Noise of a pixel of the sky.
     pub fn sigma(&self) -> f32 {
         self.variance.sqrt()
+    }
+
+    /// Noise of its values: means of 3 x 3 pixels of the sky.
+    pub fn mean_sigma(&self) -> f32 {
+        self.sigma() * self.tied / 3.0
     }
 }
 

@@ -60,7 +60,7 @@ const SHOWN: usize = 1500;
 pub fn respond(longer: &Light, shorter: &Light, full: f32) -> Option<Response> {
     let full_light = f64::from(full - longer.sky);
     // 3 x 3 pixels are averaged.
-    let noise = [longer, shorter].map(|l| f64::from(l.sigma()) / 3.0);
+    let noise = [longer, shorter].map(|l| f64::from(l.mean_sigma()));
     let mut all: Vec<(usize, f64, f64)> = longer
         .values
         .iter()
@@ -281,6 +281,7 @@ mod tests {
         let n = 200 * 150;
         let light = |i: usize| 5.0 * 10f64.powf(4.2 * ((i * 7919) % n) as f64 / n as f64);
         let make = |of: &dyn Fn(usize) -> f64, sky: f32, sigma: f32| Light {
+            tied: 1.0,
             grid,
             values: (0..n)
                 .map(|i| (of(i) + f64::from(sky)) as f32)

@@ -6,6 +6,7 @@ use multiversion::multiversion;
 
 use crate::plane::Plane;
 
+use super::shape::Shape;
 use super::sky::SkyMesh;
 
 /// Full width at half maximum over sigma of a Gaussian: 2 sqrt(2 ln 2).
@@ -18,6 +19,8 @@ pub(crate) struct MatchedFilter {
     taps: Vec<f32>,
     /// Noise of the response for white noise of 1 a pixel.
     pub(crate) noise_gain: f32,
+    /// For long stars: weights of (2 r + 1)^2 pixels, row by row.
+    long: Option<Vec<f32>>,
 }
 
 impl MatchedFilter {
@@ -32,6 +35,35 @@ impl MatchedFilter {
         Self {
             taps: g.iter().map(|v| (v / energy) as f32).collect(),
             noise_gain: (1.0 / energy) as f32,
+            long: None,
+        }
+    }
+
+    /// A filter for stars of this width (the geometric mean of both axes) and shape. Up to an elongation of
+    /// [`LONG`] the round one loses less than a fiftieth of a star's height over the noise, and is a tenth of the work.
+    pub(super) fn shaped(fwhm_px: f64, shape: Shape) -> Self {
+        if shape.elongation() < LONG {
+            return Self::new(fwhm_px);
+        }
+        let sigma = (fwhm_px / FWHM_PER_SIGMA).max(0.45);
+        let stretch = shape.elongation().min(MOST_LONG).sqrt();
+        let (a, b) = (sigma * stretch, (sigma / stretch).max(0.4));
+        let r = (2.6 * a).ceil() as i64;
+        let (s, c) = shape.angle_rad().sin_cos();
+        let at = |x: i64, y: i64| {
+            let (x, y) = (x as f64, y as f64);
+            let (u, v) = (x * c + y * s, y * c - x * s);
+            (-0.5 * ((u / a).powi(2) + (v / b).powi(2))).exp()
+        };
+        let all: Vec<f64> = (-r..=r)
+            .flat_map(|y| (-r..=r).map(move |x| at(x, y)))
+            .collect();
+        // A response of 1 to itself: a sum of squares of 1 for a peak of 1.
+        let energy: f64 = all.iter().map(|v| v * v).sum();
+        Self {
+            taps: vec![0.0; r as usize + 1],
+            noise_gain: (1.0 / energy.sqrt()) as f32,
+            long: Some(all.iter().map(|v| (v / energy) as f32).collect()),
         }
     }
 
@@ -42,7 +74,7 @@ impl MatchedFilter {
 
     /// Distance at which a star of this width has no light left in the response: two full widths.
     pub(crate) fn ring(&self) -> usize {
-        // The filter reaches three sigma, or 1.3 full widths: 1.6 reaches are two of them.
+        // The filter reaches three sigma, or 1.3 full widths: 1.6 reaches are two of them; a long one reaches less.
         (1.6 * self.radius() as f64).ceil() as usize + 1
     }
 
@@ -80,9 +112,17 @@ impl MatchedFilter {
                 let above = v - s;
                 *d = if above.is_finite() { above } else { 0.0 };
             }
-            correlate_row(&scratch.padded, &self.taps, across);
+            if self.long.is_some() {
+                across.copy_from_slice(&scratch.padded[r..r + width]);
+            } else {
+                correlate_row(&scratch.padded, &self.taps, across);
+            }
         }
         out.resize((to - from) as usize * width, 0.0);
+        if let Some(long) = &self.long {
+            correlate(&scratch.across, long, (width, r), &mut scratch.padded, out);
+            return;
+        }
         for (i, row) in out.chunks_exact_mut(width).enumerate() {
             for (c, part) in row.chunks_mut(CHUNK).enumerate() {
                 let n = part.len();
@@ -103,6 +143,44 @@ pub(crate) struct Scratch {
     padded: Vec<f32>,
     sky: Vec<f32>,
     across: Vec<f32>,
+}
+
+/// From this elongation on stars are looked for with a filter of their own shape, up to this one.
+const LONG: f64 = 1.5;
+const MOST_LONG: f64 = 3.5;
+
+/// Each row of `out` from the 2 r + 1 rows of `from` around it, with weights for all of their pixels.
+fn correlate(
+    from: &[f32],
+    weights: &[f32],
+    (width, r): (usize, usize),
+    padded: &mut Vec<f32>,
+    out: &mut [f32],
+) {
+    out.fill(0.0);
+    padded.clear();
+    padded.resize(width + 2 * r, 0.0);
+    let side = 2 * r + 1;
+    for (j, row) in from.chunks_exact(width).enumerate() {
+        padded[r..r + width].copy_from_slice(row);
+        for (k, weights) in weights.chunks_exact(side).enumerate() {
+            // Row j lies k - r below the row that it counts for.
+            let Some(i) = j.checked_sub(k).filter(|i| *i < out.len() / width) else {
+                continue;
+            };
+            let out = &mut out[i * width..(i + 1) * width];
+            for (x, w) in weights.iter().enumerate() {
+                add_scaled(&padded[x..x + width], *w, out);
+            }
+        }
+    }
+}
+
+#[multiversion(targets("x86_64+avx2"))]
+fn add_scaled(from: &[f32], by: f32, out: &mut [f32]) {
+    for (o, v) in out.iter_mut().zip(from) {
+        *o += by * v;
+    }
 }
 
 /// `out[x] = sum of taps[|k|] * padded[x + r + k]` over k in -r..=r.
@@ -188,6 +266,37 @@ mod tests {
         assert_eq!(rows(2.4, &mut used), fresh);
         rows(1.2, &mut used);
         assert_eq!(rows(2.4, &mut used), fresh);
+    }
+
+    #[test]
+    fn a_long_star_gives_a_filter_of_its_shape_its_height() {
+        let (fwhm, size) = (3.4, Size::new(90, 80).unwrap());
+        let shape = Shape::of(2.5, 0.6);
+        let (s, c) = 0.6f64.sin_cos();
+        let (a, b) = (
+            fwhm / FWHM_PER_SIGMA * 2.5f64.sqrt(),
+            fwhm / FWHM_PER_SIGMA / 2.5f64.sqrt(),
+        );
+        let plane = Plane::from_fn(size, |x, y| {
+            let (dx, dy) = (x as f64 - 40.0, y as f64 - 33.0);
+            let (u, v) = (dx * c + dy * s, dy * c - dx * s);
+            (500.0 + 90.0 * (-0.5 * ((u / a).powi(2) + (v / b).powi(2))).exp()) as f32
+        });
+        let sky = SkyMesh::measure(&Plane::filled(size, 500.0)).unwrap();
+        let at = |filter: &MatchedFilter| {
+            let mut out = Vec::new();
+            filter.rows(&plane, &sky, (-2, 82), &mut Scratch::default(), &mut out);
+            f64::from(out[(33 + 2) * 90 + 40])
+        };
+        let (long, round) = (MatchedFilter::shaped(fwhm, shape), MatchedFilter::new(fwhm));
+        assert!((at(&long) - 90.0).abs() < 0.1, "{}", at(&long));
+        let gain = |f: &MatchedFilter| at(f) / f64::from(f.noise_gain);
+        assert!(
+            gain(&long) > 1.08 * gain(&round),
+            "{} {}",
+            gain(&long),
+            gain(&round)
+        );
     }
 
     #[test]

@@ -6,9 +6,9 @@ use crate::space::{FramePx, Point};
 
 /// Radii in units of the frame's FWHM. At equal multiples of the FWHM stars of one profile shape
 /// lose the same part of their light, so that fluxes compare between frames of different seeing.
-const APERTURE: f64 = 1.8;
-const RING_FROM: f64 = 3.0;
-const RING_TO: f64 = 4.5;
+pub(super) const APERTURE: f64 = 1.8;
+pub(super) const RING_FROM: f64 = 3.0;
+pub(super) const RING_TO: f64 = 4.5;
 
 /// Flux above the local sky and its error.
 #[derive(Debug, Clone, Copy, PartialEq)]

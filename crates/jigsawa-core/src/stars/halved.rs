@@ -9,6 +9,7 @@ use crate::plane::Plane;
 
 use super::filter::{FWHM_PER_SIGMA, MatchedFilter};
 use super::find::{Candidate, maxima};
+use super::shape::Shape;
 use super::sky::SkyMesh;
 use super::spike::is_spike;
 
@@ -25,16 +26,21 @@ pub(super) fn is_better(plane: &Plane, fwhm_px: f64) -> bool {
 }
 
 /// All candidates above `threshold` sigma for stars of this width, in row order of the smaller frame.
-pub(super) fn find(plane: &Plane, sky: &SkyMesh, fwhm_px: f64, threshold: f32) -> Vec<Candidate> {
+pub(super) fn find(
+    plane: &Plane,
+    sky: &SkyMesh,
+    (fwhm_px, shape): (f64, Shape),
+    threshold: f32,
+) -> Vec<Candidate> {
     let small = binned(plane, 2);
     // A block widens a profile by its own variance, (2^2 - 1) / 12 square pixels more than a pixel does.
     let variance = (fwhm_px / FWHM_PER_SIGMA).powi(2);
     let wider = (variance + 0.25) / variance;
-    let filter = MatchedFilter::new(fwhm_px);
+    let filter = MatchedFilter::shaped(fwhm_px, shape);
     let mut found = maxima(
         &small,
         &sky.halved(small.size()),
-        &MatchedFilter::new(0.5 * fwhm_px * wider.sqrt()),
+        &MatchedFilter::shaped(0.5 * fwhm_px * wider.sqrt(), shape),
         threshold,
         1,
     );
@@ -110,7 +116,7 @@ mod tests {
         let (plane, stars) = sky(fwhm_px);
         let mesh = SkyMesh::measure(&plane).unwrap();
         let whole = find::find(&plane, &mesh, &MatchedFilter::new(fwhm_px), 6.0, 1);
-        let half = find(&plane, &mesh, fwhm_px, 6.0);
+        let half = find(&plane, &mesh, (fwhm_px, Shape::ROUND), 6.0);
         for (found, how) in [(&whole, "whole"), (&half, "half")] {
             assert_eq!(found.len(), stars.len(), "{how}");
             for (x, y) in &stars {

@@ -10,8 +10,10 @@ mod filter;
 mod find;
 mod flags;
 mod flux;
+mod growth;
 mod halved;
 pub mod profile;
+mod shape;
 mod sky;
 mod spike;
 
@@ -20,14 +22,17 @@ use serde::{Deserialize, Serialize};
 
 pub use flags::{FLAGS, Flag, Flags};
 pub(crate) use flux::{Scratch as ApertureScratch, aperture};
+pub use growth::{Growth, profiles};
 pub use sky::{SkyCell, SkyMesh};
 
+use crate::noise::NoiseScales;
 use crate::plane::Plane;
 use crate::robust::median;
 use crate::space::{FramePx, Point};
 use filter::MatchedFilter;
 use find::{Candidate, FIRST_FWHM_PX, FWHM_RANGE_PX};
 use profile::Profile;
+use shape::{Shape, Shapes};
 
 /// One star.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
@@ -73,6 +78,10 @@ pub struct Catalogue {
     pub sky: SkyMesh,
     /// The saturation level: as given, or seen on flat cores.
     pub saturation: Option<f32>,
+    /// The noise of the sky between the stars, over scales.
+    pub noise: NoiseScales,
+    /// How its stars' light grows with the aperture; absent with too few bright ones.
+    pub growth: Option<Growth>,
 }
 
 /// How stars are looked for.
@@ -112,9 +121,13 @@ pub enum DetectError {
     Constant,
 }
 
-/// Within this range of the median width, in ratio, and below this elongation, a thing is a star.
+/// Within this range of the median width, in ratio, and of a shape that is no longer than this once the shape of the
+/// frame's stars around is taken out, a thing is a star.
 const WIDTH_RANGE: (f64, f64) = (0.6, 1.7);
 const MOST_ELONGATION: f64 = 2.2;
+
+/// No star of a frame that is worth a second look is longer.
+const LONGEST: f64 = 5.0;
 
 /// Stars this bright, in sigma, can be seen to have a flat core.
 const LEAST_SNR_FLAT: f32 = 60.0;
@@ -140,12 +153,12 @@ pub fn detect(
     if sky.typical_sigma() == 0.0 && is_constant(plane) {
         return Err(DetectError::Constant);
     }
-    let (width, beta) = typical_profile(plane, &sky, saturation);
+    let (width, beta, shape) = typical_profile(plane, &sky, saturation);
     let lowest = settings.lowest_sigma.min(settings.threshold_sigma) as f32;
     let mut found = if halved::is_better(plane, width) {
-        halved::find(plane, &sky, width, lowest)
+        halved::find(plane, &sky, (width, shape), lowest)
     } else {
-        find::find(plane, &sky, &MatchedFilter::new(width), lowest, 1)
+        find::find(plane, &sky, &MatchedFilter::shaped(width, shape), lowest, 1)
     };
     let threshold_sigma = threshold(&found, settings);
     found.retain(|c| f64::from(c.snr) > threshold_sigma);
@@ -158,11 +171,36 @@ pub fn detect(
         })
         .flatten()
         .collect();
-    Ok(Catalogue {
+    let found = Catalogue {
         found: count,
         threshold_sigma,
-        ..collect(measured, width, beta, sky, saturation)
-    })
+        ..collect(measured, (width, beta), shape, sky, saturation)
+    };
+    Ok(with_noise(plane, found))
+}
+
+/// The catalogue with the noise between its stars, errors that know of it, and the curve of growth.
+fn with_noise(plane: &Plane, mut found: Catalogue) -> Catalogue {
+    let noise = NoiseScales::measure(plane, &found.sky, Some(&found));
+    let own = f64::from(found.sky.typical_sigma()).max(f64::MIN_POSITIVE);
+    // Errors were taken from pixels a few apart, as if these knew nothing of each other.
+    let over = |pixels: f64| {
+        let ratio = noise.at(pixels.sqrt()) / own;
+        if ratio.is_finite() {
+            ratio.max(1.0)
+        } else {
+            1.0
+        }
+    };
+    let area = std::f64::consts::PI * (flux::APERTURE * found.fwhm_px).powi(2);
+    let (of_flux, of_place) = (over(area), over(found.fwhm_px.powi(2)));
+    for s in &mut found.stars {
+        s.flux_sigma *= of_flux;
+        s.position_sigma_px *= of_place;
+    }
+    found.growth = Growth::measure(plane, &found.stars, found.fwhm_px, &noise);
+    found.noise = noise;
+    found
 }
 
 /// The highest threshold, in steps of half a sigma from the wanted one down to the lowest, above which
@@ -191,15 +229,16 @@ const FEW_BANDS: usize = 3;
 const MORE_BANDS: usize = 8;
 const MANY_STARS: usize = 150;
 
-/// Width and Moffat exponent of the stars, from the brightest of a few bands.
-fn typical_profile(plane: &Plane, sky: &SkyMesh, saturation: Option<f32>) -> (f64, f64) {
+/// Width, Moffat exponent and shape of the stars, from the brightest of a few bands.
+fn typical_profile(plane: &Plane, sky: &SkyMesh, saturation: Option<f32>) -> (f64, f64, Shape) {
     // Some bands are enough for hundreds of stars on a large frame; a small one is taken whole.
     let every = |bands: usize| (find::bands(plane) / bands).max(1);
     let mut stride = every(FEW_BANDS);
     let mut width = FIRST_FWHM_PX;
     let mut beta = 3.5;
+    let mut shape = Shape::ROUND;
     for round in 0..3 {
-        let filter = MatchedFilter::new(width);
+        let filter = MatchedFilter::shaped(width, shape);
         let mut found = find::find(plane, sky, &filter, 8.0, stride);
         if round == 0 && found.len() < MANY_STARS {
             stride = every(MORE_BANDS);
@@ -215,10 +254,14 @@ fn typical_profile(plane: &Plane, sky: &SkyMesh, saturation: Option<f32>) -> (f6
             bright[..most.min(bright.len())]
                 .par_iter()
                 .filter_map(|c| fit(plane, c, width, beta, saturation))
-                .filter(|p| p.elongation < MOST_ELONGATION)
+                .filter(|p| p.elongation < LONGEST)
                 .collect()
         };
-        let profiles = fits(bright.len(), width, beta);
+        let mut profiles = fits(bright.len(), width, beta);
+        let of = |p: &Profile| Shape::of(p.elongation, p.angle_rad);
+        let like = |p: &Profile, shape: Shape| of(p).less(shape).elongation() < MOST_ELONGATION;
+        shape = Shape::common(&profiles.iter().map(of).collect::<Vec<_>>());
+        profiles.retain(|p| like(p, shape));
         if profiles.len() < 5 {
             break;
         }
@@ -230,6 +273,7 @@ fn typical_profile(plane: &Plane, sky: &SkyMesh, saturation: Option<f32>) -> (f6
             let misfit = |beta: f64| {
                 let mut r: Vec<f32> = fits(STARS_FOR_BETA, width, beta)
                     .iter()
+                    .filter(|p| like(p, shape))
                     .map(|p| (p.residual / p.amplitude) as f32)
                     .collect();
                 median(&mut r)
@@ -244,7 +288,7 @@ fn typical_profile(plane: &Plane, sky: &SkyMesh, saturation: Option<f32>) -> (f6
             break;
         }
     }
-    (width, beta)
+    (width, beta, shape)
 }
 
 fn fit(
@@ -337,8 +381,8 @@ fn measure(
 /// Drops what is no star, flags blends, and sums up.
 fn collect(
     mut stars: Vec<Star>,
-    width: f64,
-    beta: f64,
+    (width, beta): (f64, f64),
+    shape: Shape,
     sky: SkyMesh,
     saturation: Option<f32>,
 ) -> Catalogue {
@@ -358,10 +402,12 @@ fn collect(
     } else {
         middle(&stars, |s| s.fwhm_px)
     };
+    let shapes = Shapes::over(&stars, shape);
     stars.retain(|s| {
         let ratio = s.fwhm_px / typical;
-        let like_a_star =
-            (WIDTH_RANGE.0..WIDTH_RANGE.1).contains(&ratio) && s.elongation < MOST_ELONGATION;
+        let own = Shape::of(s.elongation, s.angle_rad);
+        let like_a_star = (WIDTH_RANGE.0..WIDTH_RANGE.1).contains(&ratio)
+            && own.less(shapes.at(s.at)).elongation() < MOST_ELONGATION;
         // A saturated core is wide and odd by nature; it is kept as what it is.
         (like_a_star || s.flags.has(Flag::Saturated)) && s.flux > 0.0
     });
@@ -374,6 +420,8 @@ fn collect(
         found: stars.len(),
         threshold_sigma: 0.0,
         beta,
+        noise: NoiseScales::white(sky.typical_sigma()),
+        growth: None,
         stars,
         sky,
         saturation,

@@ -147,6 +147,11 @@ impl SkyMesh {
         }
     }
 
+    /// Width and height of a cell in pixels.
+    pub const fn cell_px(&self) -> (f64, f64) {
+        (self.cell_w, self.cell_h)
+    }
+
     /// Columns and rows of cells.
     pub const fn shape(&self) -> (usize, usize) {
         (self.columns, self.rows)

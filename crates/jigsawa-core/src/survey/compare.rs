@@ -17,6 +17,7 @@ use crate::frame::{FrameFacts, Kind};
 use crate::matching::{self, Wish, match_frames};
 use crate::robust::{median, quantile, robust_ratio};
 use crate::space::{FramePx, Point};
+use crate::stars::profiles;
 
 /// One light with what is known of it.
 #[derive(Debug, Clone, Copy)]
@@ -262,8 +263,9 @@ fn transparencies(lights: &[Light<'_>], members: &[&Member]) -> Vec<Option<Seen>
                 return None;
             }
             let triples: Vec<(f64, f64, f64)> = common.iter().map(triple).collect();
-            let ratio = robust_ratio(&triples)?.slope.value;
-            let patchiness = patchiness(&common, ratio, lights[base.light].facts);
+            let raw = robust_ratio(&triples)?.slope.value;
+            let ratio = raw * seeing(lights[base.light].measures, lights[m.light].measures);
+            let patchiness = patchiness(&common, raw, lights[base.light].facts);
             common.sort_by(|a, b| b.0.flux.total_cmp(&a.0.flux));
             let mut snr: Vec<f32> = common
                 .iter()
@@ -286,6 +288,18 @@ fn transparencies(lights: &[Light<'_>], members: &[&Member]) -> Vec<Option<Seen>
         s.transparency /= best;
     }
     seen
+}
+
+/// What a ratio of fluxes (second over first) must be multiplied by, since the frames' apertures hold other parts of a
+/// star. Frames of a set have pixels of one size.
+fn seeing(base: &Measures, own: &Measures) -> f64 {
+    let Some((a, b)) = base.fwhm_px.zip(own.fwhm_px) else {
+        return 1.0;
+    };
+    let curves = [base.growth.as_ref(), own.growth.as_ref()];
+    let longs = [base, own].map(|m| m.elongation.map_or(1.0, |e| e.median.max(1.0).sqrt()));
+    let ([first, second], _) = profiles(curves, [a.median, b.median], longs);
+    second / first
 }
 
 fn triple((a, b): &(&Spot, &Spot)) -> (f64, f64, f64) {

@@ -11,9 +11,10 @@ use super::beside::stars_and_trails;
 use super::gradient::gradient;
 use super::halo::halo;
 use super::trails::Trail;
+use crate::noise::NoiseScales;
 use crate::plane::Plane;
 use crate::robust::{MAD_TO_SIGMA, mad, median};
-use crate::stars::{Catalogue, DetectError, Flag, Settings, SkyMesh, Star};
+use crate::stars::{Catalogue, DetectError, Flag, Growth, Settings, SkyMesh, Star};
 
 /// A middle value and the scatter around it.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
@@ -97,6 +98,8 @@ pub struct Measures {
     pub trails: Vec<Trail>,
     /// The brightest stars, bright ones first.
     pub spots: Vec<Spot>,
+    /// How its stars' light grows with the aperture.
+    pub growth: Option<Growth>,
 }
 
 impl Measures {
@@ -126,6 +129,7 @@ impl Measures {
             s.flux_sigma *= (f * f) as f32;
             s.position_sigma_px *= f as f32;
         }
+        self.growth = self.growth.map(|g| g.enlarged(f));
         self.saturated_px = self.saturated_px.map(|n| n * factor * factor);
         self
     }
@@ -179,7 +183,7 @@ pub fn measure(
         course: course(&map),
         map,
         sky: f64::from(found.sky.typical_level()),
-        noise: f64::from(found.sky.typical_sigma()),
+        noise: found.noise.pixel(),
         gradient,
         unevenness,
         halo: halo(plane, &found),
@@ -193,6 +197,7 @@ pub fn measure(
             })
             .collect(),
         spots: spots(&found, origin),
+        growth: found.growth,
     })
 }
 
@@ -213,13 +218,14 @@ pub fn measure_even(plane: &Plane, saturation: Option<f32>) -> Result<Measures, 
         map: [None; 9],
         course: None,
         sky: f64::from(sky.typical_level()),
-        noise: f64::from(sky.typical_sigma()),
+        noise: NoiseScales::measure(plane, &sky, None).pixel(),
         gradient,
         unevenness,
         halo: None,
         saturated_px: saturation.map(|s| count_above(plane, 0.98 * s)),
         trails: Vec::new(),
         spots: Vec::new(),
+        growth: None,
     })
 }
 

@@ -125,8 +125,17 @@ fn transparency_is_the_truths() {
                 lights()[i].measures.halo.unwrap_or(-1.0),
                 lights()[i].measures.unevenness
             );
+            // What a halo scatters into the common aperture has come through as well.
+            let shot = &lights()[i].frame.shot;
+            let halo = shot.spoilt.halo.map_or(0.0, |h| h.part);
+            // The curve of growth of long stars is known to some per cent only in a sub-frame.
+            let within = if shot.optics.elongation > 1.3 {
+                0.05
+            } else {
+                0.02
+            };
             assert!(
-                (got - want).abs() < 0.02,
+                (want - within..want / (1.0 - halo) + within).contains(&got),
                 "{}: {got} for {want}",
                 lights()[i].frame.file
             );

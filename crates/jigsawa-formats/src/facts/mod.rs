@@ -67,6 +67,7 @@ pub fn read(frame: &FitsFrame) -> FrameFacts {
             .map(|v| v as f32)
             .filter(|v| v.is_finite() && *v > 0.0),
         absurd: frame.absurd(),
+        blank: frame.blank_share(),
         ..FrameFacts::of_size(frame.size(), frame.planes())
     }
 }

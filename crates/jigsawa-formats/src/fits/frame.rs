@@ -8,6 +8,7 @@ use jigsawa_core::doors::{DoorError, FrameSource};
 use jigsawa_core::plane::Plane;
 use jigsawa_core::space::{Rect, Size};
 
+use super::blank::{self, Blank};
 use super::card::Header;
 use super::plain::Plain;
 use super::pool;
@@ -27,6 +28,8 @@ pub struct FitsFrame {
     size: Size,
     planes: usize,
     absurd: f32,
+    /// What has no data in each plane although it has a number.
+    blank: Vec<Option<Blank>>,
     /// What a file that is packed as a whole was inflated into.
     _unzipped: Option<Unzipped>,
 }
@@ -65,9 +68,12 @@ impl FitsFrame {
             size,
             planes,
             absurd: 0.0,
+            blank: Vec::new(),
             _unzipped: unzipped,
         };
-        made.absurd = sense::check(&made.sample()?)?;
+        let sample = made.sample()?;
+        made.absurd = sense::check(&sample)?;
+        made.blank = made.blank(&sample)?;
         Ok(made)
     }
 
@@ -103,9 +109,21 @@ impl FitsFrame {
     /// When a packed tile is damaged, or what the disk says.
     pub fn read(&self, plane: usize, rect: Rect, out: &mut [f32]) -> Result<(), FileError> {
         match &self.pixels {
-            Pixels::Plain(plain) => plain.read(plane, rect, out),
-            Pixels::Packed(packed) => packed.read(plane, rect, out),
+            Pixels::Plain(plain) => plain.read(plane, rect, out)?,
+            Pixels::Packed(packed) => packed.read(plane, rect, out)?,
         }
+        if let Some(Some(blank)) = self.blank.get(plane) {
+            blank.hide(rect, out);
+        }
+        Ok(())
+    }
+
+    /// The share of all pixels that have no data but a number, and that number: a black border, say.
+    pub fn blank_share(&self) -> Option<(f32, f32)> {
+        let found: Vec<&Blank> = self.blank.iter().flatten().collect();
+        let first = found.first()?;
+        let share = found.iter().map(|b| b.share).sum::<f32>() / self.planes as f32;
+        Some((share, first.value))
     }
 
     /// Reads a whole plane into memory, reusing the buffer's.
@@ -127,6 +145,21 @@ impl FitsFrame {
         }
         self.read(plane, self.size.rect(), &mut buffer)?;
         Plane::new(self.size, buffer).ok_or(FileError::NoImage)
+    }
+
+    /// The places of each plane that have no data but a number.
+    fn blank(&self, sample: &[f32]) -> Result<Vec<Option<Blank>>, FileError> {
+        let values = blank::suspects(sample, self.size.width());
+        if values.is_empty() {
+            return Ok(Vec::new());
+        }
+        (0..self.planes)
+            .map(|p| {
+                blank::find(self.size, sample, &values, |rect, out| {
+                    self.read(p, rect, out)
+                })
+            })
+            .collect()
     }
 
     /// Some rows of all planes as they are stored, the first and the last among them.

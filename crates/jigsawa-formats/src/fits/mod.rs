@@ -1,5 +1,6 @@
 //! FITS (Pence et al. 2010, A&A 524, A42): images in by windows, results out by tiles.
 
+mod blank;
 mod card;
 mod frame;
 mod place;

@@ -128,8 +128,8 @@ impl Row<'_> {
             hint: self.hint,
             placement: self.record.filter(|_| used),
             notes: if used {
-                let absurd = self.frame.facts.absurd_words();
-                self.notes.into_iter().chain(absurd).collect()
+                let none = self.frame.facts.no_data_words();
+                self.notes.into_iter().chain(none).collect()
             } else {
                 Vec::new()
             },

@@ -21,6 +21,7 @@ use crate::balance::scale::{CommonStar, good_stars, star_scale};
 use crate::balance::{
     Balance, BothSkies, Member, ScaleBy, Sky, Surface, both_skies, exposure_or_none, nebula_scale,
 };
+use crate::balance::{Weigh, weight};
 use crate::measured::Measured;
 use crate::robust::{BIWEIGHT_REACH, MAD_TO_SIGMA, biweight, median};
 use crate::space::{CanvasPx, Point};
@@ -153,7 +154,7 @@ pub fn level(frames: &[ToLevel<'_>], same: &SameStars<'_>) -> Levelled {
                 surface: surface(i).plus(Surface::constant(raise)),
                 ..Balance::unchanged(
                     f64::from(sky.typical_level()),
-                    f64::from(sky.typical_sigma()),
+                    frames[i].sky.member.catalogue.noise.pixel(),
                 )
             }
         })
@@ -187,11 +188,11 @@ pub fn level(frames: &[ToLevel<'_>], same: &SameStars<'_>) -> Levelled {
         let mut off: Vec<f32> = own.iter().map(|p| p.after.abs() as f32).collect();
         balance.patches = own.len();
         if !off.is_empty() {
-            let noise = balance.scale.value * balance.noise_adu;
+            let noise = balance.scale.value * frames[i].sky.member.noise();
             balance.residual_sigma = f64::from(median(&mut off)) * MAD_TO_SIGMA / noise.max(1e-30);
         }
         let both = (&frames[anchor].sky.member, &frames[i].sky.member);
-        balance.weight = weight(both, balance);
+        balance.weight = weight(Weigh::Noise, both.0, both.1, balance);
     }
     Levelled {
         balances,
@@ -203,22 +204,11 @@ pub fn level(frames: &[ToLevel<'_>], same: &SameStars<'_>) -> Levelled {
 
 /// The frame whose pixels have the least noise after scaling.
 fn deepest(frames: &[ToLevel<'_>], scales: &[Measured]) -> usize {
-    let noise = |i: usize| scales[i].value * noise_of_area(&frames[i].sky.member);
+    let noise = |i: usize| scales[i].value * frames[i].sky.member.noise_of_area();
     let sound = (0..frames.len()).filter(|i| noise(*i) > 0.0);
     sound
         .min_by(|a, b| noise(*a).total_cmp(&noise(*b)))
         .unwrap_or(0)
-}
-
-/// Noise of a frame over the area of a canvas pixel: cameras with larger pixels have no less of it.
-fn noise_of_area(m: &Member<'_>) -> f64 {
-    m.noise() / m.placement.area_ratio(middle(m)).sqrt()
-}
-
-/// 1 / variance over an area, the anchor's being 1.
-fn weight((anchor, own): (&Member<'_>, &Member<'_>), b: &Balance) -> f64 {
-    let w = (noise_of_area(anchor) / (b.scale.value * noise_of_area(own))).powi(2);
-    if w.is_finite() && w > 0.0 { w } else { 1.0 }
 }
 
 fn middle(m: &Member<'_>) -> Point<CanvasPx> {

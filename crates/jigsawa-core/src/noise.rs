@@ -1,0 +1,476 @@
+//! The noise of a frame's sky over scales.
+//!
+//! Masters are the output of other stacking: resampled, drizzled, often denoised. Their pixels know of each other, so
+//! the scatter of pixels says little of how deep a frame is, how well a star's light or the mean of a patch is known.
+//! [`NoiseScales`] holds what does: the scatter of means over blocks of 1 to 32 pixels, each times the block's side.
+//! White noise gives one number for all; interpolation and denoising make the small ones lower (Casertano et al. 2000,
+//! AJ 120, 2747, for drizzled frames; Labbe et al. 2003, AJ 125, 1107, for measuring it on the frame itself).
+//!
+//! Scatter is taken from second differences along both axes at once (Immerkaer 1996, Computer Vision and Image
+//! Understanding 64, 300), in which slopes and what is bent one way drop out, in the darker half of the sky's mesh, and there
+//! in the cells in which distant pixels differ least more than neighbours do: noise is tied together alike everywhere, so
+//! what is more is nebula. Stars are taken out before, if they are known.
+//! What is left of nebulae grows with the scale ever faster, while noise that was smoothed grows ever more slowly, which
+//! holds it down. A single number from differences three pixels apart was used for everything first: it made Ha smoothed
+//! by two pixels five times as deep as it was; the quieter quarter of tiles was tried then, and the darkest cells alone,
+//! which a bright nebula fills.
+
+use rayon::prelude::*;
+use serde::{Deserialize, Serialize};
+
+use crate::binned::binned;
+use crate::plane::Plane;
+use crate::robust::{MAD_TO_SIGMA, grouped_median};
+use crate::space::Size;
+use crate::stars::{Catalogue, Flag, SkyMesh};
+
+/// Sides of the blocks, in pixels.
+pub const SCALES_PX: [usize; 6] = [1, 2, 4, 8, 16, 32];
+
+/// Blocks between those whose differences are taken: far enough that what interpolation and the usual denoising tie
+/// together does not reach from one to the next, as near as that allows, so that nebulae do not count.
+const LAGS: [usize; 6] = [8, 3, 2, 2, 2, 1];
+
+/// The darker part of the sky's cells that is looked at. Of these the ones tell the noise in which distant pixels differ
+/// no more against neighbours than in the quietest fifth, but for chance; and the fewest that do.
+const DARKER: f64 = 0.5;
+const QUIET: f64 = 0.2;
+const CHANCE: f32 = 1.12;
+const LEAST_CELLS: usize = 8;
+
+/// Fewer differences say nothing.
+const LEAST: usize = 20;
+
+/// From one scale to the next noise that was smoothed grows by so much of what it grew by before, at the most; the second
+/// number is for the wide scales. Gaussians of 0.8 to 3 px have 0.37 to 0.9 of it, and 0.35 to 0.57.
+const SLOWER: [f64; 2] = [0.9, 0.6];
+const SLACK: f64 = 0.01;
+
+/// Nor does it fall on scales on which nothing sharpens, whose few blocks tell it to a tenth.
+const LEAST_GROWTH: f64 = 0.95;
+const WIDE: usize = 4;
+
+/// Next neighbours and those farther off tell the same noise where their variances agree to this.
+const HIDDEN: f64 = 0.08;
+
+/// A pixel's scatter is looked for in differences over so many pixels. Noise that is tied together makes it grow until
+/// they know nothing of each other, ever more slowly, and nebulae ever faster: where it grows least it is itself.
+const PIXEL_LAGS: [usize; 6] = [1, 2, 3, 4, 6, 8];
+
+/// A scatter that grows by less than this until then, in parts, is that of white noise: interpolation by half a pixel
+/// and the gentlest denoising make it grow by a fifth and more.
+const WHITE: f64 = 0.08;
+
+/// A pixel's scatter by those over [`PIXEL_LAGS`]; `None` for white noise, which the first one tells best.
+fn tied_pixel(near: [f32; PIXEL_LAGS.len()]) -> Option<f32> {
+    let grows = |i: usize| {
+        let step = (PIXEL_LAGS[i + 1] as f64 / PIXEL_LAGS[i] as f64).ln();
+        f64::from(near[i + 1] / near[i]).ln() / step
+    };
+    let least = (0..near.len() - 1).min_by(|a, b| grows(*a).total_cmp(&grows(*b)))?;
+    let pixel = near[least + 1];
+    (f64::from(pixel / near[0]) > 1.0 + WHITE).then_some(pixel)
+}
+
+/// Noise on large scales is that over 8 px and so much of what it has grown by since 4 px, in parts: from 0.7 to 0.9 for
+/// Gaussians of 0.8 to 2 px.
+const BEYOND: f64 = 0.75;
+
+/// Noise of the sky over scales: for blocks of [`SCALES_PX`], the standard deviation of their means times their side.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct NoiseScales {
+    per_side: [f32; 6],
+    /// What differences of next neighbours show of a pixel's.
+    next: f32,
+}
+
+impl NoiseScales {
+    /// White noise: pixels that know nothing of each other.
+    pub const fn white(sigma: f32) -> Self {
+        Self {
+            per_side: [sigma; 6],
+            next: sigma,
+        }
+    }
+
+    /// Measures a plane with this sky. Stars of the catalogue do not count.
+    pub fn measure(plane: &Plane, sky: &SkyMesh, stars: Option<&Catalogue>) -> Self {
+        let mut half = binned(plane, 2);
+        if let Some(stars) = stars {
+            without(&mut half, stars);
+        }
+        let dark = quiet(plane, &half, darker(sky));
+        let mut per_side = [f32::NAN; 6];
+        let near = PIXEL_LAGS.map(|lag| whole_pixels(plane, &half, lag, &dark));
+        if near.iter().all(|v| *v > 0.0) {
+            match tied_pixel(near) {
+                None => return Self::white(near[0]),
+                Some(pixel) => per_side[0] = pixel,
+            }
+        }
+        let mut blocks = half;
+        for (k, side) in SCALES_PX.iter().enumerate().skip(1) {
+            if k > 1 {
+                blocks = halved(&blocks);
+            }
+            let at = |x: usize, y: usize| blocks.at(x as i64, y as i64);
+            per_side[k] = scatter(blocks.size(), (LAGS[k], *side, 1), &dark, &at) * *side as f32;
+        }
+        Self::sensible(per_side, near[0], sky.typical_sigma())
+    }
+
+    /// What noise can be: where a scale cannot be measured the one below it is the best guess.
+    fn sensible(mut per_side: [f32; 6], next: f32, pixel: f32) -> Self {
+        let known = |v: f32| v.is_finite() && v > 0.0;
+        if !known(per_side[0]) {
+            per_side[0] = pixel;
+        }
+        let growth: [f64; 5] = std::array::from_fn(|k| {
+            let (a, b) = (f64::from(per_side[k]), per_side[k + 1]);
+            if known(b) && a > 0.0 {
+                f64::from(b) / a
+            } else {
+                1.0
+            }
+        });
+        let next = if known(next) { next } else { per_side[0] };
+        let mut most: f64 = 2.0;
+        for (k, own) in growth.into_iter().enumerate() {
+            let least = if k + 1 >= WIDE { LEAST_GROWTH } else { 0.0 };
+            let growth = own.clamp(least, most.min(2.0));
+            let slower = SLOWER[usize::from(k + 2 >= WIDE)];
+            most = 1.0 + SLACK + slower * (growth - 1.0).max(0.0);
+            per_side[k + 1] = (f64::from(per_side[k]) * growth) as f32;
+        }
+        Self { per_side, next }
+    }
+
+    /// The same noise in a frame's values times `factor`.
+    #[must_use]
+    pub fn scaled(self, factor: f64) -> Self {
+        Self {
+            per_side: self.per_side.map(|v| (f64::from(v) * factor) as f32),
+            next: (f64::from(self.next) * factor) as f32,
+        }
+    }
+
+    /// Standard deviation of a pixel.
+    pub fn pixel(&self) -> f64 {
+        f64::from(self.per_side[0])
+    }
+
+    /// Standard deviation of the mean of a block of this side, times the side: what a pixel's would be were the noise
+    /// white and such means as uncertain as they are.
+    pub fn at(&self, side_px: f64) -> f64 {
+        let t = side_px.max(1.0).log2().min(5.0);
+        let i = (t as usize).min(4);
+        let (a, b) = (f64::from(self.per_side[i]), f64::from(self.per_side[i + 1]));
+        if a <= 0.0 || b <= 0.0 {
+            return a;
+        }
+        a * (b / a).powf(t - i as f64)
+    }
+
+    /// Standard deviation of the sum over so many pixels that lie together.
+    pub fn of_sum(&self, pixels: f64) -> f64 {
+        self.at(pixels.sqrt()) * pixels.sqrt()
+    }
+
+    /// A pixel's variance in units of what differences of next neighbours show of it: 1 for white noise, more where
+    /// smoothing has tied these together.
+    pub fn hidden(&self) -> f64 {
+        let ratio = (self.pixel() / f64::from(self.next)).powi(2);
+        if ratio.is_finite() && (ratio - 1.0).abs() > HIDDEN {
+            ratio
+        } else {
+            1.0
+        }
+    }
+
+    /// The noise that counts for faint light: that of white noise which is as strong on large scales. Means over blocks
+    /// of 8 px miss what smoothing has moved over their rims; how much, the step from blocks of 4 px tells. Larger blocks
+    /// would miss less, but are few, and full of nebula.
+    pub fn deep(&self) -> f64 {
+        let (a, b) = (f64::from(self.per_side[2]), f64::from(self.per_side[3]));
+        b * (1.0 + BEYOND * (b / a.max(f64::MIN_POSITIVE) - 1.0).clamp(0.0, 1.0))
+    }
+
+    /// How much more noise there is on large scales than pixels show: 1 for white noise, 2 where neighbours are tied
+    /// together over some two pixels.
+    pub fn tied(&self) -> f64 {
+        self.deep() / self.pixel().max(f64::MIN_POSITIVE)
+    }
+
+    /// In a few words, where it is not white: nothing within a fifth of it.
+    pub fn words(&self) -> Option<String> {
+        let tied = self.tied();
+        (tied.is_finite() && !(0.8..1.25).contains(&tied)).then(|| {
+            format!(
+                "its noise is {tied:.1} times as strong over 16 pixels as its pixels' scatter says: it was {}",
+                if tied > 3.0 {
+                    "smoothed or denoised"
+                } else if tied > 1.0 {
+                    "resampled or smoothed"
+                } else {
+                    "sharpened"
+                }
+            )
+        })
+    }
+}
+
+/// Makes a frame's stars missing, as far as their light reaches, in the frame of half the size.
+fn without(half: &mut Plane, stars: &Catalogue) {
+    let size = half.size();
+    let (w, h) = (size.width(), size.height());
+    for s in &stars.stars {
+        let widths = if s.flags.has(Flag::Saturated) {
+            14.0
+        } else {
+            6.0
+        };
+        let reach = stars.reach_px(s, 0.1, widths).max(1.5 * stars.fwhm_px);
+        let (x, y, r) = (0.5 * s.at.x - 0.25, 0.5 * s.at.y - 0.25, 0.5 * reach + 0.5);
+        if !(x.is_finite() && y.is_finite() && r.is_finite()) {
+            continue;
+        }
+        let range = |c: f64, n: usize| {
+            let end = (c + r + 1.0).clamp(0.0, n as f64) as usize;
+            ((c - r).max(0.0) as usize).min(end)..end
+        };
+        for j in range(y, h) {
+            let dy = j as f64 - y;
+            for i in range(x, w) {
+                if (i as f64 - x).hypot(dy) <= r {
+                    half.data_mut()[j * w + i] = f32::NAN;
+                }
+            }
+        }
+    }
+}
+
+/// Means of 2 x 2 blocks; one with a missing part is missing.
+fn halved(plane: &Plane) -> Plane {
+    let (w, h) = (plane.size().width(), plane.size().height());
+    let Some(size) = Size::new((w / 2).max(1), (h / 2).max(1)) else {
+        return plane.clone();
+    };
+    Plane::from_fn(size, |x, y| {
+        let at = |dx: usize, dy: usize| plane.at((2 * x + dx) as i64, (2 * y + dy) as i64);
+        0.25 * ((at(0, 0) + at(1, 0)) + (at(0, 1) + at(1, 1)))
+    })
+}
+
+/// A rectangle of pixels: columns and rows, from and to (exclusive).
+type Cell = ([usize; 2], [usize; 2]);
+
+/// The darker cells of the sky.
+fn darker(sky: &SkyMesh) -> Vec<Cell> {
+    let mut cells: Vec<(f32, Cell)> = sky
+        .cells()
+        .map(|c| {
+            let (w, h) = sky.cell_px();
+            let range = |at: f64, n: f64| {
+                [
+                    (at + 0.5 - 0.5 * n).max(0.0) as usize,
+                    (at + 0.5 + 0.5 * n) as usize,
+                ]
+            };
+            (c.level, (range(c.at.x, w), range(c.at.y, h)))
+        })
+        .collect();
+    cells.sort_by(|a, b| a.0.total_cmp(&b.0));
+    let part = (DARKER * cells.len() as f64).ceil() as usize;
+    cells.truncate(part.max(2 * LEAST_CELLS));
+    cells.into_iter().map(|c| c.1).collect()
+}
+
+/// Those of the cells in which pixels far apart differ least more than neighbours.
+fn quiet(plane: &Plane, half: &Plane, cells: Vec<Cell>) -> Vec<Cell> {
+    let mut ranked: Vec<(f32, Cell)> = cells
+        .into_par_iter()
+        .map(|cell| {
+            let one = std::slice::from_ref(&cell);
+            let near = whole_pixels(plane, half, 1, one);
+            let ratio = whole_pixels(plane, half, LAGS[0], one) / near;
+            (
+                if ratio.is_finite() {
+                    ratio
+                } else {
+                    f32::INFINITY
+                },
+                cell,
+            )
+        })
+        .collect();
+    ranked.sort_by(|a, b| a.0.total_cmp(&b.0));
+    let fifth = (QUIET * ranked.len() as f64) as usize;
+    let most = ranked.get(fifth).map_or(f32::INFINITY, |r| CHANCE * r.0);
+    let part = ranked.iter().filter(|r| r.0 <= most).count();
+    ranked.truncate(part.max(LEAST_CELLS));
+    ranked.into_iter().map(|c| c.1).collect()
+}
+
+/// The scatter of pixels, on a part of them; what is missing at half the size counts as missing.
+fn whole_pixels(plane: &Plane, half: &Plane, lag: usize, dark: &[Cell]) -> f32 {
+    let seen = |x: usize, y: usize| {
+        let there = half.at((x / 2) as i64, (y / 2) as i64);
+        if there.is_finite() {
+            plane.at(x as i64, y as i64)
+        } else {
+            f32::NAN
+        }
+    };
+    // A pixel in nine of a large frame is plenty.
+    let stride = if plane.size().area() > 1_000_000 {
+        3
+    } else {
+        1
+    };
+    scatter(plane.size(), (lag, 1, stride), dark, &seen)
+}
+
+/// Standard deviation of blocks of `side` pixels in the dark cells, by second differences along both axes of blocks
+/// `lag` apart, on every `stride`-th of them.
+fn scatter(
+    size: Size,
+    (lag, side, stride): (usize, usize, usize),
+    dark: &[Cell],
+    at: &(dyn Fn(usize, usize) -> f32 + Sync),
+) -> f32 {
+    let (width, height) = (size.width(), size.height());
+    if width <= 2 * lag || height <= 2 * lag {
+        return f32::NAN;
+    }
+    let range = |[from, to]: [usize; 2], n: usize| {
+        let end = to.div_ceil(side).min(n - lag);
+        (from / side).max(lag).min(end)..end
+    };
+    let mut sizes: Vec<f32> = dark
+        .par_iter()
+        .flat_map_iter(|(columns, rows)| {
+            let (columns, rows) = (range(*columns, width), range(*rows, height));
+            rows.step_by(stride).flat_map(move |y| {
+                columns.clone().step_by(stride).filter_map(move |x| {
+                    let bend = |y: usize| at(x - lag, y) - 2.0 * at(x, y) + at(x + lag, y);
+                    let d = bend(y - lag) - 2.0 * bend(y) + bend(y + lag);
+                    d.is_finite().then_some((d / 6.0).abs())
+                })
+            })
+        })
+        .collect();
+    if sizes.len() < LEAST {
+        return f32::NAN;
+    }
+    // Stars that are too faint to be found, and knots, make the tail long; once more without it. The cut takes 0.2 %
+    // from the median of pure noise.
+    let first = grouped_median(&mut sizes) * MAD_TO_SIGMA as f32;
+    sizes.retain(|d| *d <= 3.0 * first);
+    grouped_median(&mut sizes) * MAD_TO_SIGMA as f32
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::space::Size;
+    use rstest::rstest;
+
+    const SIDE: usize = 640;
+
+    /// White noise of 10 about 500.
+    fn white() -> Vec<f32> {
+        let mut n = 0u64;
+        let mut next = || {
+            n += 1;
+            let mut z = n.wrapping_mul(0x9E37_79B9_7F4A_7C15);
+            z = (z ^ (z >> 30)).wrapping_mul(0xBF58_476D_1CE4_E5B9);
+            z = (z ^ (z >> 27)).wrapping_mul(0x94D0_49BB_1331_11EB);
+            ((z ^ (z >> 31)) >> 40) as f32 / (1u64 << 24) as f32
+        };
+        (0..SIDE * SIDE)
+            .map(|_| 500.0 + 10.0 * ((0..12).map(|_| next()).sum::<f32>() - 6.0))
+            .collect()
+    }
+
+    fn smoothed(data: &[f32], sigma: f32) -> Vec<f32> {
+        let r = (4.0 * sigma).ceil() as i64;
+        let taps: Vec<f32> = (-r..=r)
+            .map(|k| (-0.5 * (k as f32 / sigma).powi(2)).exp())
+            .collect();
+        let sum: f32 = taps.iter().sum();
+        let wrap = |v: i64| v.rem_euclid(SIDE as i64) as usize;
+        let along = |from: &[f32], dx: i64, dy: i64| -> Vec<f32> {
+            (0..SIDE * SIDE)
+                .map(|i| {
+                    let (x, y) = ((i % SIDE) as i64, (i / SIDE) as i64);
+                    (-r..=r)
+                        .zip(&taps)
+                        .map(|(k, t)| t / sum * from[wrap(y + k * dy) * SIDE + wrap(x + k * dx)])
+                        .sum()
+                })
+                .collect()
+        };
+        along(&along(data, 1, 0), 0, 1)
+    }
+
+    fn measured(data: Vec<f32>) -> NoiseScales {
+        let plane = Plane::new(Size::new(SIDE, SIDE).unwrap(), data).unwrap();
+        NoiseScales::measure(&plane, &SkyMesh::measure(&plane).unwrap(), None)
+    }
+
+    #[test]
+    fn white_noise_is_one_number() {
+        let n = measured(white());
+        for side in SCALES_PX {
+            let off = n.at(side as f64) / 10.0 - 1.0;
+            assert!(
+                off.abs() < if side < 16 { 0.06 } else { 0.12 },
+                "{side}: {off}"
+            );
+        }
+        assert!((n.deep() / 10.0 - 1.0).abs() < 0.08, "{}", n.deep());
+        assert!(n.words().is_none());
+    }
+
+    #[rstest]
+    #[case(0.8)]
+    #[case(1.2)]
+    #[case(2.0)]
+    fn smoothing_does_not_make_a_frame_deeper(#[case] sigma: f32) {
+        let n = measured(smoothed(&white(), sigma));
+        // Independent samples a pixel: 1 / (2 sqrt(pi) sigma) of the scatter.
+        let pixel = 10.0 / (2.0 * std::f64::consts::PI.sqrt() * f64::from(sigma));
+        assert!(
+            (n.pixel() / pixel - 1.0).abs() < 0.15,
+            "{} for {pixel}",
+            n.pixel()
+        );
+        assert!((n.deep() / 10.0 - 1.0).abs() < 0.12, "{n:?}");
+        assert!(n.words().is_some());
+    }
+
+    #[test]
+    fn a_nebula_over_half_of_the_frame_and_its_slopes_count_nothing() {
+        let mut data = white();
+        for (i, v) in data.iter_mut().enumerate() {
+            let (x, y) = ((i % SIDE) as f32, (i / SIDE) as f32);
+            *v += 0.2 * x + 0.1 * y;
+            if x < 320.0 {
+                *v += 60.0 * (x / 9.0).sin() * (y / 11.0).cos();
+            }
+        }
+        let n = measured(data);
+        for side in [1.0, 4.0, 8.0, 16.0] {
+            // The darkest part is where the nebula is.
+            assert!((n.at(side) / 10.0 - 1.0).abs() < 0.2, "{side}: {n:?}");
+        }
+    }
+
+    #[test]
+    fn frames_of_few_pixels_have_their_pixels_noise() {
+        let small = Plane::filled(Size::new(3, 2).unwrap(), 4.0);
+        let sky = SkyMesh::measure(&small).unwrap();
+        let n = NoiseScales::measure(&small, &sky, None);
+        assert_eq!(n, NoiseScales::white(sky.typical_sigma()));
+    }
+}
