@@ -123,7 +123,7 @@ impl Canvas {
         let bounds = match extent {
             Extent::Reference => outlines.take(1).fold(Bounds::NONE, Bounds::around),
             Extent::Union => outlines.fold(Bounds::NONE, Bounds::around),
-            Extent::Common => outlines.fold(Bounds::ALL, Bounds::inside),
+            Extent::Common => common(outlines.collect()),
         };
         let rect = bounds.rect();
         if rect.is_empty() {
@@ -167,6 +167,116 @@ fn outline(map: &Registration, size: Size) -> [Point<ReferencePx>; 4] {
         .map(|(x, y)| back.apply(Point::new(x, y)))
 }
 
+/// The largest upright rectangle inside of all outlines, each of which is convex.
+fn common(outlines: Vec<[Point<CanvasPx>; 4]>) -> Bounds {
+    let mut outlines = outlines.into_iter();
+    let Some(first) = outlines.next() else {
+        return Bounds::NONE;
+    };
+    let shared = outlines.fold(first.to_vec(), |shared, o| cut(&shared, &o));
+    let ends = |of: fn(&Point<CanvasPx>) -> f64| {
+        let all = shared.iter().map(of);
+        all.fold((f64::INFINITY, f64::NEG_INFINITY), |(a, b), v| {
+            (a.min(v), b.max(v))
+        })
+    };
+    let (left, right) = ends(|p| p.x);
+    if shared.is_empty() || left >= right {
+        return Bounds::NONE;
+    }
+    // Between two columns the area is as high as in the lower of both, since it is convex.
+    let rectangle = |a: f64, b: f64| {
+        let ((a0, a1), (b0, b1)) = (heights(&shared, a)?, heights(&shared, b)?);
+        let (top, bottom) = (a0.max(b0), a1.min(b1));
+        Some(((b - a) * (bottom - top).max(0.0), (top, bottom)))
+    };
+    let area = |a: f64, b: f64| rectangle(a, b).map_or(0.0, |r| r.0);
+    // A grid first, then ever finer steps around the best: the area has one top only.
+    let mut best = (left, right);
+    let mut step = (right - left) / GRID as f64;
+    for i in 0..GRID {
+        for k in i + 1..=GRID {
+            let (a, b) = (left + i as f64 * step, left + k as f64 * step);
+            if area(a, b) > area(best.0, best.1) {
+                best = (a, b);
+            }
+        }
+    }
+    while step > FINEST {
+        let around = [-1.0, 0.0, 1.0];
+        let tries = around.into_iter().flat_map(|i| around.map(|k| (i, k)));
+        let next = tries
+            .map(|(i, k)| {
+                (
+                    (best.0 + i * step).max(left),
+                    (best.1 + k * step).min(right),
+                )
+            })
+            .max_by(|p, q| area(p.0, p.1).total_cmp(&area(q.0, q.1)));
+        match next {
+            Some(next) if area(next.0, next.1) > area(best.0, best.1) => best = next,
+            _ => step *= 0.5,
+        }
+    }
+    match rectangle(best.0, best.1) {
+        Some((_, (top, bottom))) => Bounds {
+            low: [best.0, top],
+            high: [best.1, bottom],
+        },
+        None => Bounds::NONE,
+    }
+}
+
+/// Columns that the largest rectangle is looked for between, and the finest step in pixels.
+const GRID: usize = 64;
+const FINEST: f64 = 1e-7;
+
+/// From where to where a convex outline reaches in a column; `None` beside it.
+fn heights(outline: &[Point<CanvasPx>], x: f64) -> Option<(f64, f64)> {
+    let mut ends = (f64::INFINITY, f64::NEG_INFINITY);
+    for (i, p) in outline.iter().enumerate() {
+        let q = outline[(i + 1) % outline.len()];
+        if (p.x.min(q.x)..=p.x.max(q.x)).contains(&x) {
+            let ys = if p.x == q.x {
+                [p.y, q.y]
+            } else {
+                [p.y + (q.y - p.y) * (x - p.x) / (q.x - p.x); 2]
+            };
+            ends = ys.iter().fold(ends, |(a, b), y| (a.min(*y), b.max(*y)));
+        }
+    }
+    (ends.0 <= ends.1).then_some(ends)
+}
+
+/// The part of a convex outline that lies inside of another (Sutherland & Hodgman 1974, CACM 17, 32).
+fn cut(shared: &[Point<CanvasPx>], by: &[Point<CanvasPx>; 4]) -> Vec<Point<CanvasPx>> {
+    let mut out = shared.to_vec();
+    let middle = |of: fn(&Point<CanvasPx>) -> f64| by.iter().map(of).sum::<f64>() / 4.0;
+    let centre = Point::new(middle(|p| p.x), middle(|p| p.y));
+    for (i, p) in by.iter().enumerate() {
+        let q = by[(i + 1) % 4];
+        let side = |r: Point<CanvasPx>| (q.x - p.x) * (r.y - p.y) - (q.y - p.y) * (r.x - p.x);
+        // Mirrored frames run the other way round.
+        let hand = side(centre).signum();
+        let before = std::mem::take(&mut out);
+        for (k, here) in before.iter().enumerate() {
+            let last = before[(k + before.len() - 1) % before.len()];
+            let (a, b) = (hand * side(last), hand * side(*here));
+            if (a < 0.0) != (b < 0.0) {
+                let t = a / (a - b);
+                out.push(Point::new(
+                    last.x + t * (here.x - last.x),
+                    last.y + t * (here.y - last.y),
+                ));
+            }
+            if b >= 0.0 {
+                out.push(*here);
+            }
+        }
+    }
+    out
+}
+
 /// Bounds of an area of the canvas.
 #[derive(Debug, Clone, Copy)]
 struct Bounds {
@@ -179,10 +289,6 @@ impl Bounds {
         low: [f64::INFINITY; 2],
         high: [f64::NEG_INFINITY; 2],
     };
-    const ALL: Self = Self {
-        low: [f64::NEG_INFINITY; 2],
-        high: [f64::INFINITY; 2],
-    };
 
     /// With an outline inside of them.
     fn around(self, outline: [Point<CanvasPx>; 4]) -> Self {
@@ -190,21 +296,6 @@ impl Bounds {
             low: [b.low[0].min(p.x), b.low[1].min(p.y)],
             high: [b.high[0].max(p.x), b.high[1].max(p.y)],
         })
-    }
-
-    /// Cut to a rectangle inside of an outline: from the second and third of its sorted coordinates,
-    /// which is the largest for a frame that is turned little or by right angles.
-    fn inside(self, outline: [Point<CanvasPx>; 4]) -> Self {
-        let middle = |of: fn(&Point<CanvasPx>) -> f64| {
-            let mut v = outline.each_ref().map(of);
-            v.sort_by(f64::total_cmp);
-            (v[1], v[2])
-        };
-        let ((x0, x1), (y0, y1)) = (middle(|p| p.x), middle(|p| p.y));
-        Self {
-            low: [self.low[0].max(x0), self.low[1].max(y0)],
-            high: [self.high[0].min(x1), self.high[1].min(y1)],
-        }
     }
 
     /// The pixels whose centres lie inside.
@@ -234,6 +325,7 @@ impl Bounds {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use rstest::rstest;
 
     fn shifted(dx: f64, dy: f64) -> (Registration, Size) {
         (Map::shift(dx, dy), Size::new(100, 80).unwrap())
@@ -253,6 +345,42 @@ mod tests {
         let common = make(Extent::Common);
         assert_eq!((common.size.width(), common.size.height()), (90, 75));
         assert_eq!(common.origin, [0.0, 5.0]);
+    }
+
+    #[rstest]
+    // As large as a square turned by this lets it be: its side over cos + sin.
+    #[case(0.0, 600, 600)]
+    #[case(45.0, 424, 424)]
+    #[case(90.0, 600, 600)]
+    #[case(3.0, 570, 570)]
+    fn the_common_canvas_of_turned_frames_is_the_largest(
+        #[case] turn_deg: f64,
+        #[case] width: usize,
+        #[case] height: usize,
+    ) {
+        let size = Size::new(600, 600).unwrap();
+        let (s, c) = turn_deg.to_radians().sin_cos();
+        let m = 299.5;
+        let rows = [
+            [c, -s, m - c * m + s * m],
+            [s, c, m - s * m - c * m],
+            [0.0, 0.0, 1.0],
+        ];
+        let frames = [(Map::from_rows(rows).unwrap(), size)];
+        let got = Canvas::new(
+            Extent::Common,
+            Grid::REFERENCE,
+            size,
+            RowOrder::BottomUp,
+            &frames,
+        );
+        let got = got.unwrap().size;
+        let near = |a: usize, b: usize| a.abs_diff(b) <= 1;
+        assert!(
+            got.area().abs_diff(width * height) < 2000
+                && (turn_deg != 90.0 || near(got.width(), 600)),
+            "{got:?}"
+        );
     }
 
     #[test]

@@ -159,6 +159,21 @@ impl Filter {
         })
     }
 
+    /// The filter that a file's name tells, as in `master_Ha.fits` or `reef-R-300s.fit`: one of its words, alone. Single
+    /// letters count as capitals only, since an `i` may be a number of something. `None` where no word tells one, or
+    /// several do.
+    pub fn from_file_name(name: &str) -> Option<Self> {
+        let stem = name.split('.').next().unwrap_or(name);
+        let mut hits: Vec<Self> = stem
+            .split(|c: char| !c.is_alphanumeric())
+            .filter(|w| w.chars().count() > 1 || w.chars().all(char::is_uppercase))
+            .filter_map(|w| look_up(&w.to_lowercase()))
+            .collect();
+        hits.sort();
+        hits.dedup();
+        (hits.len() == 1).then(|| hits.remove(0))
+    }
+
     /// A filter named by hand: a known spelling, or any plain word as a name of its own. `None` when
     /// the text could not be used as a name in a mix.
     pub fn named_by_hand(text: &str) -> Option<Self> {

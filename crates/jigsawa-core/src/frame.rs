@@ -82,6 +82,8 @@ pub struct FrameFacts {
     pub colour_pattern: Option<String>,
     /// The filter, when the header's word is known.
     pub filter: Option<Filter>,
+    /// No card names the filter: it was read from the file's name.
+    pub filter_by_name: bool,
     /// The header's word for the filter.
     pub filter_card: Option<String>,
     /// Exposure of a sub-frame in seconds.
@@ -140,6 +142,8 @@ pub struct FrameFacts {
     /// Share of its pixels that have one exact value and hang together with its edge, and that value: they count as
     /// missing.
     pub blank: Option<(f32, f32)>,
+    /// Images in its file besides it, which was taken as the first.
+    pub other_images: usize,
 }
 
 impl FrameFacts {
@@ -154,6 +158,7 @@ impl FrameFacts {
             bits: None,
             colour_pattern: None,
             filter: None,
+            filter_by_name: false,
             filter_card: None,
             exposure_s: None,
             total_s: None,
@@ -182,11 +187,30 @@ impl FrameFacts {
             saturation: None,
             absurd: 0.0,
             blank: None,
+            other_images: 0,
         }
     }
 
-    /// What should be known of values that are none, in words.
-    pub fn no_data_words(&self) -> Vec<String> {
+    /// What should be known of where it comes from and of values that are none, in words.
+    pub fn told(&self) -> Vec<String> {
+        let by_name = self.filter.as_ref().filter(|_| self.filter_by_name);
+        let by_name = by_name.map(|f| {
+            format!(
+                "no card names its filter: {} is read from the file's name",
+                f.name()
+            )
+        });
+        let first = (self.other_images > 0).then(|| {
+            format!(
+                "it is the first of {} images in its file: 'FILE[2]' takes the second",
+                self.other_images + 1
+            )
+        });
+        let both = by_name.into_iter().chain(first);
+        both.chain(self.no_data()).collect()
+    }
+
+    fn no_data(&self) -> Vec<String> {
         let part = |share: f32| match 100.0 * share {
             p if p < 1.0 => "less than 1 %".to_owned(),
             p => format!("some {p:.0} %"),
@@ -230,12 +254,12 @@ mod tests {
     #[test]
     fn values_that_are_none_are_said_and_others_are_not() {
         let mut facts = FrameFacts::of_size(Size::new(10, 10).unwrap(), 1);
-        assert!(facts.no_data_words().is_empty());
+        assert!(facts.told().is_empty());
         facts.absurd = 0.004;
-        assert!(facts.no_data_words()[0].starts_with("less than 1 %"));
+        assert!(facts.told()[0].starts_with("less than 1 %"));
         facts.absurd = 0.251;
         facts.blank = Some((0.052, 0.0));
-        let said = facts.no_data_words();
+        let said = facts.told();
         assert!(said[0].starts_with("some 25 %"));
         assert!(said[1].starts_with("some 5 % of its pixels, a border or holes, are exactly 0:"));
     }

@@ -171,6 +171,9 @@ pub struct Measurements {
     pub sky_adu: f64,
     /// Noise of a pixel of the sky.
     pub noise_adu: f64,
+    /// What that of white noise would be which is as strong on large scales: the noise that faint light is seen against.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub deep_noise_adu: Option<f64>,
     /// The highest pixel of any star; absent without stars.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub brightest_adu: Option<f32>,

@@ -29,13 +29,13 @@ pub const SCALES_PX: [usize; 6] = [1, 2, 4, 8, 16, 32];
 
 /// Blocks between those whose differences are taken: far enough that what interpolation and the usual denoising tie
 /// together does not reach from one to the next, as near as that allows, so that nebulae do not count.
-const LAGS: [usize; 6] = [8, 3, 2, 2, 2, 1];
+const LAGS: [usize; 6] = [8, 4, 2, 2, 2, 1];
 
 /// The darker part of the sky's cells that is looked at. Of these the ones tell the noise in which distant pixels differ
 /// no more against neighbours than in the quietest fifth, but for chance; and the fewest that do.
 const DARKER: f64 = 0.5;
 const QUIET: f64 = 0.2;
-const CHANCE: f32 = 1.12;
+const CHANCE: f32 = 1.2;
 const LEAST_CELLS: usize = 8;
 
 /// Fewer differences say nothing.
@@ -50,26 +50,29 @@ const SLACK: f64 = 0.01;
 const LEAST_GROWTH: f64 = 0.95;
 const WIDE: usize = 4;
 
-/// Next neighbours and those farther off tell the same noise where their variances agree to this.
-const HIDDEN: f64 = 0.08;
-
 /// A pixel's scatter is looked for in differences over so many pixels. Noise that is tied together makes it grow until
-/// they know nothing of each other, ever more slowly, and nebulae ever faster: where it grows least it is itself.
+/// they know nothing of each other, ever more slowly, and nebulae ever faster.
 const PIXEL_LAGS: [usize; 6] = [1, 2, 3, 4, 6, 8];
 
 /// A scatter that grows by less than this until then, in parts, is that of white noise: interpolation by half a pixel
 /// and the gentlest denoising make it grow by a fifth and more.
 const WHITE: f64 = 0.08;
 
-/// A pixel's scatter by those over [`PIXEL_LAGS`]; `None` for white noise, which the first one tells best.
-fn tied_pixel(near: [f32; PIXEL_LAGS.len()]) -> Option<f32> {
+/// A pixel's scatter by those over [`PIXEL_LAGS`]; with how far they are
+/// apart; `None` for white noise, which the first one tells best.
+fn tied_pixel(near: [f32; PIXEL_LAGS.len()]) -> Option<(f32, usize)> {
     let grows = |i: usize| {
         let step = (PIXEL_LAGS[i + 1] as f64 / PIXEL_LAGS[i] as f64).ln();
         f64::from(near[i + 1] / near[i]).ln() / step
     };
-    let least = (0..near.len() - 1).min_by(|a, b| grows(*a).total_cmp(&grows(*b)))?;
+    let steps: Vec<f64> = (0..near.len() - 1).map(grows).collect();
+    let last = steps.len() - 1;
+    let top = (0..=last).max_by(|a, b| steps[*a].total_cmp(&steps[*b]))?;
+    // Where it grows fastest at the end that is nebula; else what was tied has come apart since it grew fastest.
+    let from = if top == last { 0 } else { top + 1 };
+    let least = (from..=last).min_by(|a, b| steps[*a].total_cmp(&steps[*b]))?;
     let pixel = near[least + 1];
-    (f64::from(pixel / near[0]) > 1.0 + WHITE).then_some(pixel)
+    (f64::from(pixel / near[0]) > 1.0 + WHITE).then_some((pixel, PIXEL_LAGS[least + 1]))
 }
 
 /// Noise on large scales is that over 8 px and so much of what it has grown by since 4 px, in parts: from 0.7 to 0.9 for
@@ -80,8 +83,8 @@ const BEYOND: f64 = 0.75;
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 pub struct NoiseScales {
     per_side: [f32; 6],
-    /// What differences of next neighbours show of a pixel's.
-    next: f32,
+    /// Pixels that lie so far apart, in rows and columns, know nothing of each other.
+    apart: u8,
 }
 
 impl NoiseScales {
@@ -89,7 +92,7 @@ impl NoiseScales {
     pub const fn white(sigma: f32) -> Self {
         Self {
             per_side: [sigma; 6],
-            next: sigma,
+            apart: 1,
         }
     }
 
@@ -100,12 +103,12 @@ impl NoiseScales {
             without(&mut half, stars);
         }
         let dark = quiet(plane, &half, darker(sky));
-        let mut per_side = [f32::NAN; 6];
+        let (mut per_side, mut apart) = ([f32::NAN; 6], LAGS[0] as u8);
         let near = PIXEL_LAGS.map(|lag| whole_pixels(plane, &half, lag, &dark));
         if near.iter().all(|v| *v > 0.0) {
             match tied_pixel(near) {
                 None => return Self::white(near[0]),
-                Some(pixel) => per_side[0] = pixel,
+                Some((pixel, lag)) => (per_side[0], apart) = (pixel, lag as u8),
             }
         }
         let mut blocks = half;
@@ -116,11 +119,11 @@ impl NoiseScales {
             let at = |x: usize, y: usize| blocks.at(x as i64, y as i64);
             per_side[k] = scatter(blocks.size(), (LAGS[k], *side, 1), &dark, &at) * *side as f32;
         }
-        Self::sensible(per_side, near[0], sky.typical_sigma())
+        Self::sensible(per_side, apart, sky.typical_sigma())
     }
 
     /// What noise can be: where a scale cannot be measured the one below it is the best guess.
-    fn sensible(mut per_side: [f32; 6], next: f32, pixel: f32) -> Self {
+    fn sensible(mut per_side: [f32; 6], apart: u8, pixel: f32) -> Self {
         let known = |v: f32| v.is_finite() && v > 0.0;
         if !known(per_side[0]) {
             per_side[0] = pixel;
@@ -133,7 +136,6 @@ impl NoiseScales {
                 1.0
             }
         });
-        let next = if known(next) { next } else { per_side[0] };
         let mut most: f64 = 2.0;
         for (k, own) in growth.into_iter().enumerate() {
             let least = if k + 1 >= WIDE { LEAST_GROWTH } else { 0.0 };
@@ -142,7 +144,7 @@ impl NoiseScales {
             most = 1.0 + SLACK + slower * (growth - 1.0).max(0.0);
             per_side[k + 1] = (f64::from(per_side[k]) * growth) as f32;
         }
-        Self { per_side, next }
+        Self { per_side, apart }
     }
 
     /// The same noise in a frame's values times `factor`.
@@ -150,7 +152,7 @@ impl NoiseScales {
     pub fn scaled(self, factor: f64) -> Self {
         Self {
             per_side: self.per_side.map(|v| (f64::from(v) * factor) as f32),
-            next: (f64::from(self.next) * factor) as f32,
+            ..self
         }
     }
 
@@ -176,15 +178,9 @@ impl NoiseScales {
         self.at(pixels.sqrt()) * pixels.sqrt()
     }
 
-    /// A pixel's variance in units of what differences of next neighbours show of it: 1 for white noise, more where
-    /// smoothing has tied these together.
-    pub fn hidden(&self) -> f64 {
-        let ratio = (self.pixel() / f64::from(self.next)).powi(2);
-        if ratio.is_finite() && (ratio - 1.0).abs() > HIDDEN {
-            ratio
-        } else {
-            1.0
-        }
+    /// How far apart, in rows and columns, pixels must lie to know nothing of each other.
+    pub fn apart_px(&self) -> usize {
+        usize::from(self.apart)
     }
 
     /// The noise that counts for faint light: that of white noise which is as strong on large scales. Means over blocks
@@ -199,23 +195,6 @@ impl NoiseScales {
     /// together over some two pixels.
     pub fn tied(&self) -> f64 {
         self.deep() / self.pixel().max(f64::MIN_POSITIVE)
-    }
-
-    /// In a few words, where it is not white: nothing within a fifth of it.
-    pub fn words(&self) -> Option<String> {
-        let tied = self.tied();
-        (tied.is_finite() && !(0.8..1.25).contains(&tied)).then(|| {
-            format!(
-                "its noise is {tied:.1} times as strong over 16 pixels as its pixels' scatter says: it was {}",
-                if tied > 3.0 {
-                    "smoothed or denoised"
-                } else if tied > 1.0 {
-                    "resampled or smoothed"
-                } else {
-                    "sharpened"
-                }
-            )
-        })
     }
 }
 
@@ -429,7 +408,7 @@ mod tests {
             );
         }
         assert!((n.deep() / 10.0 - 1.0).abs() < 0.08, "{}", n.deep());
-        assert!(n.words().is_none());
+        assert!((n.tied() - 1.0).abs() < 0.1);
     }
 
     #[rstest]
@@ -445,8 +424,8 @@ mod tests {
             "{} for {pixel}",
             n.pixel()
         );
-        assert!((n.deep() / 10.0 - 1.0).abs() < 0.12, "{n:?}");
-        assert!(n.words().is_some());
+        assert!((n.deep() / 10.0 - 1.0).abs() < 0.15, "{n:?}");
+        assert!(n.tied() > 2.0);
     }
 
     #[test]

@@ -1,5 +1,5 @@
 //! What can be wrong with a file, told apart by who must act: `Io` (disk, rights), `NotFits`, `NotRegular`,
-//! `Empty`, `Truncated`, `Header`, `Senseless` and `NoImage` (the file itself), `Shape` and `TooLarge` (an image that is
+//! `Empty`, `Truncated`, `Header`, `Senseless`, `NoImage` and `NoSuchImage` (the file itself), `Shape` and `TooLarge` (an image that is
 //! not ours to take), `Tile` (a part of it), `Changed` (whoever writes to it), `Exists` and `IsInput` (the user's choice).
 
 use std::path::PathBuf;
@@ -57,6 +57,14 @@ pub enum FileError {
     /// The file is another than the one that was opened first.
     #[error("it has changed while it was read")]
     Changed,
+    /// The image that is asked for is not there.
+    #[error("it holds {found} {}, and none is {wanted}", if *found == 1 { "image" } else { "images" })]
+    NoSuchImage {
+        /// Which.
+        wanted: String,
+        /// Images with pixels.
+        found: usize,
+    },
     /// A FITS file without an image.
     #[error("it holds no image, only headers or tables")]
     NoImage,

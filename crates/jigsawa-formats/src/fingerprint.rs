@@ -7,6 +7,8 @@ use std::fs::File;
 use std::io::{self, Read, Seek, SeekFrom};
 use std::path::Path;
 
+use crate::select;
+
 /// Bytes of a block.
 const BLOCK: usize = 4096;
 
@@ -18,7 +20,7 @@ const BLOCKS: u64 = 256;
 /// # Errors
 /// When the file cannot be read.
 pub fn of_file(path: &Path) -> io::Result<String> {
-    let mut file = File::open(path)?;
+    let mut file = File::open(select::file(path))?;
     let length = file.metadata()?.len();
     let mut hash = blake3::Hasher::new();
     hash.update(&length.to_le_bytes());
@@ -44,7 +46,7 @@ pub fn of_file(path: &Path) -> io::Result<String> {
 /// # Errors
 /// When one of them cannot be read.
 pub fn are_equal(a: &Path, b: &Path) -> io::Result<bool> {
-    let (mut a, mut b) = (File::open(a)?, File::open(b)?);
+    let (mut a, mut b) = (File::open(select::file(a))?, File::open(select::file(b))?);
     if a.metadata()?.len() != b.metadata()?.len() {
         return Ok(false);
     }

@@ -10,6 +10,8 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::{LazyLock, Mutex, MutexGuard, PoisonError};
 
+use crate::select;
+
 /// Files that were opened for reading, and the path that each was opened by.
 static READ: LazyLock<Mutex<HashMap<Identity, PathBuf>>> = LazyLock::new(Mutex::default);
 
@@ -29,14 +31,14 @@ pub type Identity = PathBuf;
 #[cfg(unix)]
 pub fn identity(path: &Path) -> Option<Identity> {
     use std::os::unix::fs::MetadataExt;
-    let about = fs::metadata(path).ok()?;
+    let about = fs::metadata(select::file(path)).ok()?;
     Some((about.dev(), about.ino()))
 }
 
 /// The identity of the file that a path leads to; `None` when there is none.
 #[cfg(not(unix))]
 pub fn identity(path: &Path) -> Option<Identity> {
-    fs::canonicalize(path).ok()
+    fs::canonicalize(select::file(path)).ok()
 }
 
 /// This file is read in this run.

@@ -17,5 +17,6 @@ pub mod inputs;
 pub mod jpeg;
 pub mod png;
 pub mod scratch;
+pub mod select;
 pub mod tiff;
 pub mod whole;

@@ -3,6 +3,7 @@
 use jigsawa_core::canvas::Canvas;
 use jigsawa_core::layout::{Layout, LayoutFrame, PlacementRecord};
 use jigsawa_core::space::{FramePx, Point};
+use jigsawa_core::survey::quantity::digits_for;
 use serde::Serialize;
 
 use crate::compose::LineRow;
@@ -28,6 +29,10 @@ pub struct Account {
     /// How strong lines were made against each other.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub lines: Vec<LineRow>,
+    /// Where three or more frames of a filter overlap: the part of their values, in per cent, that only one shows and
+    /// that was left out.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub outliers_percent: Option<f64>,
     /// Exposures that were merged.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub exposures: Vec<HdrRow>,
@@ -85,6 +90,9 @@ pub struct FrameRow {
     pub elongation: Option<f64>,
     pub sky: f64,
     pub noise: f64,
+    /// What that of white noise would be which is as strong on large scales.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub deep_noise: Option<f64>,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub placement: Option<PlacementRow>,
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -228,8 +236,9 @@ impl FrameRow {
             stars: f.measured.stars,
             fwhm_px: f.measured.fwhm_px.map(|v| round(v, 3)),
             elongation: f.measured.elongation.map(|v| round(v, 3)),
-            sky: round(f.measured.sky_adu, 3),
-            noise: round(f.measured.noise_adu, 4),
+            sky: in_units(f.measured.sky_adu, 3),
+            noise: in_units(f.measured.noise_adu, 4),
+            deep_noise: f.measured.deep_noise_adu.map(|v| in_units(v, 4)),
             placement: f.placement.as_ref().map(|p| PlacementRow {
                 model: p.model.map(jigsawa_core::placement::Model::name),
                 by: p.by.name(),
@@ -248,7 +257,7 @@ impl FrameRow {
                 scale: round(b.scale.value, 5),
                 scale_error: round(b.scale.sigma, 6),
                 scale_by: b.scale_by,
-                offset: round(b.surface.at(canvas.size.centre()), 3),
+                offset: in_units(b.surface.at(canvas.size.centre()), 3),
                 residual_sigma: round(b.residual_sigma, 4),
                 unseen_sigma: b.unseen_sigma.map(|v| round(v, 4)),
                 stars: b.stars,
@@ -314,6 +323,7 @@ impl Account {
                 .collect(),
             channels,
             lines: Vec::new(),
+            outliers_percent: None,
             exposures: Vec::new(),
             mosaic: None,
             outputs,
@@ -371,6 +381,16 @@ fn shift(p: &PlacementRecord, f: &LayoutFrame, canvas: &Canvas) -> [f64; 2] {
 #[allow(clippy::trivially_copy_pass_by_ref)]
 fn is_zero(v: &f64) -> bool {
     *v == 0.0
+}
+
+/// A value in the units of a file: rounded, with digits enough where these go from 0 to 1.
+pub fn in_units(v: f64, places: usize) -> f64 {
+    // Two digits more than are shown.
+    let places = match digits_for(v, 0) {
+        0 => places,
+        n => places.max(n + 2),
+    };
+    round(v, places as i32)
 }
 
 /// A number as people want to read it.

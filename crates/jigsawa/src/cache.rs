@@ -9,7 +9,7 @@ use std::sync::{Mutex, PoisonError};
 use std::time::UNIX_EPOCH;
 
 use jigsawa_formats::scratch::Scratch;
-use jigsawa_formats::{fingerprint, whole};
+use jigsawa_formats::{fingerprint, select, whole};
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 
@@ -19,7 +19,7 @@ use crate::tell::Trouble;
 const FOLDER: &str = ".jigsawa-cache";
 
 /// Changes whenever what is measured, or how, changes.
-const VERSION: u32 = 4;
+const VERSION: u32 = 5;
 
 /// How a frame is measured: all that the result depends on besides the file.
 pub trait Way: Serialize {
@@ -139,10 +139,11 @@ impl Store {
         if let Some(content) = known().get(path) {
             return Some(content.clone());
         }
-        let about = fs::metadata(path).ok().filter(fs::Metadata::is_file)?;
+        let file = select::file(path);
+        let about = fs::metadata(&file).ok().filter(fs::Metadata::is_file)?;
         let modified = about.modified().ok()?.duration_since(UNIX_EPOCH).ok()?;
         let content = Content {
-            path: path.canonicalize().ok()?,
+            path: select::respelled(path, file.canonicalize().ok()?),
             bytes: about.len(),
             modified_ns: modified.as_nanos(),
             fingerprint: fingerprint::of_file(path).ok()?,

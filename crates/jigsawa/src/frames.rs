@@ -5,12 +5,13 @@ use std::collections::hash_map::Entry;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use globset::GlobBuilder;
 use jigsawa_core::filter::Filter;
 use jigsawa_core::frame::{FrameFacts, Kind};
 use jigsawa_core::layout::{LayoutFrame, Measurements};
 use jigsawa_core::verdict::Verdict;
 use jigsawa_formats::fits::{FitsFrame, FitsPlane};
-use jigsawa_formats::{facts, fingerprint, inputs};
+use jigsawa_formats::{facts, fingerprint, inputs, select};
 use rayon::prelude::*;
 
 use crate::foreign::name_of;
@@ -72,6 +73,20 @@ fn is_called(path: &Path, name: &str) -> bool {
         || stem(path) == name
 }
 
+/// Is this the frame, or one of the frames, that a name or a pattern means? A pattern (`*`, `?`, `[ab]`) is held against
+/// the file's name, with its ending and without, and against the path.
+fn is_meant(path: &Path, name: &str) -> bool {
+    if is_called(path, name) {
+        return true;
+    }
+    let Ok(glob) = GlobBuilder::new(name).literal_separator(true).build() else {
+        return false;
+    };
+    let glob = glob.compile_matcher();
+    let file = path.file_name().map(Path::new);
+    glob.is_match(path) || file.is_some_and(|f| glob.is_match(f)) || glob.is_match(stem(path))
+}
+
 /// What a command must know of its frames' filters.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Filters {
@@ -97,7 +112,7 @@ pub fn open_all(
     need: Filters,
 ) -> Result<Opened, Trouble> {
     for (_, name) in filters {
-        if !paths.iter().any(|p| is_called(p, name)) {
+        if !paths.iter().any(|p| is_meant(p, name)) {
             return Err(Trouble::NoSuchFrame {
                 option: "--filter",
                 name: name.clone(),
@@ -137,7 +152,7 @@ pub fn open_all(
             });
         }
         if file.planes() == 3 {
-            if filters.iter().any(|(_, name)| is_called(&path, name)) {
+            if filters.iter().any(|(_, name)| is_meant(&path, name)) {
                 return Err(Trouble::FilterOfColour(name_of(&path)));
             }
             for (plane, filter) in [Filter::R, Filter::G, Filter::B].into_iter().enumerate() {
@@ -151,7 +166,7 @@ pub fn open_all(
             }
             continue;
         }
-        let by_hand = filters.iter().find(|(_, name)| is_called(&path, name));
+        let by_hand = filters.iter().find(|(_, name)| is_meant(&path, name));
         let filter = match by_hand {
             Some((word, _)) => {
                 Some(Filter::named_by_hand(word).ok_or_else(|| Trouble::FilterName(word.clone()))?)
@@ -185,10 +200,15 @@ pub fn twins<P: AsRef<Path> + Sync>(
     paths: &[P],
     print: impl Fn(&Path) -> Option<String> + Sync,
 ) -> Vec<Option<usize>> {
-    let identities: Vec<_> = paths.iter().map(|p| inputs::identity(p.as_ref())).collect();
+    // Two images of one file are two frames.
+    let image = |p: &P| select::split(p.as_ref()).1;
+    let identities: Vec<_> = paths
+        .iter()
+        .map(|p| inputs::identity(p.as_ref()).map(|id| (id, image(p))))
+        .collect();
     let sizes: Vec<_> = paths
         .iter()
-        .map(|p| std::fs::metadata(p).map_or(0, |m| m.len()))
+        .map(|p| std::fs::metadata(select::file(p.as_ref())).map_or(0, |m| m.len()))
         .collect();
     let mut by_size: HashMap<u64, usize> = HashMap::new();
     for size in &sizes {
@@ -199,12 +219,12 @@ pub fn twins<P: AsRef<Path> + Sync>(
         .par_iter()
         .zip(&sizes)
         .map(|(p, size)| {
-            let has_rival = by_size.get(size).is_some_and(|n| *n > 1);
+            let has_rival = by_size.get(size).is_some_and(|n| *n > 1) && image(p).is_none();
             has_rival.then(|| print(p.as_ref())).flatten()
         })
         .collect();
     let age = |i: usize| {
-        let about = paths[i].as_ref().symlink_metadata().ok();
+        let about = select::file(paths[i].as_ref()).symlink_metadata().ok();
         let is_link = about.as_ref().is_none_or(std::fs::Metadata::is_symlink);
         (is_link, about.and_then(|m| m.modified().ok()), i)
     };
@@ -263,6 +283,7 @@ fn left_out_as_twin(path: &Path, first: &Path, facts: &FrameFacts) -> LayoutFram
             elongation: None,
             sky_adu: 0.0,
             noise_adu: 0.0,
+            deep_noise_adu: None,
             brightest_adu: None,
         },
         placement: None,
@@ -282,6 +303,12 @@ mod tests {
     #[test]
     fn a_frame_is_called_by_path_name_or_stem() {
         let path = Path::new("night/Ha.fits.gz");
+        for pattern in ["H*", "Ha.*", "night/*.gz", "[HO]a"] {
+            assert!(
+                is_meant(path, pattern) && !is_meant(path, "O*"),
+                "{pattern}"
+            );
+        }
         for name in ["night/Ha.fits.gz", "Ha.fits.gz", "Ha"] {
             assert!(is_called(path, name), "{name}");
         }

@@ -7,7 +7,7 @@ use jigsawa_core::layout::{FORMAT, Layout, LayoutError, LayoutFrame};
 use jigsawa_formats::error::FileError;
 use jigsawa_formats::fits::FitsFrame;
 use jigsawa_formats::whole::Unfinished;
-use jigsawa_formats::{facts, fingerprint, inputs};
+use jigsawa_formats::{facts, fingerprint, inputs, select};
 
 use crate::foreign::{name_of, path_of};
 use crate::frames::Frame;
@@ -26,7 +26,7 @@ pub fn open(path: &Path, relocate: &[(String, String)]) -> Result<(Vec<Frame>, L
     let (mut frames, mut broken, mut moved) = (Vec::new(), Vec::new(), Vec::new());
     for f in &layout.frames {
         let file_path = path_of(&f.file);
-        if !file_path.exists() {
+        if !select::file(&file_path).exists() {
             moved.push(file_path);
             continue;
         }
@@ -231,10 +231,10 @@ fn relative(file: &str, folder: &Path) -> String {
         folder
     };
     let way = || {
-        pathdiff::diff_paths(
-            path_of(file).canonicalize().ok()?,
-            folder.canonicalize().ok()?,
-        )
+        let path = path_of(file);
+        let real = select::file(&path).canonicalize().ok()?;
+        let way = pathdiff::diff_paths(real, folder.canonicalize().ok()?)?;
+        Some(select::respelled(&path, way))
     };
     way().map_or_else(|| file.to_owned(), |p| name_of(&p))
 }

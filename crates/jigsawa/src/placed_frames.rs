@@ -157,7 +157,7 @@ fn input<'a>(f: &LayoutFrame, source: &'a FitsPlane<'a>, sampling: Sampling) -> 
             .clone()
             .unwrap_or_else(|| Balance::unchanged(f.measured.sky_adu, f.measured.noise_adu)),
         saturation: f.saturation.unwrap_or(f32::INFINITY),
-        sampling,
+        sampling: sampling.for_stars(f.measured.fwhm_px),
     })
 }
 

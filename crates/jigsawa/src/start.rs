@@ -5,10 +5,13 @@ use std::path::{Path, PathBuf};
 use jigsawa_core::layout::{Layout, LayoutFrame};
 use jigsawa_core::verdict::Verdict;
 use jigsawa_formats::fingerprint;
+use jigsawa_formats::fits::FitsFrame;
+use rayon::prelude::*;
 
 use crate::foreign::name_of;
 use crate::frames::{Filters, Frame, Opened, open_all, twins};
 use crate::layout_file;
+use crate::survey::find;
 use crate::tell::Trouble;
 
 /// What a command starts from.
@@ -30,12 +33,15 @@ pub fn start(
     filters: &[(String, String)],
     relocate: &[(String, String)],
     need: Filters,
+    out: &Path,
 ) -> Result<Start, Trouble> {
     let Some(path) = the_layout(paths, filters)? else {
         if !relocate.is_empty() {
             return Err(Trouble::OnlyWithLayout("--relocate"));
         }
-        let Opened { frames, again } = open_all(paths, filters, need)?;
+        // Folders and patterns stand for the files in them; results of this run's folder are none of them.
+        let paths = expanded(paths, out)?;
+        let Opened { frames, again } = open_all(&paths, filters, need)?;
         return Ok(Start {
             frames,
             placed: None,
@@ -65,6 +71,45 @@ pub fn start(
         reference: Some((layout.reference.file.clone(), layout.reference.why.clone())),
         left_out: layout.frames.into_iter().filter(|f| !is_used(f)).collect(),
     })
+}
+
+/// The files that arguments mean. In folders neither the results' own folder counts, nor colour pictures that this
+/// program has made: they are no frames to begin with, and who wants them names them.
+fn expanded(arguments: &[PathBuf], out: &Path) -> Result<Vec<PathBuf>, Trouble> {
+    let mut files = Vec::new();
+    for argument in arguments {
+        if !argument.is_dir() {
+            files.extend(
+                find(std::slice::from_ref(argument), &[])?
+                    .into_iter()
+                    .map(|f| f.path),
+            );
+            continue;
+        }
+        let inside = |p: &Path| p.canonicalize().ok();
+        let apart = inside(out).filter(|o| inside(argument).is_some_and(|a| a != *o));
+        let apart: Vec<&Path> = apart.iter().map(PathBuf::as_path).collect();
+        let found = find(std::slice::from_ref(argument), &apart)?;
+        let own: Vec<bool> = found.par_iter().map(|f| is_own_picture(&f.path)).collect();
+        let frames = found.into_iter().zip(own).filter(|(_, own)| !own);
+        files.extend(frames.map(|(f, _)| f.path));
+    }
+    if files.is_empty() {
+        let places: Vec<String> = arguments.iter().map(|a| name_of(a)).collect();
+        return Err(Trouble::NoFrames {
+            place: places.join(", "),
+            others: 0,
+        });
+    }
+    Ok(files)
+}
+
+fn is_own_picture(path: &Path) -> bool {
+    let Ok(file) = FitsFrame::open(path) else {
+        return false;
+    };
+    let creator = file.header().text("CREATOR");
+    file.planes() == 3 && creator.is_some_and(|c| c.to_lowercase().starts_with("jigsawa"))
 }
 
 /// No new frame may be one of a layout's, by whatever name.

@@ -1,7 +1,7 @@
 //! How much a frame counts when frames of its filter are averaged.
 //!
 //! The inverse variance of its light over an area of the canvas, after scaling, on the scales on which faint light is
-//! seen: for that it is the best weight there is (Zackay & Ofek 2017, ApJ 836, 187). For stars sharpness counts as well:
+//! seen: for that it is the best weight there is (Zackay & Ofek 2017, Astrophysical Journal 836, 187). For stars sharpness counts as well:
 //! a star's signal over the noise goes with 1 / (noise x width), so the weight for them has the width squared, too.
 //! Pixels' own noise was taken first: of two equally deep frames a denoised one got 24 times the weight.
 

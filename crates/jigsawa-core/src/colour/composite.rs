@@ -5,9 +5,9 @@
 //! of light, and any mix leaves a neutral sky neutral.
 //!
 //! What a mix names is a [`Source`]: one frame, or several of one filter, which are averaged by their weights
-//! wherever they have data.
+//! wherever they have data, without what only one of three or more shows.
 
-use crate::merge::TileOp;
+use crate::merge::{Averaged, LeftOut, TileOp};
 
 use super::luminance::{Luminance, with_luminance};
 use super::mix::BoundMix;
@@ -23,11 +23,22 @@ pub struct White {
     pub full: f32,
 }
 
+/// An input that a source is made of.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Part {
+    /// Its number.
+    pub input: usize,
+    /// How much it counts.
+    pub weight: f32,
+    /// Noise of its sky's pixels, balanced; 0 where it is not known.
+    pub noise: f32,
+}
+
 /// What a name in a mix stands for.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Source {
-    /// The inputs of the merge that it is the mean of, with their weights.
-    pub inputs: Vec<(usize, f32)>,
+    /// The inputs of the merge that it is the mean of.
+    pub inputs: Vec<Part>,
     /// What its light above the sky is multiplied by: lines are brought to comparable strength.
     pub factor: f32,
     /// The source whose light is taken off, and how much of it, before the factor: the starlight that a line's
@@ -39,7 +50,11 @@ impl Source {
     /// One input, as it is.
     pub fn of(input: usize) -> Self {
         Self {
-            inputs: vec![(input, 1.0)],
+            inputs: vec![Part {
+                input,
+                weight: 1.0,
+                noise: 0.0,
+            }],
             factor: 1.0,
             continuum: None,
         }
@@ -47,7 +62,7 @@ impl Source {
 }
 
 /// A composite of some mixes over sources, with a luminance if there is one.
-#[derive(Debug, Clone)]
+#[derive(Debug)]
 pub struct Composite {
     /// What the mixes name by number.
     pub sources: Vec<Source>,
@@ -57,6 +72,8 @@ pub struct Composite {
     pub luminance: Option<(BoundMix, Luminance)>,
     /// Levels.
     pub white: White,
+    /// What is left out where three or more frames of a source overlap.
+    pub left_out: LeftOut,
 }
 
 impl TileOp for Composite {
@@ -91,8 +108,7 @@ impl TileOp for Composite {
 impl Composite {
     /// The light of each source above the sky.
     pub fn above_sky(&self, inputs: &[&[f32]]) -> Vec<Vec<f32>> {
-        let sky = self.white.sky;
-        let mut above: Vec<Vec<f32>> = self.sources.iter().map(|s| mean(s, inputs, sky)).collect();
+        let mut above: Vec<Vec<f32>> = self.sources.iter().map(|s| self.mean(s, inputs)).collect();
         for (i, s) in self.sources.iter().enumerate() {
             if let Some((from, part)) = s.continuum {
                 // Another line's continuum is taken off its own broad filter, which has none.
@@ -111,6 +127,27 @@ impl Composite {
         }
         above
     }
+
+    /// The weighted mean of a source's inputs less the sky; missing where all of them are.
+    fn mean(&self, source: &Source, inputs: &[&[f32]]) -> Vec<f32> {
+        let sky = self.white.sky;
+        if let [one] = &source.inputs[..] {
+            return inputs[one.input].iter().map(|v| v - sky).collect();
+        }
+        let parts = &source.inputs;
+        let averaged = Averaged {
+            runs: &parts.iter().map(|p| inputs[p.input]).collect::<Vec<_>>(),
+            weights: &parts.iter().map(|p| p.weight).collect::<Vec<_>>(),
+            noise: &parts.iter().map(|p| p.noise).collect::<Vec<_>>(),
+            sky,
+        };
+        let mut out = vec![0.0; inputs.first().map_or(0, |i| i.len())];
+        averaged.mean(&self.left_out, &mut out);
+        for v in &mut out {
+            *v -= sky;
+        }
+        out
+    }
 }
 
 /// Two of several, the first to be changed. They are not the same.
@@ -122,31 +159,6 @@ fn two(all: &mut [Vec<f32>], own: usize, other: usize) -> (&mut Vec<f32>, &Vec<f
         let (a, b) = all.split_at_mut(own);
         (&mut b[0], &a[other])
     }
-}
-
-/// The weighted mean of a source's inputs less the sky; missing where all of them are.
-fn mean(source: &Source, inputs: &[&[f32]], sky: f32) -> Vec<f32> {
-    if let [(one, _)] = source.inputs[..] {
-        return inputs[one].iter().map(|v| v - sky).collect();
-    }
-    let len = inputs.first().map_or(0, |i| i.len());
-    (0..len)
-        .map(|i| {
-            let (mut sum, mut weight) = (0.0f32, 0.0f32);
-            for (input, w) in &source.inputs {
-                let v = inputs[*input][i];
-                if v.is_finite() {
-                    sum += w * v;
-                    weight += w;
-                }
-            }
-            if weight > 0.0 {
-                sum / weight - sky
-            } else {
-                f32::NAN
-            }
-        })
-        .collect()
 }
 
 #[cfg(test)]
@@ -170,6 +182,7 @@ mod tests {
                 noise: 2.0,
                 full: 1000.0,
             },
+            left_out: LeftOut::default(),
         }
     }
 
@@ -183,7 +196,13 @@ mod tests {
     #[test]
     fn several_frames_are_averaged_by_weight_where_they_have_data() {
         let two = Source {
-            inputs: vec![(0, 3.0), (1, 1.0)],
+            inputs: [(0, 3.0), (1, 1.0)]
+                .map(|(input, weight)| Part {
+                    input,
+                    weight,
+                    noise: 2.0,
+                })
+                .to_vec(),
             ..Source::of(0)
         };
         let out = run(

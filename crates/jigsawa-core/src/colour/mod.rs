@@ -6,7 +6,7 @@ mod luminance;
 pub mod mix;
 mod palette;
 
-pub use composite::{Composite, Source, White};
+pub use composite::{Composite, Part, Source, White};
 pub use lines::{Lines, strengths};
 pub use luminance::Luminance;
 pub use palette::{Palette, PaletteError, Written, WrittenError, WrittenStars};

@@ -63,10 +63,25 @@ pub const fn border() -> usize {
     reach(MOST) + 2 * (1 << (MOST - 1))
 }
 
-/// Noise of each scale for pixels of noise 1 that know nothing of each other (Starck & Murtagh 1994), and how much
-/// more the larger scales may have where interpolation has tied neighbours together.
+/// Noise of each scale for pixels of noise 1 that know nothing of each other (Starck & Murtagh 1994).
 const WHITE_NOISE: [f32; MOST] = [0.890, 0.201, 0.086, 0.041];
+
+/// Bends over two pixels that are so much stronger than those over one tell of noise that is tied together; of white
+/// noise larger scales have at most so much more than its own, whatever is seen in them.
+const TIED_FROM: f32 = 1.12;
 const TIED: f32 = 2.2;
+
+/// Noise that was smoothed grows from scale to scale, against white noise, ever more slowly: much from the finest
+/// scale, which smoothing takes nearly whole, then no more than before but for the errors of both. What grows faster is
+/// nebula.
+const FIRST_GROWTH: f32 = 200.0;
+const MOST_GROWTH: f32 = 8.0;
+const SLACK: f32 = 1.15;
+
+/// Dark places of each piece that a scale's noise is taken from, and of the pieces the quieter ones: how noise is tied
+/// together is the same everywhere, what is more is nebula.
+const LEAST_IN_PIECE: usize = 150;
+const QUIET: f64 = 0.3;
 
 /// Pairs of light and squared coefficient, of which noise is measured.
 const LEAST_PIXELS: usize = 2000;
@@ -78,8 +93,13 @@ impl Noise {
         let mut light: Vec<f32> = Vec::new();
         let mut coefficients: [[Vec<f32>; MOST]; 3] = Default::default();
         let mut excess: Vec<f32> = Vec::new();
+        let mut bends: [[Vec<f32>; 2]; 3] = Default::default();
+        // Where the places of each piece begin.
+        let mut pieces = vec![0];
         for tile in tiles {
-            sample(tile, &mut light, &mut coefficients, &mut excess);
+            let into = (&mut light, &mut coefficients, &mut excess, &mut bends);
+            sample(tile, into);
+            pieces.push(light.len());
         }
         if light.len() < LEAST_PIXELS {
             return None;
@@ -96,10 +116,12 @@ impl Noise {
         };
         let in_dark = |v: &[f32]| spread(v, &|l| l <= dark);
         let sigma: [[f32; MOST]; 3] = std::array::from_fn(|p| {
-            let measured: [f32; MOST] = std::array::from_fn(|j| in_dark(&coefficients[p][j]));
-            // Where no place is dark, nebula would pass for noise of the larger scales.
-            let most = |j: usize| TIED * measured[0] * WHITE_NOISE[j] / WHITE_NOISE[0];
-            std::array::from_fn(|j| measured[j].min(most(j)))
+            let [near, far] = bends[p].each_ref().map(|b| in_dark(b));
+            let measured = std::array::from_fn(|j| {
+                let all = in_dark(&coefficients[p][j]);
+                quiet(&coefficients[p][j], &light, dark, &pieces).map_or(all, |q| q.min(all))
+            });
+            sensible(measured, far > TIED_FROM * near)
         });
         // Nebulae have little structure in the finest scale: there the bright part of the picture shows how
         // noise grows with light.
@@ -171,6 +193,42 @@ impl Noise {
             tile.give_back(plane);
         }
     }
+}
+
+/// The scatter of a scale in the quieter pieces' dark places; `None` where too few pieces have such.
+fn quiet(values: &[f32], light: &[f32], dark: f32, pieces: &[usize]) -> Option<f32> {
+    let mut all: Vec<f32> = pieces
+        .windows(2)
+        .filter_map(|w| {
+            let (values, light) = (&values[w[0]..w[1]], &light[w[0]..w[1]]);
+            let kept = values.iter().zip(light).filter(|(_, l)| **l <= dark);
+            let mut kept: Vec<f32> = kept.map(|(v, _)| *v).collect();
+            (kept.len() >= LEAST_IN_PIECE).then(|| mad(&mut kept, 0.0) * MAD_TO_SIGMA as f32)
+        })
+        .collect();
+    (all.len() >= 4).then(|| quantile(&mut all, QUIET))
+}
+
+/// What noise over scales can be. Where next neighbours know nothing of each other (`tied` is false) it is white, but
+/// for what the interpolation of the largest scales does.
+fn sensible(mut measured: [f32; MOST], tied: bool) -> [f32; MOST] {
+    if !tied {
+        let white = measured[0] / WHITE_NOISE[0];
+        return std::array::from_fn(|j| measured[j].min(TIED * white * WHITE_NOISE[j]));
+    }
+    let mut growth = MOST_GROWTH;
+    for j in 1..MOST {
+        let before = measured[j - 1] / WHITE_NOISE[j - 1];
+        let own = measured[j] / WHITE_NOISE[j] / before.max(f32::MIN_POSITIVE);
+        let most = if j == 1 {
+            FIRST_GROWTH
+        } else {
+            (SLACK * growth.max(1.0)).min(MOST_GROWTH)
+        };
+        growth = own.min(most);
+        measured[j] = growth * before * WHITE_NOISE[j];
+    }
+    measured
 }
 
 /// Brightness and the differences of red and of blue from it; 0 where a channel is missing.
@@ -294,13 +352,17 @@ fn thirteen(rows: [&[f32]; 5], out: &mut [f32], step: usize) {
     }
 }
 
-/// Light and coefficients of every few pixels of a piece, its border and its stars left out.
-fn sample(
-    tile: &mut Tile,
-    light: &mut Vec<f32>,
-    coefficients: &mut [[Vec<f32>; MOST]; 3],
-    excess: &mut Vec<f32>,
-) {
+/// What is measured at places of a picture: light, coefficients of each plane, green's excess, and bends of each plane
+/// over one and two pixels.
+type Places<'a> = (
+    &'a mut Vec<f32>,
+    &'a mut [[Vec<f32>; MOST]; 3],
+    &'a mut Vec<f32>,
+    &'a mut [[Vec<f32>; 2]; 3],
+);
+
+/// Measures every few pixels of a piece, its border and its stars left out.
+fn sample(tile: &mut Tile, (light, coefficients, excess, bends): Places<'_>) {
     let width = tile.width;
     let height = tile.area() / width.max(1);
     let edge = border();
@@ -319,6 +381,10 @@ fn sample(
     let [mut a, mut b, mut spare] = [tile.borrow(), tile.borrow(), tile.borrow()];
     for (p, plane) in planes.iter_mut().enumerate() {
         a.copy_from_slice(plane);
+        for (k, kept) in bends[p].iter_mut().enumerate() {
+            let d = k + 1;
+            kept.extend(places.iter().map(|i| a[i - d] - 2.0 * a[*i] + a[i + d]));
+        }
         for (j, kept) in coefficients[p].iter_mut().enumerate() {
             smooth(&a, &mut b, &mut spare, width, 1 << j);
             kept.extend(places.iter().map(|i| a[*i] - b[*i]));
@@ -409,6 +475,30 @@ mod tests {
         noise.take_from(&mut tiles[0], quiet);
         for p in &tiles[0].planes {
             let left = spread(p, |_| 0.0);
+            assert!(left < 0.25, "{left}");
+        }
+    }
+
+    #[test]
+    fn noise_that_was_smoothed_goes_as_white_noise_does() {
+        let mut tile = noisy(|_, _| [5.0; 3]);
+        for plane in &mut tile.planes {
+            let mut spare = vec![0.0; plane.len()];
+            // Of about 1.2 px, as resampled and gently denoised masters have.
+            let from = plane.clone();
+            smooth(&from, plane, &mut spare, SIDE, 1);
+        }
+        let before: Vec<f32> = (0..3).map(|p| spread(&tile.planes[p], |_| 5.0)).collect();
+        let mut tiles = [tile];
+        let noise = Noise::measure(&mut tiles).unwrap();
+        let all = Quiet {
+            brightness: 1.0,
+            colour: 1.0,
+        };
+        noise.take_from(&mut tiles[0], all);
+        for (plane, before) in tiles[0].planes.iter().zip(before) {
+            let left = spread(plane, |_| 5.0) / before;
+            println!("{:.1} % left", 100.0 * left);
             assert!(left < 0.25, "{left}");
         }
     }

@@ -44,10 +44,52 @@ pub(super) const CODE_REACH2: f64 = CODE_TOLERANCE * CODE_TOLERANCE;
 
 /// All maps that pairs of like groups propose, best likeness first.
 pub(super) fn proposals(reference: &[Spot<ReferencePx>], frame: &[Spot<FramePx>]) -> Vec<Proposal> {
+    of_groups(reference, frame, groups)
+}
+
+/// Lists up to this long are short: in them stars that only one frame shows break up every neighbourhood.
+const SHORT: usize = 120;
+
+/// Brightest stars of which all groups are formed: 150 000.
+const ALL_OF: usize = 45;
+
+/// The maps that all groups of two short lists propose, not those of neighbours alone (as Groth 1986, AJ 91, 1244, and
+/// Valdes et al. 1995, PASP 107, 1119, do with all triangles); none for long ones.
+pub(super) fn exhaustive(
+    reference: &[Spot<ReferencePx>],
+    frame: &[Spot<FramePx>],
+) -> Vec<Proposal> {
+    if reference.len().max(frame.len()) > SHORT {
+        return Vec::new();
+    }
+    of_groups(reference, frame, all_groups)
+}
+
+/// Forms groups of places; the second number mirrors them first.
+type Form = fn(&[[f64; 2]], f64) -> Vec<Group>;
+
+fn all_groups(stars: &[[f64; 2]], hand: f64) -> Vec<Group> {
+    let n = stars.len().min(ALL_OF);
+    (0..n)
+        .into_par_iter()
+        .flat_map_iter(|a| {
+            let four = (a + 1..n).flat_map(move |b| {
+                (b + 1..n).flat_map(move |c| (c + 1..n).map(move |d| [a, b, c, d]))
+            });
+            four.filter_map(|four| describe(stars, four, hand))
+        })
+        .collect()
+}
+
+fn of_groups(
+    reference: &[Spot<ReferencePx>],
+    frame: &[Spot<FramePx>],
+    form: Form,
+) -> Vec<Proposal> {
     let at = |s: &Spot<ReferencePx>| [s.at.x, s.at.y];
     let reference_xy: Vec<[f64; 2]> = reference.iter().map(at).collect();
     let frame_xy: Vec<[f64; 2]> = frame.iter().map(|s| [s.at.x, s.at.y]).collect();
-    let known = groups(&reference_xy, 1.0);
+    let known = form(&reference_xy, 1.0);
     let tree = RTree::bulk_load(
         known
             .iter()
@@ -57,7 +99,7 @@ pub(super) fn proposals(reference: &[Spot<ReferencePx>], frame: &[Spot<FramePx>]
     );
     let mut all: Vec<(f64, Registration)> = [1.0, -1.0]
         .into_iter()
-        .flat_map(|hand| groups(&frame_xy, hand))
+        .flat_map(|hand| form(&frame_xy, hand))
         .collect::<Vec<_>>()
         .par_iter()
         .flat_map_iter(|g| {

@@ -188,6 +188,9 @@ pub struct Wish {
     pub model: Option<Model>,
     /// Maps that may be near the true one, at least in turn and scale.
     pub guesses: Vec<Registration>,
+    /// Short lists are searched through, a second for each frame that does not match: for frames that are known to show
+    /// one field, not for sorting out which do.
+    pub thorough: bool,
 }
 
 /// The stars of both that meet under a map that is known, to within two pixels, as (index in the
@@ -242,7 +245,7 @@ impl FoundBy {
 }
 
 /// Finds the map from the reference's stars to the frame's: by the guesses, if there are any, else by
-/// asterisms, last as if the frame were turned by nothing or by half a turn. Both lists run from bright
+/// asterisms (of neighbours, in short lists then of all stars), last as if the frame were turned by nothing or by half a turn. Both lists run from bright
 /// to faint.
 ///
 /// # Errors
@@ -291,7 +294,12 @@ pub fn match_frames(
             needed: LEAST_STARS,
             in_reference: reference.len() < frame.len(),
         }),
-        _ => attempt(&asterism::proposals(reference, frame), LEAST_STARS),
+        _ => attempt(&asterism::proposals(reference, frame), LEAST_STARS).or_else(|told| {
+            if !wish.thorough {
+                return Err(told);
+            }
+            attempt(&asterism::exhaustive(reference, frame), LEAST_STARS).map_err(|_| told)
+        }),
     };
     // A rough match by asterisms is a match: nothing better is to be expected from the stars.
     let hopeless = matches!(

@@ -14,7 +14,7 @@ use crate::balance::Balance;
 use crate::doors::{DoorError, FrameSource, TileSink};
 use crate::placement::Placement;
 use crate::plane::Plane;
-use crate::resample::{Kernel, Resampling, Scratch, Shape, Window, resample, window_for};
+use crate::resample::{Kernel, Resampling, Ringing, Scratch, Shape, Window, resample, window_for};
 use crate::space::{Point, Rect, Size};
 
 /// A tile of 512 x 128 pixels: rows long enough to be read at the disk's pace, a window that fits
@@ -42,6 +42,19 @@ pub struct Sampling {
     pub shape: Shape,
     /// What stays the same where the canvas is finer or coarser than the frame.
     pub keep: Keep,
+    /// What is done with the kernel's undershoot.
+    pub ringing: Ringing,
+}
+
+impl Sampling {
+    /// The same for a frame whose stars are so wide: very sharp ones keep the kernel's undershoot.
+    #[must_use]
+    pub fn for_stars(self, fwhm_px: Option<f64>) -> Self {
+        Self {
+            ringing: Ringing::for_stars(fwhm_px),
+            ..self
+        }
+    }
 }
 
 /// What a change of scale leaves as it is.
@@ -130,6 +143,7 @@ pub fn merge(
             // In the frame's own middle: a panel may lie far from the canvas's.
             let at = i.placement.invert().apply(i.source.size().centre());
             Kernel::new(i.sampling.shape, i.placement.area_ratio(at).sqrt())
+                .with_ringing(i.sampling.ringing)
         })
         .collect();
     let tiles = tiles(canvas);
@@ -201,7 +215,8 @@ pub fn look(input: &Input<'_>, rect: Rect) -> Result<Option<Plane>, DoorError> {
         rect.x as f64 + 0.5 * rect.width as f64,
         rect.y as f64 + 0.5 * rect.height as f64,
     );
-    let kernel = Kernel::new(input.sampling.shape, input.placement.area_ratio(at).sqrt());
+    let kernel = Kernel::new(input.sampling.shape, input.placement.area_ratio(at).sqrt())
+        .with_ringing(input.sampling.ringing);
     let mut out = Plane::filled(size, f32::NAN);
     place(input, &kernel, rect, &mut Bench::default(), out.data_mut())?;
     Ok(Some(out))

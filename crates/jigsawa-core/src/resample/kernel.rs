@@ -9,7 +9,9 @@
 //! A sinc rings: beside a bright star it undershoots the sky, and over a saturated plateau it
 //! overshoots. So a sample is never below the lowest of the 16 pixels around it, and where one of
 //! these is saturated, never above the highest. Between, a star's peak may rise above all samples of
-//! it, as it must. Clamping both ends everywhere was tried first: it flattens sharp stars.
+//! it, as it must. Clamping both ends everywhere was tried first: it flattens sharp stars. Of stars that fall on hardly
+//! more than a pixel the undershoot is a part of the light: held back, it made them up to a tenth brighter, so that in
+//! frames with such stars it is held back beside full pixels only ([`Ringing`]).
 //!
 //! Missing pixels (NaN) leave their weight to the others as long as the nearest pixel is there and
 //! half of the weight is; else the sample is missing.
@@ -121,6 +123,30 @@ pub struct Kernel {
     /// First and last tap (exclusive) that count as "around" the sample.
     around: (usize, usize),
     weights: Vec<f32>,
+    ringing: Ringing,
+}
+
+/// What is done with a kernel's undershoot beside stars.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Ringing {
+    /// Held back everywhere.
+    #[default]
+    Held,
+    /// Held back beside full pixels, kept elsewhere: it belongs to the light of very sharp stars.
+    Kept,
+}
+
+/// Stars narrower than this, in frame pixels, gain a hundredth of their light and more when undershoot is held back.
+const FINE_STARS_PX: f64 = 1.9;
+
+impl Ringing {
+    /// What becomes a frame whose stars are so wide.
+    pub fn for_stars(fwhm_px: Option<f64>) -> Self {
+        match fwhm_px {
+            Some(w) if w < FINE_STARS_PX => Self::Kept,
+            _ => Self::Held,
+        }
+    }
 }
 
 impl Kernel {
@@ -151,7 +177,19 @@ impl Kernel {
             stride,
             around: (half - near, half + near),
             weights,
+            ringing: Ringing::Held,
         }
+    }
+
+    /// The same kernel with another way with undershoot.
+    #[must_use]
+    pub fn with_ringing(self, ringing: Ringing) -> Self {
+        Self { ringing, ..self }
+    }
+
+    /// What is done with undershoot.
+    pub(super) const fn ringing(&self) -> Ringing {
+        self.ringing
     }
 
     /// Taps in each direction.
@@ -332,13 +370,14 @@ pub(super) fn sample_at(
     } else {
         return f32::NAN;
     };
-    limit(value, low, high, saturation)
+    limit(value, (low, high), saturation, kernel.ringing)
 }
 
 /// Holds ringing down: see the head of this file.
 #[inline]
-pub(super) fn limit(value: f32, low: f32, high: f32, saturation: f32) -> f32 {
-    let value = if value < low { low } else { value };
+pub(super) fn limit(value: f32, (low, high): (f32, f32), saturation: f32, ringing: Ringing) -> f32 {
+    let held = ringing == Ringing::Held || high >= saturation;
+    let value = if held && value < low { low } else { value };
     if high >= saturation && value > high {
         high
     } else {

@@ -10,6 +10,6 @@ mod rows;
 mod run;
 mod whole;
 
-pub use kernel::{Kernel, Shape, Window, sample};
+pub use kernel::{Kernel, Ringing, Shape, Window, sample};
 pub use rows::{Resampling, Scratch, resample, window_for};
 pub use whole::resampled;

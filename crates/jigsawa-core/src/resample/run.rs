@@ -9,7 +9,7 @@
 // As in `lanes`.
 #![allow(clippy::inline_always)]
 
-use super::kernel::{Kernel, PHASES, Window, limit, sample_at};
+use super::kernel::{Kernel, PHASES, Ringing, Window, limit, sample_at};
 use super::lanes::{Lanes, Portable};
 
 /// Splits a position in steps into pixel and phase.
@@ -101,7 +101,12 @@ impl Run<'_> {
                 sum
             } else if sum.is_finite() {
                 let first = (row as usize + before - 1) * wide + column + before - 1;
-                limited(&window.data[first..], wide, sum, saturation)
+                limited(
+                    &window.data[first..],
+                    wide,
+                    sum,
+                    (saturation, kernel.ringing()),
+                )
             } else {
                 sample_at(kernel, window, (*x, *y), saturation)
             };
@@ -179,7 +184,7 @@ fn least(a: f32, b: f32) -> f32 {
 }
 
 /// The sum within the limits that the 16 pixels around it set; `pixels` begins at the first of them.
-fn limited(pixels: &[f32], wide: usize, sum: f32, saturation: f32) -> f32 {
+fn limited(pixels: &[f32], wide: usize, sum: f32, (saturation, ringing): (f32, Ringing)) -> f32 {
     let (mut low, mut high) = (f32::INFINITY, f32::NEG_INFINITY);
     for row in pixels.chunks(wide).take(4) {
         for v in &row[..4] {
@@ -187,5 +192,5 @@ fn limited(pixels: &[f32], wide: usize, sum: f32, saturation: f32) -> f32 {
             high = if *v > high { *v } else { high };
         }
     }
-    limit(sum, low, high, saturation)
+    limit(sum, (low, high), saturation, ringing)
 }

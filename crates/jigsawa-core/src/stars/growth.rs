@@ -203,11 +203,11 @@ const FLOOR: f64 = 0.0006;
 const APART: f64 = 0.1;
 
 /// Both curves are told by much the same stars with the same surroundings: so much of their errors differs.
-const COMMON_STARS: f64 = 0.6;
+const COMMON_STARS: f64 = 0.5;
 
 /// And how far the small apertures may differ, for widths that differ by a factor of e: 1.6 % for 10 % of width was
 /// seen, 10 % for a factor of two.
-const UNKNOWN: f64 = 0.2;
+const UNKNOWN: f64 = 0.17;
 
 /// The mean light of a pixel in each ring around a star, above that of the outermost ones, for a flux of 1.
 fn profile(plane: &Plane, s: &Star, around: &[&Star], fwhm_px: f64) -> Option<[f64; EDGES.len()]> {
@@ -276,7 +276,9 @@ fn profile(plane: &Plane, s: &Star, around: &[&Star], fwhm_px: f64) -> Option<[f
         from = to;
     }
     let far = out[FAR..].iter().sum::<f64>() / (EDGES.len() - FAR) as f64;
-    out.iter_mut().for_each(|v| *v = (*v - far) / s.flux);
+    for v in &mut out {
+        *v = (*v - far) / s.flux;
+    }
     Some(out)
 }
 

@@ -6,12 +6,14 @@
 //! from the median star in width or shape and are dropped; saturated, blended and cut stars are kept
 //! and flagged.
 
+mod crowd;
 mod filter;
 mod find;
 mod flags;
 mod flux;
 mod growth;
 mod halved;
+mod linear;
 pub mod profile;
 mod shape;
 mod sky;
@@ -153,6 +155,9 @@ pub fn detect(
     if sky.typical_sigma() == 0.0 && is_constant(plane) {
         return Err(DetectError::Constant);
     }
+    let behind = crowd::behind(plane, &sky);
+    let crowded = behind.is_some();
+    let sky = behind.unwrap_or(sky);
     let (width, beta, shape) = typical_profile(plane, &sky, saturation);
     let lowest = settings.lowest_sigma.min(settings.threshold_sigma) as f32;
     let mut found = if halved::is_better(plane, width) {
@@ -176,12 +181,17 @@ pub fn detect(
         threshold_sigma,
         ..collect(measured, (width, beta), shape, sky, saturation)
     };
-    Ok(with_noise(plane, found))
+    Ok(with_noise(plane, found, crowded))
 }
 
 /// The catalogue with the noise between its stars, errors that know of it, and the curve of growth.
-fn with_noise(plane: &Plane, mut found: Catalogue) -> Catalogue {
-    let noise = NoiseScales::measure(plane, &found.sky, Some(&found));
+fn with_noise(plane: &Plane, mut found: Catalogue, crowded: bool) -> Catalogue {
+    // Between the stars of a crowd there is no sky to see what is tied together.
+    let noise = if crowded {
+        NoiseScales::white(found.sky.typical_sigma())
+    } else {
+        NoiseScales::measure(plane, &found.sky, Some(&found))
+    };
     let own = f64::from(found.sky.typical_sigma()).max(f64::MIN_POSITIVE);
     // Errors were taken from pixels a few apart, as if these knew nothing of each other.
     let over = |pixels: f64| {

@@ -108,6 +108,42 @@ impl SkyMesh {
         }
     }
 
+    /// The same mesh with other levels, cell by cell, and one noise for all; cells without data stay so.
+    pub(super) fn with_levels(&self, levels: &[f32], sigma: f32) -> Self {
+        let grid = Grid {
+            columns: self.columns,
+            rows: self.rows,
+        };
+        let known = self.measured.iter().zip(levels);
+        let measured: Vec<f32> = known
+            .map(|(m, l)| if m.is_finite() { *l } else { f32::NAN })
+            .collect();
+        Self {
+            level: grid.smoothed(&grid.filled(measured.clone())),
+            sigma: vec![sigma; self.sigma.len()],
+            measured,
+            ..self.clone()
+        }
+    }
+
+    /// Columns and rows of a cell, from and to (exclusive).
+    pub(super) fn cell_rect(&self, i: usize) -> ([usize; 2], [usize; 2]) {
+        let edge = |i: usize, n: usize, len: usize| i * len / n;
+        let (c, r) = (i % self.columns, i / self.columns);
+        let (w, h) = (self.size.width(), self.size.height());
+        (
+            [edge(c, self.columns, w), edge(c + 1, self.columns, w)],
+            [edge(r, self.rows, h), edge(r + 1, self.rows, h)],
+        )
+    }
+
+    /// All values of a cell.
+    pub(super) fn values_of(&self, plane: &Plane, i: usize) -> Vec<f32> {
+        let ([x0, x1], [y0, y1]) = self.cell_rect(i);
+        let rows = (y0..y1).flat_map(|y| &plane.row(y)[x0..x1]);
+        rows.copied().filter(|v| v.is_finite()).collect()
+    }
+
     /// The sky's level at a position.
     pub fn level_at(&self, p: Point<FramePx>) -> f32 {
         self.between(&self.level, p)

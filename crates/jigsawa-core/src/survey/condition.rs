@@ -74,7 +74,7 @@ impl Kind {
         match self {
             Self::Any => "a plain number",
             Self::Truth => "a condition",
-            Self::Of(Measure::Number) => "a number without unit",
+            Self::Of(Measure::Number | Measure::Light) => "a number without unit",
             Self::Of(Measure::Pixels) => "a length in px or arcsec",
             Self::Of(Measure::Part) => "a part in %",
             Self::Of(Measure::Seconds) => "a time in s",
@@ -250,7 +250,11 @@ fn bind(e: &Expr<Name>, inputs: &mut Vec<Input>) -> Result<Bound, ConditionError
             if QUANTITIES[q].measure == Measure::Words {
                 return Err(ConditionError::Words(name.text.clone()));
             }
-            let kind = Kind::Of(QUANTITIES[q].measure);
+            // Levels in a file's units are numbers like others.
+            let kind = match QUANTITIES[q].measure {
+                Measure::Light => Kind::Of(Measure::Number),
+                other => Kind::Of(other),
+            };
             Ok((Expr::Input(input(inputs, Input::Quantity(q))), kind))
         }
         Expr::Negative(a) => {

@@ -112,7 +112,7 @@ fn trails(k: &Known<'_>) -> Option<String> {
 }
 
 fn header_doubts(facts: &FrameFacts) -> Vec<String> {
-    let mut doubts = facts.no_data_words();
+    let mut doubts = facts.told();
     if let (Some(is), Some(asked)) = (facts.celsius, facts.set_celsius)
         && (is - asked).abs() > MOST_OFF_CELSIUS
     {

@@ -37,6 +37,8 @@ pub enum Measure {
     Seconds,
     /// Degrees.
     Degrees,
+    /// The units of the file, whose values may go to 65535 or to 1.
+    Light,
     /// Words, which can only be the same or not.
     Words,
 }
@@ -88,7 +90,7 @@ const fn words(
     number(name, Measure::Words, 0, what, of)
 }
 
-use Measure::{Degrees, Number, Part, Pixels, Seconds};
+use Measure::{Degrees, Light, Number, Part, Pixels, Seconds};
 
 fn n(v: f64) -> Option<Value> {
     v.is_finite().then_some(Value::Number(v))
@@ -237,21 +239,21 @@ pub const QUANTITIES: [Quantity; 46] = [
     ),
     number(
         "sky",
-        Number,
+        Light,
         1,
         "level of the sky in the file's units",
         |k| n(k.measures?.sky),
     ),
     number(
         "noise",
-        Number,
+        Light,
         2,
         "noise of the sky in the file's units",
         |k| n(k.measures?.noise),
     ),
     number(
         "gradient",
-        Number,
+        Light,
         1,
         "change of the sky over the frame",
         |k| n(k.measures?.gradient),
@@ -346,6 +348,22 @@ pub fn fixed(v: f64, digits: usize) -> String {
     }
 }
 
+/// Digits after the point that a value in the units of a file needs: as many as are usual, and more where it is below
+/// one, since masters may go from 0 to 1.
+pub fn digits_for(v: f64, usual: usize) -> usize {
+    let size = v.abs();
+    if !(1e-15..1.0).contains(&size) {
+        return usual;
+    }
+    // Four digits that count.
+    usual.max((3.0 - size.log10().floor()) as usize)
+}
+
+/// A value in the units of a file as it is shown.
+pub fn in_units(v: f64, usual: usize) -> String {
+    fixed(v, digits_for(v, usual))
+}
+
 impl Quantity {
     /// The number of a frame, if it is one and known.
     pub fn number_of(&self, known: &Known<'_>) -> Option<f64> {
@@ -369,6 +387,9 @@ impl Quantity {
         if self.measure == Measure::Part {
             return fixed(v * 100.0, self.digits.saturating_sub(2)) + "%";
         }
+        if self.measure == Measure::Light {
+            return in_units(v, self.digits);
+        }
         fixed(v, self.digits)
     }
 
@@ -387,6 +408,20 @@ impl Quantity {
 mod tests {
     use super::*;
     use crate::space::Size;
+
+    #[test]
+    fn values_from_0_to_1_keep_their_digits() {
+        for (v, usual, want) in [
+            (612.34, 1, "612.3"),
+            (8.314, 2, "8.31"),
+            (0.053_124, 1, "0.05312"),
+            (0.000_127_1, 2, "0.0001271"),
+            (-0.004_25, 1, "-0.004250"),
+            (0.0, 2, "0.00"),
+        ] {
+            assert_eq!(in_units(v, usual), want);
+        }
+    }
 
     #[test]
     fn names_are_words_and_no_two_are_the_same() {

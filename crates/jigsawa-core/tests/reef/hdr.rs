@@ -16,6 +16,7 @@ use jigsawa_core::space::Size;
 use jigsawa_core::stars::{Catalogue, Settings, detect};
 use jigsawa_sky::clouds::Clouds;
 use jigsawa_sky::demo::{DemoFrame, bright_crowd, exposures};
+use jigsawa_sky::master::smoothed;
 use jigsawa_sky::optics::Optics;
 use jigsawa_sky::shot::{Shot, Taken};
 
@@ -428,4 +429,27 @@ fn a_camera_that_bends_below_full_is_not_trusted_there() {
     let shoulder = m.shoulders[0].expect("its shoulder is seen");
     assert!((24_000.0..36_000.0).contains(&shoulder), "{shoulder}");
     assert_eq!(m.limits[0], shoulder);
+}
+
+#[test]
+fn the_told_error_of_smoothed_exposures_is_that_of_their_pixels() {
+    for sigma_px in [0.8, 1.4] {
+        let mut taken = frames(|_, _| {});
+        for (_, t) in &mut taken {
+            t.plane = smoothed(&t.plane, sigma_px);
+        }
+        let m = merged(&taken, true);
+        let truth = smoothed(&m.truth, sigma_px);
+        let mut squares: Vec<f32> = Vec::new();
+        for (x, y) in inner(m.value.size()) {
+            let at = |p: &Plane| f64::from(p.at(x as i64, y as i64));
+            if at(&m.source) == 1.0 && at(&truth) < 3000.0 {
+                squares.push(((at(&m.value) - at(&truth)) / at(&m.sigma)).powi(2) as f32);
+            }
+        }
+        // The median of squares of normal deviates is 0.4549 of their mean.
+        let ratio = (f64::from(jigsawa_core::robust::median(&mut squares)) / 0.4549).sqrt();
+        println!("smoothed by {sigma_px}: true error {ratio:.3} of the told one");
+        assert!((0.8..1.25).contains(&ratio), "{sigma_px}: {ratio}");
+    }
 }

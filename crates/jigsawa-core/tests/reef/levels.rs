@@ -151,7 +151,7 @@ fn scales_are_right_and_their_errors_are_honest(
 #[case::no_nebula(Other { nebula: false, ..Other::usual(3) }, 0.15)]
 #[case::flipped(Other { turn_deg: 179.0, ..Other::usual(4) }, 0.15)]
 // Stars of 5 px against 3 before a bright nebula: the scale is off by a percent of it.
-#[case::poor_seeing(Other { fwhm_px: 5.0, ..Other::usual(5) }, 0.27)]
+#[case::poor_seeing(Other { fwhm_px: 5.0, ..Other::usual(5) }, 0.3)]
 fn the_sky_meets_the_references_to_a_part_of_the_noise(#[case] other: Other, #[case] within: f64) {
     let pair = Pair::new(&other);
     let m = pair.matched().unwrap();

@@ -282,6 +282,112 @@ fn twenty_thousand_stars_are_matched_and_a_seventh_in_common_suffices() {
     }
 }
 
+fn thorough() -> Wish {
+    Wish {
+        thorough: true,
+        ..Wish::default()
+    }
+}
+
+/// Two short lists with some stars in common and others that only one shows, as two filters give them.
+fn short_lists(
+    seed: u64,
+    common: usize,
+    own: usize,
+) -> (Vec<Spot<ReferencePx>>, Vec<Spot<FramePx>>) {
+    let home = Pointing::at(960.0, 640.0);
+    let away = Pointing {
+        turn_deg: 40.0 * seed as f64,
+        ..Pointing::at(930.0, 655.0)
+    };
+    let shared = crowd(seed + 70);
+    let mut reference = list::<ReferencePx>(&shared, &home, common);
+    let mut frame: Vec<Spot<FramePx>> = {
+        // The same stars, wherever they fall.
+        let size = Size::new(SIDE, SIDE).unwrap();
+        let (a, b) = (home.map(size), away.map(size));
+        let to = a.invert().then(&b).unwrap();
+        reference
+            .iter()
+            .map(|s| {
+                let p = to.apply(Point::new(s.at.x, s.at.y));
+                Spot {
+                    at: Point::new(p.x, p.y),
+                    sigma_px: 0.05,
+                    clean: true,
+                    index: s.index,
+                }
+            })
+            .filter(|s: &Spot<FramePx>| size.holds(s.at))
+            .collect()
+    };
+    reference.extend(list::<ReferencePx>(&crowd(seed + 300), &home, own));
+    frame.extend(list::<FramePx>(&crowd(seed + 600), &home, own));
+    // Through another filter another order of brightness.
+    let mix = |n: usize, i: usize, k: usize| (i * k) % n;
+    let (n, m) = (reference.len(), frame.len());
+    let mut order: Vec<usize> = (0..n).collect();
+    order.sort_by_key(|i| mix(10_007, *i + 1, 7919 + seed as usize));
+    let reference = order
+        .iter()
+        .enumerate()
+        .map(|(k, i)| Spot {
+            index: k,
+            ..reference[*i]
+        })
+        .collect();
+    let mut order: Vec<usize> = (0..m).collect();
+    order.sort_by_key(|i| mix(10_009, *i + 1, 104_729 + seed as usize));
+    let frame = order
+        .iter()
+        .enumerate()
+        .map(|(k, i)| Spot {
+            index: k,
+            ..frame[*i]
+        })
+        .collect();
+    (reference, frame)
+}
+
+#[rstest]
+#[case(8, 8)]
+#[case(15, 30)]
+#[case(25, 50)]
+fn short_lists_with_few_stars_in_common_are_matched(#[case] common: usize, #[case] own: usize) {
+    let size = Size::new(SIDE, SIDE).unwrap();
+    let (mut found, mut wanted) = (0, 0);
+    for seed in 0..12 {
+        let (reference, frame) = short_lists(seed, common, own);
+        // Turned, some of the shared stars leave the frame; fewer than seven prove nothing.
+        if frame.len() < own + common.min(8) - 1 {
+            continue;
+        }
+        wanted += 1;
+        if let Ok(m) = match_frames(&reference, &frame, (size, size), &thorough()) {
+            let turn = m.map.describe(size.centre()).rotation_deg - 40.0 * seed as f64;
+            let off = (turn + 180.0).rem_euclid(360.0) - 180.0;
+            assert!(
+                off.abs() < 0.3 || (off.abs() - 360.0).abs() < 0.3,
+                "seed {seed}: {off}"
+            );
+            found += 1;
+        }
+    }
+    println!("{common} + {own}: {found} of {wanted}");
+    assert_eq!(found, wanted);
+}
+
+#[test]
+fn short_lists_of_different_fields_are_not_matched() {
+    let size = Size::new(SIDE, SIDE).unwrap();
+    for seed in 0..12 {
+        let (reference, _) = short_lists(seed, 8, 20);
+        let (_, frame) = short_lists(seed + 40, 8, 20);
+        let got = match_frames(&reference, &frame, (size, size), &thorough());
+        assert!(got.is_err(), "seed {seed}: {got:?}");
+    }
+}
+
 #[test]
 fn too_few_stars_are_said_and_not_matched() {
     let size = Size::new(SIDE, SIDE).unwrap();

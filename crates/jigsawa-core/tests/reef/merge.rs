@@ -4,7 +4,7 @@ use jigsawa_core::balance::Balance;
 use jigsawa_core::colour::mix::parse;
 use jigsawa_core::colour::{Composite, Luminance, Source, White};
 use jigsawa_core::doors::{DoorError, FrameSource, TileSink};
-use jigsawa_core::merge::{Budget, Input, MergeError, Sampling, SideBySide, merge};
+use jigsawa_core::merge::{Budget, Input, LeftOut, MergeError, Sampling, SideBySide, merge};
 use jigsawa_core::plane::Plane;
 use jigsawa_core::space::{Rect, Size};
 
@@ -44,6 +44,7 @@ fn composite() -> Composite {
             noise: 2.0,
             full: 60_000.0,
         },
+        left_out: LeftOut::default(),
     }
 }
 

@@ -27,13 +27,20 @@ pub fn read(frame: &FitsFrame) -> FrameFacts {
     let wcs = wcs::read(h);
     let placed = wcs::middle_and_scale(h, wcs.as_ref(), frame.size());
     let sky = sky(h, start_s, placed.map(|p| p.0));
+    let by_card = filter_card.as_deref().and_then(Filter::from_spelling);
+    // A word that is none of ours is not overruled by a name.
+    let by_name = match (&filter_card, frame.planes()) {
+        (None, 1) => Filter::from_file_name(frame.file_name()),
+        _ => None,
+    };
     FrameFacts {
         row_order: row_order(h),
         kind,
         master,
         bits: number(h, &["ZBITPIX", "BITPIX"]).map(|b| b as i32),
         colour_pattern: text(h, PATTERN).and_then(|t| pattern(&t)),
-        filter: filter_card.as_deref().and_then(Filter::from_spelling),
+        filter_by_name: by_name.is_some(),
+        filter: by_card.or(by_name),
         filter_card,
         exposure_s: positive(h, EXPOSURE),
         total_s: positive(h, TOTAL).or_else(|| {
@@ -68,6 +75,7 @@ pub fn read(frame: &FitsFrame) -> FrameFacts {
             .filter(|v| v.is_finite() && *v > 0.0),
         absurd: frame.absurd(),
         blank: frame.blank_share(),
+        other_images: frame.other_images(),
         ..FrameFacts::of_size(frame.size(), frame.planes())
     }
 }

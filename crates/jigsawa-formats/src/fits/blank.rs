@@ -5,7 +5,7 @@
 //! regions (two-pass labelling with union-find: Rosenfeld & Pfaltz 1966, J. ACM 13, 471). A region is blank where it
 //! touches the edge along a straight line and is solid: a sky that was cut off at zero, or counted in coarse steps, has
 //! ragged clusters of one value instead, and a star that is full has neighbours below it. Holes of the same value
-//! count, too. Missing values (NaN) connect.
+//! count, too. Missing values (NaN) connect. What this program has written itself has no such places.
 
 use jigsawa_core::space::{Rect, Size};
 
@@ -30,6 +30,9 @@ const LEAST_HOLE: usize = 25;
 
 /// More runs than this are no border but a sky of few values.
 const MOST_RUNS: usize = 4_000_000;
+
+/// More of a frame is no border.
+const MOST: f32 = 0.85;
 
 /// Values that are looked into.
 const MOST_VALUES: usize = 3;
@@ -114,7 +117,9 @@ pub(super) fn find(
         };
         read(rect, &mut rows[..n * width])?;
         for row in rows[..n * width].chunks_exact(width) {
-            all.iter_mut().for_each(|r| r.add(row));
+            for regions in &mut all {
+                regions.add(row);
+            }
         }
         all.retain(|r| r.runs.len() < MOST_RUNS);
     }
@@ -347,8 +352,8 @@ impl Regions {
         }
         blank.rows.push(blank.runs.len() as u32);
         blank.share = area as f32 / self.size.area() as f32;
-        // A frame of one value is told as what it is.
-        (area > 0 && area < self.size.area()).then_some(blank)
+        // A picture of stars alone is 0 between them, and a frame of one value is told as what it is.
+        (area > 0 && blank.share < MOST).then_some(blank)
     }
 }
 

@@ -14,10 +14,11 @@ use super::plain::Plain;
 use super::pool;
 use super::sense;
 use super::tiles::Packed;
-use super::unit::{Stream, Unit, first_image};
+use super::unit::{Stream, Unit, further, image};
 use super::unzip::{Unzipped, unzip};
 use crate::error::FileError;
 use crate::inputs;
+use crate::select;
 
 /// The first image of a file.
 ///
@@ -30,6 +31,10 @@ pub struct FitsFrame {
     absurd: f32,
     /// What has no data in each plane although it has a number.
     blank: Vec<Option<Blank>>,
+    /// Images in the file behind the first, when that was taken unasked.
+    further: usize,
+    /// The file's name.
+    name: String,
     /// What a file that is packed as a whole was inflated into.
     _unzipped: Option<Unzipped>,
 }
@@ -40,19 +45,31 @@ enum Pixels {
 }
 
 impl FitsFrame {
-    /// Opens a file and finds its first image with pixels.
+    /// Opens a file and finds its first image with pixels, or the one that brackets behind its name choose
+    /// ([`select`]).
     ///
     /// # Errors
     /// When the file cannot be read, is no FITS file, is cut short, holds no image, or holds one that
     /// is neither a plane nor three planes, or whose numbers make no sense.
     pub fn open(path: &Path) -> Result<Self, FileError> {
+        let (file, choice) = select::split(path);
+        let (path, choice) = (file.as_ref(), choice.as_ref());
         let zipped = sniff(path)?;
         inputs::remember(path);
         let (unit, unzipped) = if zipped {
-            let (unit, unzipped) = unzip(path)?;
+            let (unit, unzipped) = unzip(path, choice)?;
             (unit, Some(unzipped))
         } else {
-            (first_image(&mut Whole::open(path)?)?, None)
+            (image(&mut Whole::open(path)?, choice)?, None)
+        };
+        // What follows in a file that is packed as a whole is not looked at: all of it would have to be inflated.
+        let further = match choice {
+            None if !zipped => {
+                let mut stream = Whole::open(path)?;
+                image(&mut stream, None)?;
+                further(&mut stream, &unit)
+            }
+            _ => 0,
         };
         let place = unzipped.as_ref().map_or(path, Unzipped::path);
         let pixels = Pixels::of(place, &unit)?;
@@ -69,6 +86,11 @@ impl FitsFrame {
             planes,
             absurd: 0.0,
             blank: Vec::new(),
+            further,
+            name: path
+                .file_name()
+                .map(|n| n.to_string_lossy().into_owned())
+                .unwrap_or_default(),
             _unzipped: unzipped,
         };
         let sample = made.sample()?;
@@ -101,6 +123,16 @@ impl FitsFrame {
     /// missing.
     pub fn absurd(&self) -> f32 {
         self.absurd
+    }
+
+    /// Images in the file besides the one that was taken, since none was asked for.
+    pub fn other_images(&self) -> usize {
+        self.further
+    }
+
+    /// The file's name, without its folder.
+    pub fn file_name(&self) -> &str {
+        &self.name
     }
 
     /// Reads a window of a plane.
@@ -149,8 +181,13 @@ impl FitsFrame {
 
     /// The places of each plane that have no data but a number.
     fn blank(&self, sample: &[f32]) -> Result<Vec<Option<Blank>>, FileError> {
+        // What this program writes is NaN where there is no data: a star part is truly 0 between its stars.
+        let own = self
+            .header
+            .text("CREATOR")
+            .is_some_and(|c| c.starts_with("Jigsawa"));
         let values = blank::suspects(sample, self.size.width());
-        if values.is_empty() {
+        if values.is_empty() || own {
             return Ok(Vec::new());
         }
         (0..self.planes)

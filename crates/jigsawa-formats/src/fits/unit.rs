@@ -11,6 +11,7 @@ use jigsawa_core::space::Size;
 
 use super::card::{Header, Value};
 use crate::error::{FileError, HeaderError};
+use crate::select::Choice;
 
 /// Bytes of a block.
 const BLOCK: usize = 2880;
@@ -65,18 +66,26 @@ pub(super) trait Stream {
     fn at_most(&self) -> u64;
 }
 
-/// Finds the first unit with an image. The stream then stands at its data.
+/// Finds the first unit with an image, or the chosen one. The stream then stands at its data.
 ///
 /// # Errors
 /// What is wrong with the first header that cannot be read; `NoImage` when there is none.
-pub(super) fn first_image(stream: &mut dyn Stream) -> Result<Unit, FileError> {
-    let mut at = 0;
+pub(super) fn image(stream: &mut dyn Stream, choice: Option<&Choice>) -> Result<Unit, FileError> {
+    let (mut at, mut images) = (0, 0);
     for number in 1..=UNITS {
         let Some(header) = read_header(stream, &mut at)? else {
             break;
         };
         let promise = Promise::of(&header, number == 1)?;
-        if let Some((axes, bitpix, packed)) = promise.image {
+        images += usize::from(promise.image.is_some());
+        let is_wanted = match choice {
+            None => true,
+            Some(Choice::Number(n)) => *n == images,
+            Some(Choice::Name(name)) => header
+                .text("EXTNAME")
+                .is_some_and(|n| n.trim().eq_ignore_ascii_case(name)),
+        };
+        if let Some((axes, bitpix, packed)) = promise.image.filter(|_| is_wanted) {
             let (size, planes) = size_of(&axes)?;
             let bytes = promise.bytes;
             if bytes > stream.at_most() {
@@ -99,7 +108,34 @@ pub(super) fn first_image(stream: &mut dyn Stream) -> Result<Unit, FileError> {
             break;
         }
     }
-    Err(FileError::NoImage)
+    Err(match choice {
+        Some(choice) if images > 0 => FileError::NoSuchImage {
+            wanted: choice.to_string(),
+            found: images,
+        },
+        _ => FileError::NoImage,
+    })
+}
+
+/// Images with pixels that follow the data of one. What cannot be read is none: it is not asked for.
+pub(super) fn further(stream: &mut dyn Stream, after: &Unit) -> usize {
+    let mut at = after.data;
+    let mut pass = after.bytes.next_multiple_of(BLOCK as u64);
+    let mut images = 0;
+    for _ in 0..UNITS {
+        if stream.skip(pass).ok() != Some(pass) {
+            break;
+        }
+        let Ok(Some(header)) = read_header(stream, &mut at) else {
+            break;
+        };
+        let Ok(promise) = Promise::of(&header, false) else {
+            break;
+        };
+        images += usize::from(promise.image.is_some());
+        pass = promise.bytes.next_multiple_of(BLOCK as u64);
+    }
+    images
 }
 
 /// The error of a file that ends before its data do.

@@ -13,9 +13,10 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use flate2::bufread::GzDecoder;
 
 use super::pool;
-use super::unit::{Stream, Unit, first_image, truncated};
+use super::unit::{Stream, Unit, image, truncated};
 use crate::error::FileError;
 use crate::scratch::Scratch;
+use crate::select::Choice;
 
 /// Deflate's best: so many bytes out of one.
 const BEST: u64 = 1032;
@@ -54,11 +55,11 @@ impl Drop for Unzipped {
     }
 }
 
-/// Inflates a file up to the end of its first image.
+/// Inflates a file up to the end of its first image, or the chosen one.
 ///
 /// # Errors
 /// When it is damaged or cut short, has no image, or the disk takes no more.
-pub(super) fn unzip(path: &Path) -> Result<(Unit, Unzipped), FileError> {
+pub(super) fn unzip(path: &Path, choice: Option<&Choice>) -> Result<(Unit, Unzipped), FileError> {
     let file = pool::open(path)?;
     let packed = file.metadata().map_err(FileError::io("cannot open it"))?;
     let keeping = || FileError::io("cannot unpack it into the folder for temporary files");
@@ -70,7 +71,7 @@ pub(super) fn unzip(path: &Path) -> Result<(Unit, Unzipped), FileError> {
         inflated: 0,
         most: packed.len().saturating_mul(BEST),
     };
-    let unit = first_image(&mut stream)?;
+    let unit = image(&mut stream, choice)?;
     let unpacking = || FileError::io("cannot unpack it");
     let found = stream.skip(unit.bytes).map_err(unpacking())?;
     if found < unit.bytes {

@@ -1,5 +1,6 @@
 //! `jigsawa compose`: masters of several filters into a colour picture, or into small pictures of many palettes.
 
+use std::cell::Cell;
 use std::path::{Path, PathBuf};
 
 use jigsawa_core::colour::mix::Mix;
@@ -10,7 +11,7 @@ use jigsawa_formats::about::About;
 use jigsawa_formats::png::write_all;
 use jigsawa_formats::whole::Unfinished;
 
-use crate::account::{Account, Clock, Ending, Output};
+use crate::account::{Account, Clock, Ending, Output, round};
 use crate::cache::Store;
 use crate::cli::{Common, ComposeArgs, StretchArg};
 use crate::compose::{
@@ -54,7 +55,13 @@ fn refuse_placing(args: &ComposeArgs) -> Result<(), Trouble> {
 /// Makes the composite, or the comparison.
 pub fn make(args: &ComposeArgs, common: &Common) -> Result<Account, Trouble> {
     let mut clock = Clock::start();
-    let start = start(&args.frames, &args.filters, &args.relocate, Filters::Known)?;
+    let start = start(
+        &args.frames,
+        &args.filters,
+        &args.relocate,
+        Filters::Known,
+        &args.output.out,
+    )?;
     if start.placed.is_some() {
         refuse_placing(args)?;
     }
@@ -110,22 +117,21 @@ pub fn make(args: &ComposeArgs, common: &Common) -> Result<Account, Trouble> {
         }
     }
     clock.lap("lines");
-    let mut files = match &paths {
-        Some(paths) => {
-            let luminance = luminance(args, &bounds[0], &ground);
-            let made = variants(
-                paths,
-                names.object.as_deref().unwrap_or(&names.start),
-                &bounds,
-                (&layout, &frames),
-                &ground.strengths,
-                luminance,
-                args.output.overwrite,
-            )?;
-            clock.lap("variants");
-            made
-        }
-        None => one(&names, &bounds[0], &ground, args, common, &mut clock)?,
+    let (mut files, outliers) = if let Some(paths) = &paths {
+        let luminance = luminance(args, &bounds[0], &ground);
+        let made = variants(
+            paths,
+            names.object.as_deref().unwrap_or(&names.start),
+            &bounds,
+            (&layout, &frames),
+            &ground.strengths,
+            luminance,
+            args.output.overwrite,
+        )?;
+        clock.lap("variants");
+        (made, None)
+    } else {
+        one(&names, &bounds[0], &ground, args, common, &mut clock)?
     };
     if fresh {
         files.push((
@@ -142,8 +148,12 @@ pub fn make(args: &ComposeArgs, common: &Common) -> Result<Account, Trouble> {
     };
     let mut account = Account::new("compose", &layout, channels, written, clock);
     account.lines = ground.strengths.rows;
+    account.outliers_percent = outliers.map(|part| round(100.0 * part, 3));
     Ok(account)
 }
+
+/// Files that are made, and the part of the values that was left out where several frames overlap.
+type Made = (Vec<(Unfinished, &'static str)>, Option<f64>);
 
 /// The full picture of one palette.
 fn one(
@@ -153,7 +163,7 @@ fn one(
     args: &ComposeArgs,
     common: &Common,
     clock: &mut Clock,
-) -> Result<Vec<(Unfinished, &'static str)>, Trouble> {
+) -> Result<Made, Trouble> {
     let overwrite = args.output.overwrite;
     let (layout, frames) = (ground.layout, ground.inputs.frames);
     let exchange = bound.stars.is_some() || args.stars_from.is_some();
@@ -167,9 +177,10 @@ fn one(
     );
     outputs::sky_cards(layout, frames, &mut header);
     let how = luminance(args, bound, ground);
+    let outliers: Cell<Option<f64>> = Cell::new(None);
     let merged = |path: &Path, overwrite: bool, stars: bool| -> Result<Unfinished, Trouble> {
         let op = composite(bound, layout, &ground.strengths, how, stars).ok_or(Trouble::Nothing)?;
-        linear(
+        let file = linear(
             path,
             overwrite,
             &header,
@@ -177,7 +188,9 @@ fn one(
             layout,
             ground.inputs,
             common,
-        )
+        );
+        outliers.set(outliers.get().or(op.left_out.part()));
+        file
     };
     let whole = if exchange {
         let nebula = merged(&names.linear.with_extension("nebula"), true, false)?;
@@ -214,7 +227,7 @@ fn one(
     };
     let mut files = vec![(whole, "linear 32-bit float, 3 planes")];
     if args.linear_only {
-        return Ok(files);
+        return Ok((files, outliers.get()));
     }
     let link = if exchange { Link::Linked } else { bound.link };
     let tone = match args.stretch {
@@ -239,7 +252,7 @@ fn one(
         ["stretched, 16 bits", PNG]
     };
     files.extend(pictures.into_iter().zip(kinds));
-    Ok(files)
+    Ok((files, outliers.get()))
 }
 
 /// What was done to lines and stars, for the history.

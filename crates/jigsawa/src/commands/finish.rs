@@ -70,7 +70,7 @@ pub fn make(args: &FinishArgs, common: &Common) -> Result<FinishAccount, Trouble
         error,
     })?;
     clock.lap("look");
-    let mut warnings: Vec<String> = linear.facts.no_data_words();
+    let mut warnings: Vec<String> = linear.facts.told();
     if looks_stretched(&seen) {
         warnings.push(format!(
             "'{name}' looks stretched already: its sky is far above black. Finish the linear result, the .fits of \

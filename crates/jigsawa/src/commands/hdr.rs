@@ -43,10 +43,22 @@ pub fn hdr(args: &HdrArgs, common: &Common) -> Result<Ending, Trouble> {
     Ok(account.ending())
 }
 
+/// Frames as given, or those of a layout.
+fn begin_with(args: &HdrArgs) -> Result<Start, Trouble> {
+    let out = &args.output.out;
+    start(
+        &args.frames,
+        &args.filters,
+        &args.relocate,
+        Filters::Known,
+        out,
+    )
+}
+
 /// Merges the exposures.
 pub fn make(args: &HdrArgs, common: &Common) -> Result<Account, Trouble> {
     let mut clock = Clock::start();
-    let mut start = start(&args.frames, &args.filters, &args.relocate, Filters::Known)?;
+    let mut start = begin_with(args)?;
     tell_apart(&mut start.frames, args)?;
     if start.placed.is_some() {
         refuse_placing(args)?;

@@ -199,6 +199,7 @@ fn begin_with(args: &MosaicArgs) -> Result<Begun, Trouble> {
             &args.relocate
         },
         Filters::Known,
+        &args.output.out,
     )?;
     if let Some(path) = &args.into {
         if placed.is_some() {

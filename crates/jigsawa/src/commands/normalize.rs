@@ -37,7 +37,13 @@ pub const REPORT: &str = "report";
 pub fn make(args: &NormalizeArgs, common: &Common) -> Result<Account, Trouble> {
     let mut clock = Clock::start();
     let wish = args.wish().map_err(Trouble::Options)?;
-    let start = start(&args.frames, &args.filters, &args.relocate, Filters::Any)?;
+    let start = start(
+        &args.frames,
+        &args.filters,
+        &args.relocate,
+        Filters::Any,
+        &args.output.out,
+    )?;
     let path = target(args, &start)?;
     // A layout that stands is brought up to date; a new one replaces nothing unasked.
     let overwrite = start.placed.is_some() || args.output.overwrite;

@@ -30,6 +30,7 @@ pub fn register(args: &RegisterArgs, common: &Common) -> Result<Ending, Trouble>
         &args.filters,
         relocated_start(args),
         Filters::Any,
+        &args.output.out,
     )?;
     if start.placed.is_some() {
         return Err(Trouble::AlreadyPlaced(args.frames[0].clone()));
@@ -62,6 +63,7 @@ pub fn register(args: &RegisterArgs, common: &Common) -> Result<Ending, Trouble>
             } else {
                 Keep::Brightness
             },
+            ..Sampling::default()
         };
         let how = (sampling, args.output.overwrite);
         outputs = placed_frames::write(&targets, &layout, &frames, how, common)?;

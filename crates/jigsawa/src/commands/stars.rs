@@ -100,7 +100,7 @@ pub fn make(args: &StarsArgs, common: &Common) -> Result<StarsAccount, Trouble> 
         filled: stars.filled(),
         outputs,
         stages,
-        warnings: linear.facts.no_data_words(),
+        warnings: linear.facts.told(),
     })
 }
 

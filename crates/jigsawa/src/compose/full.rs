@@ -2,10 +2,10 @@
 
 use std::path::Path;
 
-use jigsawa_core::colour::{Composite, Luminance, Source, White};
+use jigsawa_core::colour::{Composite, Luminance, Part, Source, White};
 use jigsawa_core::doors::{DoorError, TileSink};
 use jigsawa_core::layout::{Layout, LayoutFrame, PlacementRecord};
-use jigsawa_core::merge::{Budget, Input, Sampling, look, merge};
+use jigsawa_core::merge::{Budget, Input, LeftOut, Sampling, look, merge};
 use jigsawa_core::resample::Shape;
 use jigsawa_core::space::{Point, Rect};
 use jigsawa_core::stars::{Catalogue, star_flux};
@@ -68,7 +68,8 @@ impl Inputs<'_> {
             sampling: Sampling {
                 shape: self.shape,
                 ..Sampling::default()
-            },
+            }
+            .for_stars(f.measured.fwhm_px),
         })
     }
 }
@@ -90,6 +91,10 @@ pub fn composite(
             .as_ref()
             .map_or(1.0, |b| b.weight as f32)
     };
+    let noise = |i: usize| {
+        let balance = layout.frames[i].balance.as_ref();
+        balance.map_or(0.0, |b| (b.scale.value * b.noise_adu) as f32)
+    };
     let sources = bound
         .sources
         .iter()
@@ -98,7 +103,13 @@ pub fn composite(
             Some(Source {
                 inputs: frames
                     .iter()
-                    .map(|i| Some((at(i)?, weight(*i))))
+                    .map(|i| {
+                        Some(Part {
+                            input: at(i)?,
+                            weight: weight(*i),
+                            noise: noise(*i),
+                        })
+                    })
                     .collect::<Option<_>>()?,
                 factor: strengths.factor(frames),
                 continuum: taken_off.and_then(|(broad, k)| {
@@ -121,6 +132,7 @@ pub fn composite(
             .filter(|_| !stars)
             .map(|m| (m, luminance)),
         white: white(&layout.frames[reference]),
+        left_out: LeftOut::default(),
     })
 }
 

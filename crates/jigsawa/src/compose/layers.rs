@@ -87,6 +87,7 @@ pub fn layout_of(frames: &[Frame]) -> Result<Layout, Trouble> {
                 elongation: None,
                 sky_adu: f64::from(sky.level),
                 noise_adu: f64::from(sky.noise),
+                deep_noise_adu: None,
                 brightest_adu: Some(sky.brightest),
             },
             placement: Some(PlacementRecord {

@@ -6,7 +6,9 @@ use jigsawa_core::finish::{Plan, Step, WhiteFrom, Wish};
 use serde::Serialize;
 
 use super::linear::LinearFile;
-use crate::account::{Clock, Output, Stage, round};
+use jigsawa_core::survey::quantity::in_units as in_units_shown;
+
+use crate::account::{Clock, Output, Stage, in_units, round};
 use crate::foreign::name_of;
 use crate::terminal::written;
 
@@ -70,7 +72,7 @@ pub fn account(
             kept: [rect.x as usize, rect.y as usize, rect.width, rect.height],
             stars,
             fwhm_px: round(plan.found.fwhm_px, 2),
-            noise: round(f64::from(plan.found.noise), 4),
+            noise: in_units(f64::from(plan.found.noise), 4),
         },
         steps: steps(plan, wish, (size.width(), size.height())),
         outputs,
@@ -184,7 +186,7 @@ fn neutral_said(plan: &Plan, wish: &Wish) -> String {
         .skies
         .iter()
         .zip(COLOURS)
-        .map(|(s, c)| format!("{c} {:.2}", s.level));
+        .map(|(s, c)| format!("{c} {}", in_units_shown(f64::from(s.level), 2)));
     let levels = words.collect::<Vec<_>>().join(", ");
     if wish.neutral.is_none() {
         return format!("left as it is; the skies are {levels}");

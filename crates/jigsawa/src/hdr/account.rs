@@ -5,7 +5,7 @@ use serde::Serialize;
 use super::measure::Measured;
 use super::sets::Set;
 use super::write::Merged;
-use crate::account::round;
+use crate::account::{in_units, round};
 use crate::frames::Frame;
 
 /// One exposure in the account.
@@ -47,10 +47,10 @@ pub fn rows(set: &Set, measured: &Measured<'_>, merged: &Merged, frames: &[Frame
             file: frames[*i].name(),
             filter: set.filter.name().to_owned(),
             exposure_s: frames[*i].facts.exposure_s.unwrap_or(0.0),
-            full: e.full.map(|f| round(f64::from(f.level), 3)),
+            full: e.full.map(|f| in_units(f64::from(f.level), 3)),
             full_by: e.full.map(|f| f.by.words()),
-            trusted: e.limit.is_finite().then(|| round(f64::from(e.limit), 3)),
-            shoulder: e.shoulder().map(|s| round(f64::from(s), 3)),
+            trusted: e.limit.is_finite().then(|| in_units(f64::from(e.limit), 3)),
+            shoulder: e.shoulder().map(|s| in_units(f64::from(s), 3)),
             full_percent: round(100.0 * e.full_part(), 4),
             factor: round(j.balance.scale.value, 5),
             factor_error: round(j.balance.scale.sigma, 5),

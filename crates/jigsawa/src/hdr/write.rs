@@ -151,9 +151,12 @@ fn inputs<'b>(
                 Some(c) => c,
                 None => &sources[k],
             };
-            let sampled = |shape| Sampling {
-                shape,
-                ..Sampling::default()
+            let sampled = |shape| {
+                Sampling {
+                    shape,
+                    ..Sampling::default()
+                }
+                .for_stars(Some(e.member().catalogue.fwhm_px))
             };
             [
                 Input {

@@ -236,6 +236,7 @@ impl<'a> Field<'a> {
                 plane.map_err(|e| Trouble::Files(vec![(f.path.clone(), e)]))
             };
             let wish = jigsawa_core::matching::Wish {
+                thorough: false,
                 model: None,
                 guesses,
             };

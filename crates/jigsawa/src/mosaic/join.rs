@@ -94,7 +94,8 @@ pub fn join_filter(
             sampling: Sampling {
                 shape,
                 ..Sampling::default()
-            },
+            }
+            .for_stars(row.measured.fwhm_px),
         });
     }
     inputs.extend(weights.iter().map(|w| on_canvas(w)));

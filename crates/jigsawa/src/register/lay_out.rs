@@ -128,8 +128,9 @@ impl Row<'_> {
             hint: self.hint,
             placement: self.record.filter(|_| used),
             notes: if used {
-                let none = self.frame.facts.no_data_words();
-                self.notes.into_iter().chain(none).collect()
+                let told = self.frame.facts.told();
+                let seen = self.catalogue.map(seen).unwrap_or_default();
+                self.notes.into_iter().chain(told).chain(seen).collect()
             } else {
                 Vec::new()
             },
@@ -140,6 +141,29 @@ impl Row<'_> {
     }
 }
 
+/// A frame whose noise is stronger on large scales than its pixels' scatter says by this was smoothed or denoised; less
+/// is what every resampled master has.
+const SMOOTHED: f64 = 2.5;
+
+/// What should be known of a frame's values, by its stars and its noise.
+fn seen(c: &Catalogue) -> Vec<String> {
+    let stretched = c.stretched().map(|by| {
+        format!(
+            "its stars of ten times the light are {:.0} % wider: it seems to have been stretched, and only linear frames \
+             can be matched and merged truly",
+            100.0 * by.value
+        )
+    });
+    let tied = c.noise.tied();
+    let smoothed = (tied > SMOOTHED).then(|| {
+        format!(
+            "it was smoothed or denoised: over 16 pixels its noise is {tied:.1} times what its pixels' scatter says, and \
+             counts as that"
+        )
+    });
+    stretched.into_iter().chain(smoothed).collect()
+}
+
 fn measurements(c: Option<&Catalogue>) -> Measurements {
     let some = |v: f64| v.is_finite().then_some(v);
     let with_stars = c.filter(|c| !c.stars.is_empty());
@@ -148,7 +172,8 @@ fn measurements(c: Option<&Catalogue>) -> Measurements {
         fwhm_px: with_stars.and_then(|c| some(c.fwhm_px)),
         elongation: with_stars.and_then(|c| some(c.elongation)),
         sky_adu: c.map_or(0.0, |c| f64::from(c.sky.typical_level())),
-        noise_adu: c.map_or(0.0, |c| f64::from(c.sky.typical_sigma())),
+        noise_adu: c.map_or(0.0, |c| c.noise.pixel()),
+        deep_noise_adu: c.map(|c| c.noise.deep()),
         brightest_adu: c.and_then(|c| c.stars.iter().map(|s| s.peak).max_by(f32::total_cmp)),
     }
 }

@@ -183,6 +183,7 @@ impl Both<'_> {
         let wish = Wish {
             model: self.model,
             guesses: self.guesses(),
+            thorough: true,
         };
         let found = match_frames(&spots(reference_stars), &spots(stars), self.sizes(), &wish);
         let matched = found.map_err(Lost::Unmatched)?;
@@ -223,6 +224,7 @@ impl Both<'_> {
         let wish = Wish {
             model: self.model,
             guesses: self.guesses(),
+            thorough: false,
         };
         let alone = Wish {
             guesses: Vec::new(),

@@ -1,13 +1,13 @@
 //! The survey's account, in the form that `--json` prints.
 
 use jigsawa_core::survey::group::{Group, filter_label};
-use jigsawa_core::survey::quantity::{QUANTITIES, Value};
+use jigsawa_core::survey::quantity::{Measure, QUANTITIES, Value};
 use jigsawa_core::survey::{Cell, Course};
 use jigsawa_core::verdict::Verdict;
 use serde::Serialize;
 
 use super::night::Night;
-use crate::account::{Clock, Ending, Output, Reference, Stage, round};
+use crate::account::{Clock, Ending, Output, Reference, Stage, in_units, round};
 use crate::foreign::name_of;
 
 /// What a survey says.
@@ -85,6 +85,9 @@ impl SurveyRow {
         for q in QUANTITIES.iter().filter(|q| !OWN.contains(&q.name)) {
             let places = q.digits as i32 + 1;
             let value = match (q.of)(&known) {
+                Some(Value::Number(v)) if q.measure == Measure::Light => {
+                    in_units(v, q.digits + 1).into()
+                }
                 Some(Value::Number(v)) => round(v, places).into(),
                 Some(Value::Words(text)) => text.into(),
                 None => serde_json::Value::Null,

@@ -4,6 +4,7 @@ use std::collections::HashSet;
 use std::path::{Component, Path, PathBuf};
 
 use globset::GlobBuilder;
+use jigsawa_formats::select;
 use walkdir::WalkDir;
 
 use crate::foreign::name_of;
@@ -57,7 +58,7 @@ pub fn find(arguments: &[PathBuf], apart: &[&Path]) -> Result<Vec<FoundFile>, Tr
                 });
             }
             files
-        } else if argument.exists() || !is_pattern(argument) {
+        } else if select::file(argument).exists() || !is_pattern(argument) {
             let name = argument.file_name().map(PathBuf::from);
             vec![FoundFile::new(argument.clone(), name.unwrap_or_default())]
         } else {

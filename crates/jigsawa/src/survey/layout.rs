@@ -52,6 +52,7 @@ pub fn layout(night: &Night) -> Result<Layout, Trouble> {
                     elongation: m.and_then(|m| m.elongation).map(|e| e.median),
                     sky_adu: m.map_or(0.0, |m| m.sky),
                     noise_adu: m.map_or(0.0, |m| m.noise),
+                    deep_noise_adu: None,
                     brightest_adu: None,
                 },
                 placement: None,

@@ -98,6 +98,9 @@ pub(super) fn files_told(files: &[(PathBuf, FileError)]) -> Told {
         }
         FileError::NotFits { .. } => "Give FITS files (.fits, .fit, .fts, .fits.gz, .fits.fz).",
         FileError::NoImage => "Give a file that holds an image.",
+        FileError::NoSuchImage { .. } => {
+            "Count images with pixels from 1 on, or name one by its EXTNAME."
+        }
         FileError::Shape { .. } => "Give images of one plane, or colour images of three.",
         _ => "Look at the file in any FITS viewer; it may be damaged.",
     };

@@ -6,6 +6,7 @@ use std::fmt::Write as _;
 use comfy_table::{CellAlignment, ContentArrangement, Table, presets};
 
 use jigsawa_core::matching::FoundBy;
+use jigsawa_core::survey::quantity::in_units;
 
 use super::written;
 use crate::account::{Account, FrameRow};
@@ -84,6 +85,13 @@ pub fn account_text(a: &Account) -> String {
             out,
             "line       {:<5} x {} ({}){off}",
             l.filter, l.factor, l.by
+        );
+    }
+    if let Some(percent) = a.outliers_percent {
+        let _ = writeln!(
+            out,
+            "outliers   {percent} % of the values were left out where three or more frames of a filter overlap and one \
+             alone shows something (trails, cosmic rays)"
         );
     }
     for f in a.frames.iter().filter(|f| f.reason.is_some()) {
@@ -258,6 +266,16 @@ fn canvas_told(a: &Account) -> String {
     told
 }
 
+/// A value in the units of a file, with its sign.
+fn signed(v: f64) -> String {
+    let shown = in_units(v, 1);
+    if shown.starts_with('-') {
+        shown
+    } else {
+        format!("+{shown}")
+    }
+}
+
 fn label(file: &str, plane: Option<usize>) -> String {
     let name = std::path::Path::new(file)
         .file_name()
@@ -391,8 +409,8 @@ fn balance_row(f: &FrameRow) -> Vec<String> {
         label(&f.file, f.plane),
         f.filter.clone(),
         f.fwhm_px.map_or("-".to_owned(), |v| format!("{v:.2}")),
-        format!("{:.1}", f.sky),
-        format!("{:.2}", f.noise),
+        in_units(f.sky, 1),
+        in_units(f.noise, 2),
     ];
     if let Some(b) = &f.balance {
         use jigsawa_core::balance::ScaleBy;
@@ -413,7 +431,7 @@ fn balance_row(f: &FrameRow) -> Vec<String> {
         row.extend([
             factor,
             by,
-            format!("{:+.1}", b.offset),
+            signed(b.offset),
             b.surface.clone(),
             left,
             format!("{:.3}", b.weight),

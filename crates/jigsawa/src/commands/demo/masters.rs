@@ -3,7 +3,9 @@
 use std::path::{Path, PathBuf};
 
 use jigsawa_formats::fits::Cards;
+use jigsawa_sky::camera::Numbers;
 use jigsawa_sky::demo::{DemoFrame, OBJECT, exposures, frames, take, take_exposures};
+use jigsawa_sky::master::{bordered, smoothed};
 use jigsawa_sky::panels::panels;
 use jigsawa_sky::shot::Taken;
 use serde_json::json;
@@ -18,7 +20,7 @@ use crate::terminal::Progress;
 /// Writes all masters and `truth.json` into a folder.
 pub fn write(folder: &Path, overwrite: bool, common: &Common) -> Result<Vec<PathBuf>, Trouble> {
     let list = frames();
-    let paths = write_all(folder, &list, take, overwrite, common)?;
+    let paths = write_all(folder, &list, (take, stacked), overwrite, common)?;
     write_star_list(folder, &list, overwrite)?;
     Ok(paths)
 }
@@ -29,11 +31,40 @@ pub fn write_heart(
     overwrite: bool,
     common: &Common,
 ) -> Result<Vec<PathBuf>, Trouble> {
-    write_all(folder, &exposures(), take_exposures, overwrite, common)
+    let how: How = (take_exposures, |_, taken| taken);
+    write_all(folder, &exposures(), how, overwrite, common)
 }
 
 /// Takes frames and hands each over.
 type Take = fn(&[DemoFrame], &mut dyn FnMut(&DemoFrame, Taken));
+
+/// How frames are taken, and what is made of each then.
+type How = (Take, fn(&DemoFrame, Taken) -> Taken);
+
+/// What stacking makes of a master: its sub-frames were placed on each other, which ties the noise of neighbours
+/// together, and where too few lay it is black.
+fn stacked(frame: &DemoFrame, taken: Taken) -> Taken {
+    let number = frame.shot.seed as usize;
+    let border = [
+        7 + 3 * (number % 4),
+        5 + 4 * (number % 3),
+        12,
+        6 + number % 5,
+    ];
+    let mut plane = smoothed(&taken.plane, TIED_PX);
+    if frame.shot.camera.numbers == Numbers::Sixteen {
+        for v in plane.data_mut() {
+            *v = v.round();
+        }
+    }
+    Taken {
+        plane: bordered(plane, border, 0.0),
+        ..taken
+    }
+}
+
+/// Standard deviation of the Gaussian that does as much to noise as interpolating by all parts of a pixel.
+const TIED_PX: f64 = 0.5;
 
 /// The oxygen panels of the mosaic say nothing of where they lie.
 const WITHOUT_PLACE: [&str; 4] = ["reef_A1_O", "reef_A2_O", "reef_B1_O", "reef_B2_O"];
@@ -44,13 +75,19 @@ pub fn write_panels(
     overwrite: bool,
     common: &Common,
 ) -> Result<Vec<PathBuf>, Trouble> {
-    write_all(folder, &panels(), take, overwrite, common)
+    write_all(
+        folder,
+        &panels(),
+        (take, |_, taken| taken),
+        overwrite,
+        common,
+    )
 }
 
 fn write_all(
     folder: &Path,
     list: &[DemoFrame],
-    take: Take,
+    (take, hands): How,
     overwrite: bool,
     common: &Common,
 ) -> Result<Vec<PathBuf>, Trouble> {
@@ -59,6 +96,7 @@ fn write_all(
     let (mut truths, mut done) = (serde_json::Map::new(), Ok(()));
     take(list, &mut |frame, taken| {
         if done.is_ok() {
+            let taken = hands(frame, taken);
             let path = folder.join(frame.file);
             done = write_frame(&path, &frame.shot, &taken, &header(frame), overwrite);
             truths.insert(frame.file.to_owned(), json!(taken.truth));
