@@ -58,9 +58,8 @@ const PIXEL_LAGS: [usize; 6] = [1, 2, 3, 4, 6, 8];
 /// and the gentlest denoising make it grow by a fifth and more.
 const WHITE: f64 = 0.08;
 
-/// A pixel's scatter by those over [`PIXEL_LAGS`]; with how far they are
-/// apart; `None` for white noise, which the first one tells best.
-fn tied_pixel(near: [f32; PIXEL_LAGS.len()]) -> Option<(f32, usize)> {
+/// A pixel's scatter by those over [`PIXEL_LAGS`]; `None` for white noise, which the first one tells best.
+fn tied_pixel(near: [f32; PIXEL_LAGS.len()]) -> Option<f32> {
     let grows = |i: usize| {
         let step = (PIXEL_LAGS[i + 1] as f64 / PIXEL_LAGS[i] as f64).ln();
         f64::from(near[i + 1] / near[i]).ln() / step
@@ -72,7 +71,7 @@ fn tied_pixel(near: [f32; PIXEL_LAGS.len()]) -> Option<(f32, usize)> {
     let from = if top == last { 0 } else { top + 1 };
     let least = (from..=last).min_by(|a, b| steps[*a].total_cmp(&steps[*b]))?;
     let pixel = near[least + 1];
-    (f64::from(pixel / near[0]) > 1.0 + WHITE).then_some((pixel, PIXEL_LAGS[least + 1]))
+    (f64::from(pixel / near[0]) > 1.0 + WHITE).then_some(pixel)
 }
 
 /// Noise on large scales is that over 8 px and so much of what it has grown by since 4 px, in parts: from 0.7 to 0.9 for
@@ -83,8 +82,8 @@ const BEYOND: f64 = 0.75;
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 pub struct NoiseScales {
     per_side: [f32; 6],
-    /// Pixels that lie so far apart, in rows and columns, know nothing of each other.
-    apart: u8,
+    /// What differences of next neighbours show of a pixel's scatter.
+    next: f32,
 }
 
 impl NoiseScales {
@@ -92,7 +91,7 @@ impl NoiseScales {
     pub const fn white(sigma: f32) -> Self {
         Self {
             per_side: [sigma; 6],
-            apart: 1,
+            next: sigma,
         }
     }
 
@@ -103,12 +102,12 @@ impl NoiseScales {
             without(&mut half, stars);
         }
         let dark = quiet(plane, &half, darker(sky));
-        let (mut per_side, mut apart) = ([f32::NAN; 6], LAGS[0] as u8);
+        let mut per_side = [f32::NAN; 6];
         let near = PIXEL_LAGS.map(|lag| whole_pixels(plane, &half, lag, &dark));
         if near.iter().all(|v| *v > 0.0) {
             match tied_pixel(near) {
                 None => return Self::white(near[0]),
-                Some((pixel, lag)) => (per_side[0], apart) = (pixel, lag as u8),
+                Some(pixel) => per_side[0] = pixel,
             }
         }
         let mut blocks = half;
@@ -119,11 +118,11 @@ impl NoiseScales {
             let at = |x: usize, y: usize| blocks.at(x as i64, y as i64);
             per_side[k] = scatter(blocks.size(), (LAGS[k], *side, 1), &dark, &at) * *side as f32;
         }
-        Self::sensible(per_side, apart, sky.typical_sigma())
+        Self::sensible(per_side, near[0], sky.typical_sigma())
     }
 
     /// What noise can be: where a scale cannot be measured the one below it is the best guess.
-    fn sensible(mut per_side: [f32; 6], apart: u8, pixel: f32) -> Self {
+    fn sensible(mut per_side: [f32; 6], next: f32, pixel: f32) -> Self {
         let known = |v: f32| v.is_finite() && v > 0.0;
         if !known(per_side[0]) {
             per_side[0] = pixel;
@@ -136,6 +135,7 @@ impl NoiseScales {
                 1.0
             }
         });
+        let next = if known(next) { next } else { per_side[0] };
         let mut most: f64 = 2.0;
         for (k, own) in growth.into_iter().enumerate() {
             let least = if k + 1 >= WIDE { LEAST_GROWTH } else { 0.0 };
@@ -144,7 +144,7 @@ impl NoiseScales {
             most = 1.0 + SLACK + slower * (growth - 1.0).max(0.0);
             per_side[k + 1] = (f64::from(per_side[k]) * growth) as f32;
         }
-        Self { per_side, apart }
+        Self { per_side, next }
     }
 
     /// The same noise in a frame's values times `factor`.
@@ -152,7 +152,7 @@ impl NoiseScales {
     pub fn scaled(self, factor: f64) -> Self {
         Self {
             per_side: self.per_side.map(|v| (f64::from(v) * factor) as f32),
-            ..self
+            next: (f64::from(self.next) * factor) as f32,
         }
     }
 
@@ -178,9 +178,15 @@ impl NoiseScales {
         self.at(pixels.sqrt()) * pixels.sqrt()
     }
 
-    /// How far apart, in rows and columns, pixels must lie to know nothing of each other.
-    pub fn apart_px(&self) -> usize {
-        usize::from(self.apart)
+    /// A pixel's variance in units of what differences of next neighbours show of it: 1 for white noise, more where
+    /// smoothing has tied these together.
+    pub fn hidden(&self) -> f64 {
+        let ratio = (self.pixel() / f64::from(self.next)).powi(2);
+        if ratio.is_finite() {
+            ratio.max(1.0)
+        } else {
+            1.0
+        }
     }
 
     /// The noise that counts for faint light: that of white noise which is as strong on large scales. Means over blocks

@@ -123,6 +123,7 @@ impl Plan {
         let white = match &wish.white {
             WhiteFrom::AsItIs => None,
             WhiteFrom::Stars => Some(from_stars(&star_colours)?),
+            WhiteFrom::StarsIfAny => from_stars(&star_colours).ok(),
             WhiteFrom::Patch(r) => Some(from_patch(sources, *r, &skies, look.factor)??),
             WhiteFrom::Catalogue { known, index } => {
                 let wcs = wcs.ok_or(PlanError::NoWcs)?;

@@ -22,7 +22,7 @@ const MOST_STARS: usize = 800;
 const LEAST_SNR: f64 = 40.0;
 
 /// Fewer stars than this give no white.
-const LEAST_STARS: usize = 6;
+const LEAST_STARS: usize = 8;
 
 /// A star's light in the three channels, above the sky around it.
 #[derive(Debug, Clone, Copy, PartialEq)]

@@ -25,6 +25,8 @@ pub enum WhiteFrom {
     AsItIs,
     /// The typical star.
     Stars,
+    /// The typical star, or nothing where too few show their colour.
+    StarsIfAny,
     /// A patch.
     Patch(Rect),
     /// Stars of known colour.

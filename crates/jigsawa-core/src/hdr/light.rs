@@ -81,19 +81,27 @@ impl Light {
         (sky, sigma, noise): (f32, f32, &NoiseScales),
         full: f32,
     ) -> Self {
-        let apart = noise.apart_px() as i64;
         let rows = grid.canvas.height().div_ceil(grid.step);
         let spot = |i: usize| {
             let at = placement.apply(grid.at(i));
             let (x, y) = (at.x.round() as i64, at.y.round() as i64);
-            smooth(plane, (x, y), (sky, sigma, apart), full).unwrap_or((f32::NAN, f32::NAN))
+            smooth(plane, (x, y), (sky, sigma), full).unwrap_or((f32::NAN, f32::NAN))
         };
         let all: Vec<(f32, f32)> = (0..rows * grid.columns)
             .into_par_iter()
             .with_min_len(4096)
             .map(spot)
             .collect();
-        let (variance, variance_per_unit) = variance(&all, sky).unwrap_or((sigma * sigma, 0.0));
+        let (near, near_per_unit) = variance(&all, sky).unwrap_or((sigma * sigma, 0.0));
+        // Where smoothing has tied neighbours together their differences see little of the noise, and much of it is
+        // nebula. The sky's own is known better then; what light adds was smoothed as it was.
+        let hidden = noise.hidden() as f32;
+        let (variance, variance_per_unit) = if hidden > 1.0 {
+            let pixel = noise.pixel() as f32;
+            (pixel * pixel, hidden * near_per_unit)
+        } else {
+            (near, near_per_unit)
+        };
         Self {
             grid,
             values: all.into_iter().map(|(v, _)| v).collect(),
@@ -119,7 +127,7 @@ impl Light {
 fn smooth(
     plane: &Plane,
     (x, y): (i64, i64),
-    (sky, sigma, apart): (f32, f32, i64),
+    (sky, sigma): (f32, f32),
     full: f32,
 ) -> Option<(f32, f32)> {
     let mut block = [[0.0f32; 3]; 3];
@@ -151,16 +159,7 @@ fn smooth(
     }
     // The second difference of second differences (Immerkaer 1996, Computer Vision and Image Understanding 64, 300):
     // what is bent one way only drops out.
-    // Where smoothing has tied neighbours together, over pixels that know nothing of each other.
     let bend = |a: f32, b: f32, c: f32| a - 2.0 * b + c;
-    if apart > 1 {
-        for (dy, row) in block.iter_mut().enumerate() {
-            for (dx, v) in row.iter_mut().enumerate() {
-                let at = |d: usize| apart * (d as i64 - 1);
-                *v = plane.at(x + at(dx), y + at(dy));
-            }
-        }
-    }
     let [a, b, c] = block.map(|r| bend(r[0], r[1], r[2]));
     let variance = bend(a, b, c).powi(2) / 36.0;
     variance.is_finite().then_some((mean, variance))

@@ -196,12 +196,20 @@ fn neutral_said(plan: &Plan, wish: &Wish) -> String {
 
 fn white_said(plan: &Plan, wish: &Wish) -> String {
     let Some(w) = &plan.found.white else {
-        return "left as it is".to_owned();
+        let few = wish.white == WhiteFrom::StarsIfAny;
+        let why = if few {
+            ": too few stars show their colour clearly"
+        } else {
+            ""
+        };
+        return format!("left as it is{why}");
     };
     let by = match &wish.white {
         WhiteFrom::AsItIs => String::new(),
         WhiteFrom::Patch(_) => "from a patch".to_owned(),
-        WhiteFrom::Stars => format!("from the typical of {} stars", w.stars),
+        WhiteFrom::Stars | WhiteFrom::StarsIfAny => {
+            format!("from the typical of {} stars", w.stars)
+        }
         WhiteFrom::Catalogue { index, .. } => {
             format!("from {} stars of known {}", w.stars, index.name())
         }

@@ -36,7 +36,7 @@ pub struct Kind {
 pub fn usual_wish(kind: Kind) -> Wish {
     let args = FinishArgs::usual();
     let white = if kind.broad {
-        WhiteFrom::Stars
+        WhiteFrom::StarsIfAny
     } else {
         WhiteFrom::AsItIs
     };
@@ -76,7 +76,7 @@ pub fn wish(args: &FinishArgs, linear: &LinearFile) -> Result<Wish, Trouble> {
     let white = match &args.white {
         WhiteArg::None => WhiteFrom::AsItIs,
         _ if !colour => WhiteFrom::AsItIs,
-        WhiteArg::Auto if kind.broad => WhiteFrom::Stars,
+        WhiteArg::Auto if kind.broad => WhiteFrom::StarsIfAny,
         WhiteArg::Auto => WhiteFrom::AsItIs,
         WhiteArg::Stars => WhiteFrom::Stars,
         WhiteArg::Patch(r) => WhiteFrom::Patch(*r),
