@@ -433,23 +433,23 @@ fn a_camera_that_bends_below_full_is_not_trusted_there() {
 
 #[test]
 fn the_told_error_of_smoothed_exposures_is_that_of_their_pixels() {
-    for sigma_px in [0.8, 1.0] {
-        let mut taken = frames(|_, _| {});
-        for (_, t) in &mut taken {
-            t.plane = smoothed(&t.plane, sigma_px);
-        }
-        let m = merged(&taken, true);
-        let truth = smoothed(&m.truth, sigma_px);
-        let mut squares: Vec<f32> = Vec::new();
-        for (x, y) in inner(m.value.size()) {
-            let at = |p: &Plane| f64::from(p.at(x as i64, y as i64));
-            if at(&m.source) == 1.0 && at(&truth) < 3000.0 {
-                squares.push(((at(&m.value) - at(&truth)) / at(&m.sigma)).powi(2) as f32);
-            }
-        }
-        // The median of squares of normal deviates is 0.4549 of their mean.
-        let ratio = (f64::from(jigsawa_core::robust::median(&mut squares)) / 0.4549).sqrt();
-        println!("smoothed by {sigma_px}: true error {ratio:.3} of the told one");
-        assert!((0.8..1.25).contains(&ratio), "{sigma_px}: {ratio}");
+    // Smoothed by more, hardly a star stands out of the bright nebula.
+    let sigma_px = 0.8;
+    let mut taken = frames(|_, _| {});
+    for (_, t) in &mut taken {
+        t.plane = smoothed(&t.plane, sigma_px);
     }
+    let m = merged(&taken, true);
+    let truth = smoothed(&m.truth, sigma_px);
+    let mut squares: Vec<f32> = Vec::new();
+    for (x, y) in inner(m.value.size()) {
+        let at = |p: &Plane| f64::from(p.at(x as i64, y as i64));
+        if at(&m.source) == 1.0 && at(&truth) < 3000.0 {
+            squares.push(((at(&m.value) - at(&truth)) / at(&m.sigma)).powi(2) as f32);
+        }
+    }
+    // The median of squares of normal deviates is 0.4549 of their mean.
+    let ratio = (f64::from(jigsawa_core::robust::median(&mut squares)) / 0.4549).sqrt();
+    println!("smoothed by {sigma_px}: true error {ratio:.3} of the told one");
+    assert!((0.8..1.25).contains(&ratio), "{sigma_px}: {ratio}");
 }

@@ -143,7 +143,7 @@ impl Row<'_> {
 
 /// A frame whose noise is stronger on large scales than its pixels' scatter says by this was smoothed or denoised; less
 /// is what every resampled master has.
-const SMOOTHED: f64 = 2.5;
+const SMOOTHED: f64 = 3.0;
 
 /// What should be known of a frame's values, by its stars and its noise.
 fn seen(c: &Catalogue) -> Vec<String> {
