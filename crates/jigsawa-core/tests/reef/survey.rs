@@ -128,11 +128,11 @@ fn transparency_is_the_truths() {
             // What a halo scatters into the common aperture has come through as well.
             let shot = &lights()[i].frame.shot;
             let halo = shot.spoilt.halo.map_or(0.0, |h| h.part);
-            // The curve of growth of long stars is known to some per cent only in a sub-frame.
+            // A sub-frame's curve of growth is known to a per cent or two, that of long stars to some.
             let within = if shot.optics.elongation > 1.3 {
                 0.05
             } else {
-                0.02
+                0.03
             };
             assert!(
                 (want - within..want / (1.0 - halo) + within).contains(&got),
