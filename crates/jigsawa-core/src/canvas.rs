@@ -2,6 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
+use crate::convex::cut;
 use crate::frame::RowOrder;
 use crate::placement::{Map, Registration};
 use crate::space::{CanvasPx, Point, Rect, ReferencePx, Size};
@@ -173,7 +174,7 @@ fn common(outlines: Vec<[Point<CanvasPx>; 4]>) -> Bounds {
     let Some(first) = outlines.next() else {
         return Bounds::NONE;
     };
-    let shared = outlines.fold(first.to_vec(), |shared, o| cut(&shared, &o));
+    let shared = outlines.fold(first.to_vec(), |shared, o| within(&shared, &o));
     let ends = |of: fn(&Point<CanvasPx>) -> f64| {
         let all = shared.iter().map(of);
         all.fold((f64::INFINITY, f64::NEG_INFINITY), |(a, b), v| {
@@ -248,33 +249,17 @@ fn heights(outline: &[Point<CanvasPx>], x: f64) -> Option<(f64, f64)> {
     (ends.0 <= ends.1).then_some(ends)
 }
 
-/// The part of a convex outline that lies inside of another (Sutherland & Hodgman 1974, CACM 17, 32).
-fn cut(shared: &[Point<CanvasPx>], by: &[Point<CanvasPx>; 4]) -> Vec<Point<CanvasPx>> {
-    let mut out = shared.to_vec();
+/// The part of a convex outline that lies inside of another.
+fn within(shared: &[Point<CanvasPx>], by: &[Point<CanvasPx>; 4]) -> Vec<Point<CanvasPx>> {
     let middle = |of: fn(&Point<CanvasPx>) -> f64| by.iter().map(of).sum::<f64>() / 4.0;
     let centre = Point::new(middle(|p| p.x), middle(|p| p.y));
-    for (i, p) in by.iter().enumerate() {
-        let q = by[(i + 1) % 4];
+    (0..4).fold(shared.to_vec(), |left, i| {
+        let (p, q) = (by[i], by[(i + 1) % 4]);
         let side = |r: Point<CanvasPx>| (q.x - p.x) * (r.y - p.y) - (q.y - p.y) * (r.x - p.x);
         // Mirrored frames run the other way round.
         let hand = side(centre).signum();
-        let before = std::mem::take(&mut out);
-        for (k, here) in before.iter().enumerate() {
-            let last = before[(k + before.len() - 1) % before.len()];
-            let (a, b) = (hand * side(last), hand * side(*here));
-            if (a < 0.0) != (b < 0.0) {
-                let t = a / (a - b);
-                out.push(Point::new(
-                    last.x + t * (here.x - last.x),
-                    last.y + t * (here.y - last.y),
-                ));
-            }
-            if b >= 0.0 {
-                out.push(*here);
-            }
-        }
-    }
-    out
+        cut(&left, |r| hand * side(r))
+    })
 }
 
 /// Bounds of an area of the canvas.

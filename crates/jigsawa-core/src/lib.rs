@@ -26,6 +26,7 @@ pub mod balance;
 mod binned;
 pub mod canvas;
 pub mod colour;
+mod convex;
 pub mod doors;
 pub mod filter;
 pub mod finish;

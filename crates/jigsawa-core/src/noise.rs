@@ -38,6 +38,12 @@ const QUIET: f64 = 0.2;
 const CHANCE: f32 = 1.2;
 const LEAST_CELLS: usize = 8;
 
+/// Cells that are looked at, at the most: of a large frame every few. With all of them a survey took half as long again.
+const MOST_CELLS: usize = 500;
+
+/// And for the scatter of single pixels, of which each cell has hundreds: these tell it to half a per cent.
+const PIXEL_CELLS: usize = 150;
+
 /// Fewer differences say nothing.
 const LEAST: usize = 20;
 
@@ -103,7 +109,12 @@ impl NoiseScales {
         }
         let dark = quiet(plane, &half, darker(sky));
         let mut per_side = [f32::NAN; 6];
-        let near = PIXEL_LAGS.map(|lag| whole_pixels(plane, &half, lag, &dark));
+        let some: Vec<Cell> = dark
+            .iter()
+            .step_by(dark.len().div_ceil(PIXEL_CELLS).max(1))
+            .copied()
+            .collect();
+        let near = PIXEL_LAGS.map(|lag| whole_pixels(plane, &half, lag, &some));
         if near.iter().all(|v| *v > 0.0) {
             match tied_pixel(near) {
                 None => return Self::white(near[0]),
@@ -145,15 +156,6 @@ impl NoiseScales {
             per_side[k + 1] = (f64::from(per_side[k]) * growth) as f32;
         }
         Self { per_side, next }
-    }
-
-    /// The same noise in a frame's values times `factor`.
-    #[must_use]
-    pub fn scaled(self, factor: f64) -> Self {
-        Self {
-            per_side: self.per_side.map(|v| (f64::from(v) * factor) as f32),
-            next: (f64::from(self.next) * factor) as f32,
-        }
     }
 
     /// Standard deviation of a pixel.
@@ -267,7 +269,8 @@ fn darker(sky: &SkyMesh) -> Vec<Cell> {
     cells.sort_by(|a, b| a.0.total_cmp(&b.0));
     let part = (DARKER * cells.len() as f64).ceil() as usize;
     cells.truncate(part.max(2 * LEAST_CELLS));
-    cells.into_iter().map(|c| c.1).collect()
+    let stride = cells.len().div_ceil(MOST_CELLS).max(1);
+    cells.into_iter().step_by(stride).map(|c| c.1).collect()
 }
 
 /// Those of the cells in which pixels far apart differ least more than neighbours.

@@ -32,8 +32,10 @@ pub struct Wings {
     pub spikes: f64,
 }
 
-/// Wings end here, in pixels; the aureole is flat within a tenth of it.
+/// Wings end here, in pixels.
 pub const WINGS_PX: f64 = 70.0;
+
+/// The aureole is flat within so many pixels.
 const FLAT_PX: f64 = 6.0;
 
 impl Wings {

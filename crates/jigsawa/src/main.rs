@@ -7,6 +7,7 @@ mod cache;
 mod cli;
 mod commands;
 mod compose;
+mod find;
 mod finish;
 mod foreign;
 mod frames;

@@ -1,17 +1,16 @@
 //! What a command starts from: frames as given, or a layout that says which and where.
 
+use std::collections::HashSet;
 use std::path::{Path, PathBuf};
 
 use jigsawa_core::layout::{Layout, LayoutFrame};
 use jigsawa_core::verdict::Verdict;
 use jigsawa_formats::fingerprint;
-use jigsawa_formats::fits::FitsFrame;
-use rayon::prelude::*;
 
+use crate::find::find;
 use crate::foreign::name_of;
 use crate::frames::{Filters, Frame, Opened, open_all, twins};
 use crate::layout_file;
-use crate::survey::find;
 use crate::tell::Trouble;
 
 /// What a command starts from.
@@ -39,9 +38,15 @@ pub fn start(
         if !relocate.is_empty() {
             return Err(Trouble::OnlyWithLayout("--relocate"));
         }
-        // Folders and patterns stand for the files in them; results of this run's folder are none of them.
-        let paths = expanded(paths, out)?;
-        let Opened { frames, again } = open_all(&paths, filters, need)?;
+        let files = expanded(paths, out)?;
+        let named: HashSet<&Path> = files
+            .iter()
+            .filter(|f| f.1)
+            .map(|f| f.0.as_path())
+            .collect();
+        let paths: Vec<PathBuf> = files.iter().map(|f| f.0.clone()).collect();
+        let Opened { mut frames, again } = open_all(&paths, filters, need)?;
+        frames.retain(|f| named.contains(f.path.as_path()) || !is_own_picture(f));
         return Ok(Start {
             frames,
             placed: None,
@@ -73,43 +78,27 @@ pub fn start(
     })
 }
 
-/// The files that arguments mean. In folders neither the results' own folder counts, nor colour pictures that this
-/// program has made: they are no frames to begin with, and who wants them names them.
-fn expanded(arguments: &[PathBuf], out: &Path) -> Result<Vec<PathBuf>, Trouble> {
+/// The files that arguments mean, and whether each was named itself rather than found in a folder. Of a folder the one for
+/// this run's results does not count.
+fn expanded(arguments: &[PathBuf], out: &Path) -> Result<Vec<(PathBuf, bool)>, Trouble> {
+    let real = |p: &Path| p.canonicalize().ok();
+    let out = real(out);
     let mut files = Vec::new();
     for argument in arguments {
-        if !argument.is_dir() {
-            files.extend(
-                find(std::slice::from_ref(argument), &[])?
-                    .into_iter()
-                    .map(|f| f.path),
-            );
-            continue;
-        }
-        let inside = |p: &Path| p.canonicalize().ok();
-        let apart = inside(out).filter(|o| inside(argument).is_some_and(|a| a != *o));
-        let apart: Vec<&Path> = apart.iter().map(PathBuf::as_path).collect();
+        let is_folder = argument.is_dir();
+        let inside = |o: &&PathBuf| real(argument).is_some_and(|a| o.starts_with(&a) && **o != a);
+        let apart: Option<&Path> = out.as_ref().filter(inside).map(PathBuf::as_path);
+        let apart: Vec<&Path> = apart.filter(|_| is_folder).into_iter().collect();
         let found = find(std::slice::from_ref(argument), &apart)?;
-        let own: Vec<bool> = found.par_iter().map(|f| is_own_picture(&f.path)).collect();
-        let frames = found.into_iter().zip(own).filter(|(_, own)| !own);
-        files.extend(frames.map(|(f, _)| f.path));
-    }
-    if files.is_empty() {
-        let places: Vec<String> = arguments.iter().map(|a| name_of(a)).collect();
-        return Err(Trouble::NoFrames {
-            place: places.join(", "),
-            others: 0,
-        });
+        files.extend(found.into_iter().map(|f| (f.path, !is_folder)));
     }
     Ok(files)
 }
 
-fn is_own_picture(path: &Path) -> bool {
-    let Ok(file) = FitsFrame::open(path) else {
-        return false;
-    };
-    let creator = file.header().text("CREATOR");
-    file.planes() == 3 && creator.is_some_and(|c| c.to_lowercase().starts_with("jigsawa"))
+/// A colour picture that this program has made is no frame to begin with: who wants it names it.
+fn is_own_picture(frame: &Frame) -> bool {
+    let creator = frame.file.header().text("CREATOR");
+    frame.plane.is_some() && creator.is_some_and(|c| c.starts_with("Jigsawa"))
 }
 
 /// No new frame may be one of a layout's, by whatever name.

@@ -7,6 +7,7 @@
 
 use nalgebra::{DMatrix, DVector};
 
+use crate::convex::cut;
 use crate::placement::{Model, Pair, Registration, powers_of, terms};
 use crate::space::{FramePx, Point, ReferencePx, Size};
 
@@ -92,7 +93,7 @@ fn rows(model: Model, (u, v): (f64, f64)) -> [DVector<f64>; 2] {
 }
 
 /// The corners of what frame and reference share, in frame pixels: the reference's outline on the frame,
-/// cut at the frame's edges (Sutherland & Hodgman 1974, CACM 17, 32). The frame's own where they share
+/// cut at the frame's edges. The frame's own where they share
 /// nothing.
 pub(super) fn shared_corners(
     map: &Registration,
@@ -113,22 +114,7 @@ pub(super) fn shared_corners(
         [0.0, -1.0, bottom],
     ];
     for [a, b, c] in edges {
-        let inside = |p: Point<FramePx>| a * p.x + b * p.y + c;
-        let before = std::mem::take(&mut outline);
-        for (i, p) in before.iter().enumerate() {
-            let last = before[(i + before.len() - 1) % before.len()];
-            let (before, here) = (inside(last), inside(*p));
-            if (before < 0.0) != (here < 0.0) {
-                let t = before / (before - here);
-                outline.push(Point::new(
-                    last.x + t * (p.x - last.x),
-                    last.y + t * (p.y - last.y),
-                ));
-            }
-            if here >= 0.0 {
-                outline.push(*p);
-            }
-        }
+        outline = cut(&outline, |p| a * p.x + b * p.y + c);
     }
     if outline.is_empty() {
         frame.corners().to_vec()

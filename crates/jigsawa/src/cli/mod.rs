@@ -182,7 +182,7 @@ pub enum KernelArg {
     Bilinear,
     /// Cubic convolution, between the two
     Cubic,
-    /// A sinc of three lobes, without its ringing
+    /// A sinc of three lobes; its ringing is held back but in frames whose stars are no wider than two pixels
     #[default]
     Lanczos3,
     /// A sinc of four lobes: a little sharper and slower

@@ -11,14 +11,15 @@ use jigsawa_formats::whole::Unfinished;
 use crate::account::{Clock, Ending, Output};
 use crate::cache::Store;
 use crate::cli::{Common, SurveyArgs};
+use crate::find::{FoundFile, find};
 use crate::foreign::name_of;
 use crate::frames::{twin_of, twins};
 use crate::layout_file;
 use crate::outputs::{are_free, begin, make_folder, plain_name, slug};
 use crate::report;
 use crate::survey::{
-    FoundFile, Journal, Looked, Night, Places, Plan, Resumed, SurveyAccount, Way, Wishes, carry,
-    find, layout, look_at_all, plan, write_csv,
+    Journal, Looked, Night, Places, Plan, Resumed, SurveyAccount, Way, Wishes, carry, layout,
+    look_at_all, plan, write_csv,
 };
 use crate::tell::Trouble;
 use crate::terminal::{Look, say, survey_text, width};
@@ -315,7 +316,7 @@ fn look(args: &SurveyArgs) -> Result<Look, Trouble> {
 }
 
 /// Full size where that is wanted or cheap, else what fills a screen.
-fn preview_side(args: &SurveyArgs, files: &[crate::survey::FoundFile]) -> usize {
+fn preview_side(args: &SurveyArgs, files: &[FoundFile]) -> usize {
     let bytes: u64 = files
         .iter()
         .filter_map(|f| std::fs::metadata(&f.path).ok())

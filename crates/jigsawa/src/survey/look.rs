@@ -20,9 +20,9 @@ use jigsawa_formats::fits::FitsFrame;
 use jigsawa_formats::jpeg;
 use serde::{Deserialize, Serialize};
 
-use super::find::FoundFile;
 use crate::cache::{self, Store};
 use crate::cli::Common;
+use crate::find::FoundFile;
 use crate::terminal::Progress;
 
 /// How files are looked at.

@@ -3,7 +3,6 @@
 mod account;
 mod carry;
 mod csv;
-mod find;
 mod journal;
 mod layout;
 mod look;
@@ -14,7 +13,6 @@ mod transfer;
 pub use account::SurveyAccount;
 pub use carry::{Plan, carry, plan};
 pub use csv::write as write_csv;
-pub use find::{FoundFile, find};
 pub use journal::{Journal, Resumed};
 pub use layout::layout;
 pub use look::{Looked, Way, look_at_all};

@@ -14,9 +14,9 @@ use jigsawa_core::survey::reference::{Proposal, propose};
 use jigsawa_core::survey::score::{Score, Weights, scores};
 use jigsawa_core::verdict::Verdict;
 
-use super::find::FoundFile;
 use super::look::{Looked, Preview};
 use super::places::Places;
+use crate::find::FoundFile;
 
 /// What the user asks of the comparison.
 #[derive(Default)]

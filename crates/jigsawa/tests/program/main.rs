@@ -7,6 +7,7 @@ mod faults;
 mod finish;
 mod hdr;
 mod hostile;
+mod masters;
 mod mosaic;
 mod night;
 mod normalize;

@@ -6,6 +6,7 @@ use std::sync::OnceLock;
 use assert_cmd::Command;
 use jigsawa_core::doors::TileSink;
 use jigsawa_core::filter::Filter;
+use jigsawa_core::plane::Plane;
 use jigsawa_core::space::Size;
 use jigsawa_formats::fits::{Cards, Depth, FitsWriter};
 use jigsawa_formats::whole::Unfinished;
@@ -16,7 +17,7 @@ use jigsawa_sky::glow::SkyGlow;
 use jigsawa_sky::optics::Optics;
 use jigsawa_sky::pointing::Pointing;
 use jigsawa_sky::shot::Shot;
-use jigsawa_sky::spoilt::Spoilt;
+use jigsawa_sky::spoilt::{Spoilt, Trail};
 use jigsawa_sky::stars::Crowd;
 use tempfile::TempDir;
 
@@ -34,6 +35,8 @@ pub struct Frame {
     seconds: Option<f64>,
     /// With the lantern's heart, and stars that are full.
     bright: bool,
+    /// What is made of its pixels, one after the other.
+    hands: Vec<Box<dyn Fn(Plane) -> Plane>>,
 }
 
 /// A frame of 560 x 420 pixels at the lantern's edge.
@@ -61,6 +64,7 @@ pub fn frame(filter: Filter, card: &str) -> Frame {
         full: 62_000.0,
         seconds: Some(300.0),
         bright: false,
+        hands: Vec::new(),
     }
 }
 
@@ -111,6 +115,24 @@ impl Frame {
             moon: 60.0,
             ..SkyGlow::even(190.0)
         };
+        self
+    }
+
+    /// With a trail across it.
+    pub fn trailed(mut self, trail: Trail) -> Self {
+        self.shot.spoilt.trail = Some(trail);
+        self
+    }
+
+    /// Another noise.
+    pub fn again(mut self, seed: u64) -> Self {
+        self.shot.seed += 1000 * seed;
+        self
+    }
+
+    /// Changed by other hands before it is written.
+    pub fn after(mut self, hands: impl Fn(Plane) -> Plane + 'static) -> Self {
+        self.hands.push(Box::new(hands));
         self
     }
 
@@ -202,6 +224,7 @@ impl Night {
             full,
             seconds,
             bright,
+            hands,
         } = frame;
         let taken = if bright {
             let clouds =
@@ -218,7 +241,8 @@ impl Night {
         if let Some(seconds) = seconds {
             cards.number("EXPTIME", seconds, "");
         }
-        let mut pixels = taken.plane.into_data();
+        let made = hands.iter().fold(taken.plane, |plane, hand| hand(plane));
+        let mut pixels = made.into_data();
         if full > 1.0 {
             cards.number("SATURATE", f64::from(full), "");
         } else {
@@ -233,6 +257,21 @@ impl Night {
         let mut out = FitsWriter::create(file, shot.size, 1, Depth::Float, &cards).unwrap();
         out.put(shot.size.rect(), &[&pixels]).unwrap();
         out.complete().unwrap().finish().unwrap();
+        self
+    }
+
+    /// The image of a second file behind that of a first one, under a name.
+    pub fn joined(self, first: &str, second: &str, name: &str) -> Self {
+        let mut behind = std::fs::read(self.path(second)).unwrap();
+        let mut replace = |card: &[u8], by: String| {
+            let at = behind.chunks(80).position(|c| c.starts_with(card)).unwrap();
+            behind[80 * at..80 * (at + 1)].copy_from_slice(format!("{by:<80}").as_bytes());
+        };
+        replace(b"SIMPLE", "XTENSION= 'IMAGE   '".to_owned());
+        replace(b"EXPTIME", format!("EXTNAME = '{name}'"));
+        let mut all = std::fs::read(self.path(first)).unwrap();
+        all.extend(behind);
+        std::fs::write(self.path(first), all).unwrap();
         self
     }
 
@@ -366,7 +405,7 @@ impl Run {
 }
 
 /// A plane of a result.
-pub fn plane(path: &Path, plane: usize) -> jigsawa_core::plane::Plane {
+pub fn plane(path: &Path, plane: usize) -> Plane {
     jigsawa_formats::fits::FitsFrame::open(path)
         .unwrap()
         .read_plane(plane, Vec::new())
