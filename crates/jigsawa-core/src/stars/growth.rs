@@ -74,19 +74,19 @@ impl Growth {
             let whole = !s.flags.has(Flag::Saturated) && !s.flags.has(Flag::Edge);
             bright && whole && !near.around(stars, *i).any(|o| is_too_near(s, o, fwhm_px))
         };
-        let chosen: Vec<(usize, &Star)> = stars
-            .iter()
-            .enumerate()
-            .filter(is_clear)
-            .take(MOST_STARS)
-            .collect();
-        let rows: Vec<(f64, [f64; EDGES.len()])> = chosen
-            .into_par_iter()
-            .filter_map(|(i, s)| {
-                let around: Vec<&Star> = near.around(stars, i).collect();
-                Some((s.flux, profile(plane, s, &around, fwhm_px)?))
-            })
-            .collect();
+        let row = |(i, s): &(usize, &Star)| {
+            let around: Vec<&Star> = near.around(stars, *i).collect();
+            Some((s.flux, profile(plane, s, &around, fwhm_px)?))
+        };
+        let mut clear = stars.iter().enumerate().filter(is_clear);
+        let mut rows: Vec<(f64, [f64; EDGES.len()])> = Vec::new();
+        while rows.len() < MOST_STARS {
+            let next: Vec<_> = clear.by_ref().take(MOST_STARS - rows.len()).collect();
+            if next.is_empty() {
+                break;
+            }
+            rows.par_extend(next.par_iter().filter_map(row));
+        }
         if rows.len() < LEAST_STARS {
             return None;
         }

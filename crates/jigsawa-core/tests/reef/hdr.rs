@@ -20,6 +20,8 @@ use jigsawa_sky::master::smoothed;
 use jigsawa_sky::optics::Optics;
 use jigsawa_sky::shot::{Shot, Taken};
 
+use crate::setup::figure;
+
 /// The heart, on fewer pixels than the demo's.
 const SIZE: (usize, usize) = (760, 600);
 
@@ -450,6 +452,10 @@ fn the_told_error_of_smoothed_exposures_is_that_of_their_pixels() {
     }
     // The median of squares of normal deviates is 0.4549 of their mean.
     let ratio = (f64::from(jigsawa_core::robust::median(&mut squares)) / 0.4549).sqrt();
-    println!("smoothed by {sigma_px}: true error {ratio:.3} of the told one");
+    figure(
+        115,
+        &format!("exposures smoothed by {sigma_px} px, single pixels of `--sigma`"),
+        &format!("the true error is {ratio:.3} of the told one"),
+    );
     assert!((0.8..1.25).contains(&ratio), "{sigma_px}: {ratio}");
 }

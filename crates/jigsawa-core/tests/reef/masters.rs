@@ -19,6 +19,8 @@ use jigsawa_sky::optics::{Optics, Wings};
 use jigsawa_sky::shot::{Shot, Taken};
 use rstest::rstest;
 
+use crate::setup::figure;
+
 /// Two frames of one filter, the second changed by somebody's hands.
 struct Two {
     shots: [Shot; 2],
@@ -119,11 +121,15 @@ fn the_scale_of_frames_in_other_seeing_is_right_and_its_error_true(
     }
     let n = seeds as f64;
     let (rms, told) = ((squares / n).sqrt(), (told / n).sqrt());
-    println!(
-        "{fwhm_px} px: {:.2} % rms, {:.2} % at most, {:.2} % told",
-        100.0 * rms,
-        100.0 * worst,
-        100.0 * told
+    figure(
+        10 + fwhm_px as u32,
+        &format!("stars of 4.9 px against {fwhm_px} px, with an aureole and spikes"),
+        &format!(
+            "scale off by {:.2} % rms, {:.2} % at most; told {:.2} %",
+            100.0 * rms,
+            100.0 * worst,
+            100.0 * told
+        ),
     );
     assert!(rms < within, "{rms}");
     assert!(
@@ -154,11 +160,15 @@ fn long_stars_are_found_and_tell_the_scale(#[case] elongation: f64) {
     let kept = two.stars.each_ref().map(|c| c.stars.len());
     let b = two.matched().balance;
     let off = b.scale.value * 0.72 - 1.0;
-    println!(
-        "elongation {elongation}: {} of {} stars, scale {:+.2} %",
-        kept[1],
-        kept[0],
-        100.0 * off
+    figure(
+        (10.0 * elongation) as u32,
+        &format!("elongation {elongation} in one frame"),
+        &format!(
+            "{} of {} stars, scale off by {:+.2} %",
+            kept[1],
+            kept[0],
+            100.0 * off
+        ),
     );
     assert!(kept[1] as f64 > 0.9 * kept[0] as f64, "{kept:?}");
     assert!(
@@ -181,8 +191,11 @@ fn a_smoothed_line_has_the_factor_of_the_line_itself(#[case] sigma_px: f64) {
     let soft = Two::new(other.take(), |p| smoothed(&p, sigma_px));
     let factor = |t: &Two| noise_scale(&t.stars[0], &t.stars[1]).unwrap().value;
     let (want, got) = (factor(&plain), factor(&soft));
-    println!("{:?}\n{:?}", plain.stars[1].noise, soft.stars[1].noise);
-    println!("smoothed by {sigma_px}: factor {got:.3} for {want:.3}");
+    figure(
+        30 + (10.0 * sigma_px) as u32,
+        &format!("a line smoothed by {sigma_px} px beside a broad filter's white noise"),
+        &format!("factor {got:.3} for {want:.3}"),
+    );
     assert!((got / want - 1.0).abs() < 0.15, "{got} for {want}");
 }
 
@@ -236,18 +249,25 @@ fn noise_of(seed: u64, hands: impl Fn(Plane) -> Plane) -> [Plane; 2] {
 }
 
 #[rstest]
-#[case::denoised(|p: Plane| denoised(&p, 4.0, 2.0))]
-#[case::resampled(|p: Plane| resampled(&p, (0.5, 0.5), 0))]
-#[case::resampled_by_a_sinc(|p: Plane| resampled(&p, (0.4, 0.5), 3))]
-#[case::smoothed(|p: Plane| smoothed(&p, 1.2))]
-fn a_twin_that_went_through_other_hands_counts_as_what_it_is(#[case] hands: fn(Plane) -> Plane) {
+#[case::denoised(0, "denoised", |p: Plane| denoised(&p, 4.0, 2.0))]
+#[case::resampled(1, "resampled", |p: Plane| resampled(&p, (0.5, 0.5), 0))]
+#[case::resampled_by_a_sinc(2, "resampled by a sinc", |p: Plane| resampled(&p, (0.4, 0.5), 3))]
+#[case::smoothed(3, "smoothed", |p: Plane| smoothed(&p, 1.2))]
+fn a_twin_that_went_through_other_hands_counts_as_what_it_is(
+    #[case] number: u32,
+    #[case] name: &str,
+    #[case] hands: fn(Plane) -> Plane,
+) {
     let two = Two::new(equal(900).take(), hands);
-    println!("{:?}\n{:?}", two.stars[0].noise, two.stars[1].noise);
     let b = two.matched().balance;
     let w = weight(Weigh::Noise, &two.member(0), &two.member(1), &b);
     let noise = noise_of(901, hands);
     let ratio = of_optimum([&noise[0], &noise[1]], w / (1.0 + w));
-    println!("weight {w:.3}, merged variance {ratio:.3} of the best");
+    figure(
+        60 + number,
+        &format!("an equal twin, {name}"),
+        &format!("variance of the merge over 8 to 16 px {ratio:.3} of the best"),
+    );
     assert!(ratio < 1.1, "weight {w}: {ratio}");
 }
 
@@ -295,9 +315,10 @@ fn a_drizzled_frame_of_the_same_depth_counts_as_much() {
     );
     let balance = jigsawa_core::balance::Balance::unchanged(0.0, 0.0);
     let w = weight(Weigh::Noise, &ma, &mb, &balance);
-    println!(
-        "weight of the drizzled frame {w:.3}: {:?} {:?}",
-        a.noise, b.noise
+    figure(
+        70,
+        "a drizzled frame of the same depth at half the pixel",
+        &format!("weight {w:.2}"),
     );
     // Of two equally deep frames 0.6 to 1.6 leaves the merged variance within 1.06 of the best.
     assert!((0.6..1.6).contains(&w), "{w}");
@@ -336,7 +357,11 @@ fn sharp_stars_keep_their_light_when_they_are_resampled(#[case] fwhm_px: f64) {
         }
         worst = worst.max((sum / own - 1.0).abs());
     }
-    println!("FWHM {fwhm_px}: light off by {:.2} %", 100.0 * worst);
+    figure(
+        70 + (10.0 * fwhm_px) as u32,
+        &format!("stars of {fwhm_px} px resampled by half a pixel"),
+        &format!("light off by {:.2} % at most", 100.0 * worst),
+    );
     assert!(worst < 0.01, "{worst}");
 }
 
@@ -354,7 +379,6 @@ fn noise_over_scales_is_what_the_camera_says_on_frames_full_of_nebula() {
     };
     let want = shot.camera.noise(shot.glow.level, shot.subs);
     let soft = of(&resampled(&t.plane, (0.5, 0.5), 0));
-    println!("{want}: {:?}, resampled {soft:?}", of(&t.plane));
     assert!((of(&t.plane).deep() / want - 1.0).abs() < 0.06);
     assert!(
         (soft.deep() / want - 1.0).abs() < 0.2,
@@ -383,13 +407,15 @@ fn a_crowded_field_has_its_sky_its_scale_and_its_weight() {
     let w = weight(Weigh::Noise, &two.member(0), &two.member(1), &b);
     let of = |level: f64| two.shots[0].camera.noise(level, 30);
     let best = (of(300.0) / (of(300.0) / 0.8)).powi(2);
-    println!("{:?}\n{:?}", two.stars[0].noise, two.stars[1].noise);
-    println!(
-        "sky {:+.2} sigma, scale {:+.2} % (told {:.2} %), weight {w:.3} for {best:.3}, {} stars found",
-        (sky - want) / noise,
-        100.0 * off,
-        100.0 * b.scale.sigma / b.scale.value,
-        two.stars[0].found
+    figure(
+        110,
+        "a star in 100 square pixels",
+        &format!(
+            "sky off by {:+.2} sigma, scale by {:+.2} %, told {:.2} %; weight {w:.3} for {best:.3}",
+            (sky - want) / noise,
+            100.0 * off,
+            100.0 * b.scale.sigma / b.scale.value
+        ),
     );
     assert!((sky - want).abs() < noise, "{}", (sky - want) / noise);
     assert!(off.abs() < 0.01, "{off}");

@@ -7,6 +7,8 @@ use jigsawa_sky::pointing::Pointing;
 use jigsawa_sky::stars::Crowd;
 use rstest::rstest;
 
+use crate::setup::figure;
+
 const SIDE: usize = 1200;
 
 /// The brightest stars of a field, as matching sees them, moved a little as centroids are.
@@ -373,7 +375,11 @@ fn short_lists_with_few_stars_in_common_are_matched(#[case] common: usize, #[cas
             found += 1;
         }
     }
-    println!("{common} + {own}: {found} of {wanted}");
+    figure(
+        120 + common as u32,
+        &format!("{common} stars in common, {own} others in each list"),
+        &format!("{found} of {wanted} matched, none wrongly"),
+    );
     assert_eq!(found, wanted);
 }
 

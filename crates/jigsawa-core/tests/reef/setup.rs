@@ -15,6 +15,11 @@ use jigsawa_sky::demo::{DemoFrame, frames, take};
 use jigsawa_sky::pointing::SkyPx;
 use jigsawa_sky::shot::Taken;
 
+/// Prints a figure as a row of docs/accuracy.md: the example `figures` of jigsawa-sky collects them, by their numbers.
+pub fn figure(number: u32, what: &str, is: &str) {
+    println!("figure | {number:03} | {what} | {is}");
+}
+
 /// One master with its truth and its stars.
 pub struct Master {
     pub frame: DemoFrame,

@@ -51,15 +51,15 @@ pub fn account_text(a: &Account) -> String {
     }
     // What was placed before is told by the command that placed it.
     if a.command != "normalize" || a.frames.iter().all(|f| f.balance.is_none()) {
-        let _ = writeln!(out, "\n{}", placements(a));
+        let _ = writeln!(out, "\n{}{PLACEMENTS_READ}", placements(a));
     }
     if let Some(m) = &a.mosaic {
         let _ = writeln!(out, "\n{}", overlaps(m));
     }
     if !a.exposures.is_empty() {
-        let _ = writeln!(out, "\n{}", exposures(a));
+        let _ = writeln!(out, "\n{}{EXPOSURES_READ}", exposures(a));
     } else if a.frames.iter().any(|f| f.balance.is_some()) {
-        let _ = writeln!(out, "\n{}", balances(a));
+        let _ = writeln!(out, "\n{}{BALANCES_READ}", balances(a));
     }
     if !a.channels.is_empty() {
         let _ = writeln!(out);
@@ -299,6 +299,11 @@ fn table(head: &[&str]) -> Table {
     t
 }
 
+/// How to read a table of placements.
+const PLACEMENTS_READ: &str = "
+ rms: how far apart matched stars lie, bright ones counting most; max: the two farthest apart, often faint ones;
+ corner: how uncertain the place itself is in the frame's worst corner";
+
 fn placements(a: &Account) -> Table {
     let mut t = table(&[
         "frame",
@@ -348,18 +353,14 @@ fn degrees(turn: f64) -> String {
     format!("{rounded:.2}\u{b0}")
 }
 
+/// How to read a table of balances.
+const BALANCES_READ: &str = "
+ a frame's values x factor, and what is added in the middle, bring it to its reference; uneven: what skies still differ by
+ from patch to patch, in the noise of a pixel; weight: how much the frame counts in an average";
+
 fn balances(a: &Account) -> Table {
     let mut t = table(&[
-        "frame",
-        "filter",
-        "FWHM px",
-        "sky",
-        "noise",
-        "factor",
-        "by",
-        "added",
-        "surface",
-        "left sigma",
+        "frame", "filter", "FWHM px", "sky", "noise", "factor", "by", "added", "surface", "uneven",
         "weight",
     ]);
     for f in &a.frames {
@@ -368,6 +369,11 @@ fn balances(a: &Account) -> Table {
     t
 }
 
+/// How to read a table of exposures.
+const EXPOSURES_READ: &str = "
+ full from: the value at which a pixel is full; used to: above it a shorter exposure is used; full px: pixels that are full;
+ headers say: the factor by exposures and gains; share: the part of the canvas that comes from it most";
+
 /// Exposures: what fills each, what its values are multiplied by, and how much of the result is from it.
 fn exposures(a: &Account) -> Table {
     let mut t = table(&[
@@ -375,8 +381,8 @@ fn exposures(a: &Account) -> Table {
         "filter",
         "seconds",
         "full from",
-        "trusted to",
-        "full %",
+        "used to",
+        "full px %",
         "factor",
         "headers say",
         "share %",
@@ -420,6 +426,7 @@ fn balance_row(f: &FrameRow) -> Vec<String> {
             format!("{:.4}", b.scale)
         };
         let by = match b.stars {
+            0 if b.scale_by == ScaleBy::Exposure && b.scale == 1.0 => "equal exposure".to_owned(),
             0 => b.scale_by.words().to_owned(),
             n => format!("{n} {}", b.scale_by.words()),
         };

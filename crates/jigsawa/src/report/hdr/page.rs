@@ -57,7 +57,7 @@ impl HdrPage<'_> {
                 div.wide {
                     table {
                         thead { tr {
-                            th { "frame" } th { "filter" } th.n { "seconds" } th.n { "full from" } th { "known" } th.n { "trusted to" } th.n { "full %" }
+                            th { "frame" } th { "filter" } th.n { "seconds" } th.n { "full from" } th { "known" } th.n { "used to" } th.n { "full pixels %" }
                             th.n { "factor" } th.n { "±" } th.n { "headers say" } th { "by way of" } th.n { "share %" }
                         } }
                         tbody {
@@ -79,7 +79,7 @@ impl HdrPage<'_> {
                     }
                 }
                 @for (file, note) in notes { p.doubt { b { (file) } ": " (note) } }
-                p.quiet { "Full from: the value that a full pixel has. Trusted to: 95 % of the way there from the sky, or less where the exposure is seen to bend. Factor: what makes its values those of the longest." }
+                p.quiet { "Full from: the value that a full pixel has. Used to: 95 % of the way there from the sky, or less where the exposure is seen to bend. Factor: what makes its values those of the longest." }
             }
         }
     }

@@ -164,14 +164,14 @@ impl LevelPage<'_> {
                     table {
                         thead { tr {
                             th { "frame" } th { "filter" } th { "verdict" } th.n { "scale" } th.n { "± " } th { "by" } th { "surface" }
-                            th.n { "left σ" } th.n { "unseen σ" } th.n { "patches" } th.n { "weight" }
+                            th.n { "uneven" } th.n { "unseen" } th.n { "patches" } th.n { "weight" }
                         } }
                         tbody {
                             @for (i, row) in self.layout().frames.iter().enumerate() { (self.table_row(i, row, shown)) }
                         }
                     }
                 }
-                p.quiet { "Left: scatter of the patches around the surface; unseen: what it leaves of patches that were left out when it was fitted; both in the pixel noise of the frame that it is matched to. Weight: how much the frame counts in an average, its filter's reference being 1." }
+                p.quiet { "Uneven: scatter of the patches around the surface; unseen: what it leaves of patches that were left out when it was fitted; both in the pixel noise of the frame that it is matched to. Weight: how much the frame counts in an average, its filter's reference being 1." }
             }
         }
     }

@@ -219,7 +219,7 @@ impl<'a> MosaicPage<'a> {
                     table {
                         thead { tr {
                             th { "frame" } th { "filter" } th { "panel" } th.n { "stars matched" } th.n { "rms px" } th.n { "max px" } th.n { "corner px" } th.n { "turn" }
-                            th.n { "factor" } th.n { "±" } th { "surface" } th.n { "left σ" } th { "by" }
+                            th.n { "factor" } th.n { "±" } th { "surface" } th.n { "uneven" } th { "by" }
                         } }
                         tbody {
                             @for (i, f) in self.placed.layout.frames.iter().enumerate() {
