@@ -50,8 +50,9 @@ pub struct Panels {
     pub curvature: f64,
     /// What each camera's lens does.
     pub cameras: Vec<CameraRecord>,
-    /// Each frame's panel and pose, in order of the frames; nothing for one that is left out.
-    pub places: Vec<Option<PanelPlace>>,
+    /// What files held here before it stood in each frame's own record: panel and pose in order of the frames.
+    #[serde(default, skip_serializing)]
+    places: Vec<Option<PanelPlace>>,
 }
 
 /// A camera of a mosaic.
@@ -143,9 +144,15 @@ pub struct LayoutFrame {
     /// Used, or left out and why.
     #[serde(flatten)]
     pub verdict: Verdict,
-    /// What should be known of a frame that is used all the same.
+    /// What its file says that should be known: a black border, other images, a filter that only its name tells.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub facts: Vec<String>,
+    /// What should be known of a frame that is used all the same, since it is doubtful.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub notes: Vec<String>,
+    /// Its panel and where it points; absent for a frame that is left out, and where there is no mosaic.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub panel: Option<PanelPlace>,
     /// What its stars and its sky say.
     pub measured: Measurements,
     /// Where it lies; absent when it is left out.
@@ -243,23 +250,54 @@ pub enum LayoutError {
     #[error("its canvas is impossible: scale, turn and origin make no grid")]
     Canvas,
     /// The mosaic's parts do not fit its frames.
-    #[error(
-        "its mosaic does not fit its frames: a place for each, and a camera for each place, are needed"
-    )]
+    #[error("its mosaic does not fit its frames: each panel needs a camera of the mosaic's")]
     Mosaic,
 }
 
 impl Panels {
-    fn fits(&self, frames: usize) -> bool {
-        let known = |p: &PanelPlace| p.camera < self.cameras.len();
-        self.places.len() == frames
-            && self.places.iter().flatten().all(known)
+    /// What is common to panels, without one yet.
+    pub const fn new(projection: Projection, curvature: f64, cameras: Vec<CameraRecord>) -> Self {
+        Self {
+            projection,
+            curvature,
+            cameras,
+            places: Vec::new(),
+        }
+    }
+
+    fn fits(&self, frames: &[LayoutFrame]) -> bool {
+        let mut panels = frames.iter().filter_map(|f| f.panel.as_ref());
+        panels.all(|p| p.camera < self.cameras.len())
+            && self.places.is_empty()
             && self.curvature >= 0.0
             && self.curvature.is_finite()
     }
 }
 
 impl Layout {
+    /// The same layout with each panel's place in its frame's own record, where older files have a list of them.
+    #[must_use]
+    pub fn with_own_places(mut self) -> Self {
+        let Some(mosaic) = &mut self.mosaic else {
+            return self;
+        };
+        for (f, place) in self.frames.iter_mut().zip(mosaic.places.drain(..)) {
+            f.panel = f.panel.take().or(place);
+        }
+        self
+    }
+
+    /// Names of a mosaic's panels in the order of their numbers.
+    pub fn panels(&self) -> Vec<&str> {
+        let mut order: Vec<&str> = Vec::new();
+        for p in self.frames.iter().filter_map(|f| f.panel.as_ref()) {
+            if !order.contains(&p.panel.as_str()) {
+                order.push(&p.panel);
+            }
+        }
+        order
+    }
+
     /// Checks what a reader of the layout relies on: that all used frames are placed, or none is.
     ///
     /// # Errors
@@ -281,11 +319,7 @@ impl Layout {
         if let Some(gone) = levels.map(|r| r.frame).find(|i| *i >= self.frames.len()) {
             return Err(LayoutError::Level(gone));
         }
-        if self
-            .mosaic
-            .as_ref()
-            .is_some_and(|m| !m.fits(self.frames.len()))
-        {
+        if self.mosaic.as_ref().is_some_and(|m| !m.fits(&self.frames)) {
             return Err(LayoutError::Mosaic);
         }
         if !self.is_placed() {

@@ -336,7 +336,12 @@ impl Account {
 /// What should be known of a frame: of its place, and of its values.
 fn notes_of(f: &LayoutFrame) -> Vec<String> {
     let of_values = f.balance.iter().flat_map(|b| b.notes.iter());
-    f.notes.iter().chain(of_values).cloned().collect()
+    f.facts
+        .iter()
+        .chain(&f.notes)
+        .chain(of_values)
+        .cloned()
+        .collect()
 }
 
 /// The frames that the others of their filters are matched to.

@@ -276,7 +276,9 @@ fn left_out_as_twin(path: &Path, first: &Path, facts: &FrameFacts) -> LayoutFram
         fingerprint: None,
         hint: None,
         verdict: Verdict::LeftOut(twin_of(&name_of(first))),
+        facts: Vec::new(),
         notes: Vec::new(),
+        panel: None,
         measured: Measurements {
             stars: 0,
             fwhm_px: None,

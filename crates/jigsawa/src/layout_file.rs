@@ -52,7 +52,9 @@ pub fn open(path: &Path, relocate: &[(String, String)]) -> Result<(Vec<Frame>, L
 /// The layout in a text, if it can be used.
 fn parse(path: &Path, text: &str) -> Result<Layout, Trouble> {
     newer(path, text)?;
-    let layout: Layout = serde_json::from_str(text).map_err(|e| Trouble::LayoutText {
+    let read: Result<Layout, _> = serde_json::from_str(text);
+    let layout = read.map(Layout::with_own_places);
+    let layout = layout.map_err(|e| Trouble::LayoutText {
         file: path.to_owned(),
         error: e.to_string(),
     })?;

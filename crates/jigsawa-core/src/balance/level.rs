@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 use super::lattice::Samples;
 use super::patches::{BothSkies, both_skies};
 use super::scale::{
-    CommonStar, common_stars, exposure_scale, noise_scale, nonlinearity, signal_scale, star_scale,
+    CommonStar, bend_of, common_stars, exposure_scale, noise_scale, signal_scale, star_scale,
 };
 use super::surface::{Choice, Fit, Judge, Patch, Shape, Surface, choose};
 use super::{Balance, BalanceError, Member, ScaleBy, dark};
@@ -84,14 +84,12 @@ pub fn match_to(
         None => own_scale(reference, frame, &stars, &patches, &mut notes),
     };
     if found.by == ScaleBy::Stars
-        && let Some(bent) = nonlinearity(&stars, found.factor.value)
-        && bent.value.abs() > BENT
-        && bent.value.abs() > 4.0 * bent.sigma
+        && let Some(bent) = bend_of(&stars, found.factor.value)
     {
         notes.push(format!(
             "the ratio of its stars to the reference's changes by {:+.1} % for stars ten times as bright: one of \
              the two is not linear (stretched, or stars near saturation)",
-            100.0 * bent.value
+            100.0 * bent
         ));
     }
     let between = Between {
@@ -104,9 +102,6 @@ pub fn match_to(
     };
     between.find(&stars, notes)
 }
-
-/// A ratio that changes by more than this over a factor of ten in brightness is worth a word.
-const BENT: f64 = 0.01;
 
 /// Brings the sky of one filter's reference to that of another filter's. Nebulae differ between filters,
 /// so only patches count that are dark in both, and the surface is a plane unless another is asked for.

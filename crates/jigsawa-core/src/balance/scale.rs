@@ -16,7 +16,7 @@ use crate::space::Size;
 use crate::stars::{Catalogue, Star, profiles};
 
 /// Stars this bright, in sigma, enter; fainter ones add noise and the bias of their detection.
-const LEAST_SNR: f64 = 15.0;
+pub(crate) const LEAST_SNR: f64 = 15.0;
 
 /// No ratio is known better than this: photon noise, flat fields and neighbours too faint to be seen
 /// remain. Without it a handful of the brightest stars decides alone, and its error is told too small.
@@ -50,15 +50,17 @@ pub fn common_stars(reference: &Member<'_>, frame: &Member<'_>) -> Vec<CommonSta
         &spots(frame.catalogue),
         (reference.size, frame.size),
     );
-    good_stars(reference, frame, pairs)
+    good_stars(reference, frame, pairs, LEAST_SNR)
 }
 
-/// The stars of these pairs (places in the catalogues) that both frames show well.
+/// The stars of these pairs (places in the catalogues) that both frames show well, at least so bright in sigma.
 pub(crate) fn good_stars(
     reference: &Member<'_>,
     frame: &Member<'_>,
     pairs: Vec<(usize, usize)>,
+    least_snr: f64,
 ) -> Vec<CommonStar> {
+    let usable = |s: &Star| s.flags.is_clean() && s.flux > least_snr * s.flux_sigma;
     // In canvas pixels the wider of both; each frame has its own scale.
     let reach = |m: &Member<'_>| CLEAR * wider(reference, frame) * m.pixels();
     let alone = isolated(reference.catalogue, reach(reference));
@@ -128,10 +130,6 @@ fn isolated(catalogue: &Catalogue, reach: f64) -> Vec<bool> {
     alone
 }
 
-fn usable(s: &Star) -> bool {
-    s.flags.is_clean() && s.flux > LEAST_SNR * s.flux_sigma
-}
-
 /// The flux that the star has after its frame is resampled onto the canvas: values stay, so a star
 /// that covers fewer pixels of the frame than of the canvas gains light.
 fn canvas_flux(member: &Member<'_>, star: &Star) -> f64 {
@@ -161,6 +159,16 @@ pub fn star_scale(stars: &[CommonStar]) -> Option<(Measured, usize)> {
         sigma: stars[0].shared,
     };
     Some((slope.times(alike), ratio.used))
+}
+
+/// A ratio that changes by more than this over a factor of ten in brightness is worth a word.
+const BENT: f64 = 0.01;
+
+/// By what part the ratio of stars changes over a factor of ten in brightness, where that shows that one of both frames
+/// is not linear.
+pub(crate) fn bend_of(stars: &[CommonStar], scale: f64) -> Option<f64> {
+    let bent = nonlinearity(stars, scale)?;
+    (bent.value.abs() > BENT.max(4.0 * bent.sigma)).then_some(bent.value)
 }
 
 /// Fewer stars do not tell whether a ratio changes with brightness.

@@ -175,7 +175,7 @@ pub const LEAST_STARS_GUIDED: usize = 3;
 
 /// A match rougher than this is not used, nor one that foretells unseen stars 1.6 times worse: half a
 /// pixel doubles every star visibly.
-const MOST_RMS_PX: f64 = 0.5;
+pub const MOST_RMS_PX: f64 = 0.5;
 
 /// Nor is one whose worst corner may be off by this: stars would be doubled there alone, where nobody
 /// looks first.
@@ -331,6 +331,15 @@ fn gated(matched: Matched, reference: Size, most_rms_px: f64) -> Result<Matched,
             tried: pairs,
         });
     }
+    gate(&errors, pairs, most_rms_px)?;
+    Ok(matched)
+}
+
+/// Is a placement that rests on so many pairs good enough to be used? The one rule, whoever found it.
+///
+/// # Errors
+/// Says which limit it does not keep.
+pub fn gate(errors: &MatchErrors, pairs: usize, most_rms_px: f64) -> Result<(), MatchError> {
     let rough = |rms_px: f64, allowed_px: f64| {
         (rms_px > allowed_px).then_some(MatchError::TooRough {
             pairs,
@@ -343,12 +352,13 @@ fn gated(matched: Matched, reference: Size, most_rms_px: f64) -> Result<Matched,
     {
         return Err(error);
     }
-    if errors.corner_px > MOST_CORNER_PX {
+    // A solution that failed knows no error.
+    if errors.corner_px.is_nan() || errors.corner_px > MOST_CORNER_PX {
         return Err(MatchError::TooLoose {
             pairs,
             corner_px: errors.corner_px,
             allowed_px: MOST_CORNER_PX,
         });
     }
-    Ok(matched)
+    Ok(())
 }

@@ -51,35 +51,45 @@ pub struct Averaged<'a> {
 impl Averaged<'_> {
     /// The weighted mean of each pixel, outliers left out and counted; missing where no frame has data.
     pub fn mean(&self, counted: &LeftOut, out: &mut [f32]) {
-        let frames = self.runs.len();
-        let known = frames >= LEAST_FRAMES && self.noise.iter().all(|n| *n > 0.0);
-        let mut off = vec![0.0f32; if known { frames * out.len() } else { 0 }];
-        if known {
-            self.distances(&mut off);
-        }
-        let (mut left, mut of) = (0u64, 0u64);
-        for x in 0..out.len() {
+        let kept = self.kept(counted);
+        let run = |k: usize| kept.as_ref().map_or(self.runs[k], |kept| &kept[k]);
+        let runs: Vec<&[f32]> = (0..self.runs.len()).map(run).collect();
+        for (x, o) in out.iter_mut().enumerate() {
             let (mut sum, mut weight) = (0.0f32, 0.0f32);
-            for k in 0..frames {
-                let v = self.runs[k][x];
-                if !v.is_finite() {
-                    continue;
+            for (run, w) in runs.iter().zip(self.weights) {
+                if run[x].is_finite() {
+                    sum += w * run[x];
+                    weight += w;
                 }
-                if known {
-                    let own = &off[k * out.len()..(k + 1) * out.len()];
-                    of += u64::from(own[x] >= 0.0);
-                    if is_outlier(own, x) {
-                        left += 1;
-                        continue;
-                    }
-                }
-                sum += self.weights[k] * v;
-                weight += self.weights[k];
             }
-            out[x] = if weight > 0.0 { sum / weight } else { f32::NAN };
+            *o = if weight > 0.0 { sum / weight } else { f32::NAN };
         }
+    }
+
+    /// The runs with outliers missing, which are counted; `None` for frames that cannot outvote one.
+    pub fn kept(&self, counted: &LeftOut) -> Option<Vec<Vec<f32>>> {
+        let frames = self.runs.len();
+        if frames < LEAST_FRAMES || self.noise.iter().any(|n| *n <= 0.0) {
+            return None;
+        }
+        let n = self.runs[0].len();
+        let mut off = vec![0.0f32; frames * n];
+        self.distances(&mut off);
+        let (mut left, mut of) = (0u64, 0u64);
+        let kept = self.runs.iter().zip(off.chunks_exact(n.max(1)));
+        let kept = kept.map(|(run, off)| {
+            let value = |(x, v): (usize, &f32)| {
+                of += u64::from(off[x] >= 0.0);
+                let spoilt = v.is_finite() && is_outlier(off, x);
+                left += u64::from(spoilt);
+                if spoilt { f32::NAN } else { *v }
+            };
+            run.iter().enumerate().map(value).collect()
+        });
+        let kept = kept.collect();
         counted.values.fetch_add(left, Ordering::Relaxed);
         counted.of.fetch_add(of, Ordering::Relaxed);
+        Some(kept)
     }
 
     /// How far each value lies off the median of all, in widths of its noise; -1 where too few frames overlap.

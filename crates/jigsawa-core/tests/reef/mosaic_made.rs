@@ -7,7 +7,7 @@ use jigsawa_core::balance::{Balance, Lattice, Member, Samples, Sky};
 use jigsawa_core::doors::FrameSource;
 use jigsawa_core::filter::Filter;
 use jigsawa_core::matching::{Shown, Spot, spots, ties};
-use jigsawa_core::merge::{Budget, Input, Sampling, merge};
+use jigsawa_core::merge::{Budget, Input, LeftOut, Sampling, merge};
 use jigsawa_core::mosaic::blend::{Correction, Join, JoinPanels, PanelWeights, Share, Trimmed};
 use jigsawa_core::mosaic::border::covered;
 use jigsawa_core::mosaic::cells::{Cells, Cover};
@@ -225,6 +225,7 @@ fn on_canvas(source: &dyn FrameSource) -> Input<'_> {
 }
 
 /// Joins all panels as the program does.
+#[allow(clippy::too_many_lines)] // One story, from panels to truth.
 pub fn mosaic(share: Share) -> Mosaic {
     let frames = taken();
     let canvas = Size::new(CANVAS.0, CANVAS.1).unwrap();
@@ -303,7 +304,10 @@ pub fn mosaic(share: Share) -> Mosaic {
         join: &join,
         frames: &counts,
         panels: 12,
-        noise: None,
+        noise: &[8.0; 12],
+        sky: 300.0,
+        maps: false,
+        left_out: &LeftOut::default(),
     };
     let mut out = vec![Plane::filled(canvas, f32::NAN)];
     merge(

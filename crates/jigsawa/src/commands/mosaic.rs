@@ -4,12 +4,13 @@ use std::path::{Path, PathBuf};
 
 use jigsawa_core::finish::Shade;
 use jigsawa_core::layout::Layout;
+use jigsawa_core::merge::LeftOut;
 use jigsawa_core::mosaic::blend::{Join, Share};
 use jigsawa_core::quick::Picture;
 use jigsawa_formats::whole::Unfinished;
 use jigsawa_formats::{inputs, png};
 
-use crate::account::{Account, Clock, Ending, Output};
+use crate::account::{Account, Clock, Ending, Output, round};
 use crate::cache::Store;
 use crate::cli::{Common, MosaicArgs, OutputArgs};
 use crate::commands::register::layout_title;
@@ -54,10 +55,6 @@ pub fn make(args: &MosaicArgs, common: &Common) -> Result<Account, Trouble> {
     let found = place(&begun.frames, args, kept, &store, common, &mut clock);
     let mut placed = found.map_err(|e| with_plan(e, &begun.frames, &targets))?;
     placed.layout.frames.extend(begun.left_out.clone());
-    if let Some(panels) = &mut placed.layout.mosaic {
-        // A place for each frame, and none for those.
-        panels.places.resize(placed.layout.frames.len(), None);
-    }
     let plan = Plan::new(&begun.frames, &placed);
     let mut files: Vec<(Unfinished, &'static str)> = vec![
         (plan.picture(&targets.plan_png, targets.overwrite)?, PLAN),
@@ -89,6 +86,7 @@ pub fn make(args: &MosaicArgs, common: &Common) -> Result<Account, Trouble> {
     clock.lap("skies");
     let mut page = MosaicPage::new(&targets.start, &placed, &assembled, &begun.frames, &plan);
     let stays = Unchanged::new(args, &begun, &placed);
+    let left_out = LeftOut::default();
     for part in &assembled.filters {
         let paths = targets.of(part.filter.name(), args);
         if stays.filter(part) && paths.frame.exists() {
@@ -98,7 +96,7 @@ pub fn make(args: &MosaicArgs, common: &Common) -> Result<Account, Trouble> {
             part,
             &assembled,
             &placed,
-            &begun.frames,
+            (&begun.frames, &left_out),
             (&paths, targets.overwrite),
             args,
             common,
@@ -141,12 +139,13 @@ pub fn make(args: &MosaicArgs, common: &Common) -> Result<Account, Trouble> {
     let told = mosaic_account(&begun.frames, &placed, Some(&assembled));
     let mut account = Account::new("mosaic", &placed.layout, Vec::new(), outputs, clock);
     account.mosaic = Some(told);
+    account.outliers_percent = left_out.part().map(|part| round(100.0 * part, 3));
     Ok(account)
 }
 
 /// Draws how panels lie that do not hang together, as far as their headers say.
 fn with_plan(trouble: Trouble, frames: &[Frame], targets: &Targets) -> Trouble {
-    let Trouble::NothingTied { files, .. } = trouble else {
+    let Trouble::NothingTied { files, refused, .. } = trouble else {
         return trouble;
     };
     let drawn = || -> Option<PathBuf> {
@@ -166,6 +165,7 @@ fn with_plan(trouble: Trouble, frames: &[Frame], targets: &Targets) -> Trouble {
     };
     Trouble::NothingTied {
         files,
+        refused,
         plan: drawn(),
     }
 }
@@ -391,21 +391,8 @@ struct Unchanged {
 
 impl Unchanged {
     fn new(args: &MosaicArgs, begun: &Begun, placed: &Placed) -> Self {
-        let panels = begun
-            .kept
-            .as_ref()
-            .and_then(|l| l.mosaic.as_ref())
-            .map(|m| {
-                let mut names: Vec<&str> = m
-                    .places
-                    .iter()
-                    .flatten()
-                    .map(|p| p.panel.as_str())
-                    .collect();
-                names.sort_unstable();
-                names.dedup();
-                names.len()
-            });
+        let panels = begun.kept.as_ref().filter(|l| l.mosaic.is_some());
+        let panels = panels.map(|l| l.panels().len());
         let canvas = begun.kept.as_ref().map(|l| l.canvas.size);
         Self {
             may: args.into.is_some()
@@ -425,7 +412,7 @@ fn joined(
     part: &FilterPart,
     assembled: &Assembled,
     placed: &Placed,
-    frames: &[Frame],
+    (frames, left_out): (&[Frame], &LeftOut),
     (paths, overwrite): (&Paths, bool),
     args: &MosaicArgs,
     common: &Common,
@@ -449,6 +436,7 @@ fn joined(
             .collect(),
         panels: &placed.panels,
         join: &join,
+        left_out,
     };
     let how = (args.kernel.shape(), share == Share::Average);
     join_filter(

@@ -80,7 +80,9 @@ pub fn layout_of(frames: &[Frame]) -> Result<Layout, Trouble> {
             fingerprint: fingerprint::of_file(&f.path).ok(),
             hint: None,
             verdict: Verdict::Used,
+            facts: Vec::new(),
             notes: Vec::new(),
+            panel: None,
             measured: Measurements {
                 stars: 0,
                 fwhm_px: None,

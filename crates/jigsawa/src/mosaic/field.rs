@@ -36,6 +36,12 @@ pub struct OtherTie {
 /// Below this many stars patterns are compared.
 const FEW_STARS: usize = 40;
 
+/// Frames of one camera differ in scale by less than this (temperature, focus, refraction).
+const OTHER_SCALE: f64 = 0.01;
+
+/// So many stars that should meet, and do not, say that a header is wrong; fewer may be of other colours.
+const ENOUGH_TO_TELL: usize = 8;
+
 /// Headers that put less of a frame on another than this do not say that they overlap.
 const LEAST_OVERLAP: f64 = 0.01;
 
@@ -68,6 +74,40 @@ impl<'a> Field<'a> {
         }
     }
 
+    /// Frames whose stars say another scale than those of the camera that their headers name are of another one, from the
+    /// frame of number `first` on. Held to one scale they would lose all their stars.
+    pub fn part_cameras(&mut self, scales: &[Option<f64>], first: usize) {
+        for camera in 0..self.camera_names.len() {
+            let own: Vec<usize> = (0..self.frames.len())
+                .filter(|i| self.cameras[*i] == camera)
+                .collect();
+            let mut all: Vec<f64> = own.iter().filter_map(|i| scales[*i]).collect();
+            all.sort_by(f64::total_cmp);
+            // The first of kept frames, else the most usual, is the camera's.
+            let kept = own.iter().find(|i| **i < first).and_then(|i| scales[*i]);
+            let Some(usual) = kept.or(all.get(all.len().saturating_sub(1) / 2).copied()) else {
+                continue;
+            };
+            let mut others: Vec<(f64, usize)> = Vec::new();
+            for i in own.into_iter().filter(|i| *i >= first) {
+                let Some(scale) = scales[i].filter(|s| (s / usual).ln().abs() > OTHER_SCALE) else {
+                    continue;
+                };
+                let like = others
+                    .iter()
+                    .find(|(s, _)| (s / scale).ln().abs() < OTHER_SCALE);
+                self.cameras[i] = if let Some((_, number)) = like {
+                    *number
+                } else {
+                    let name = format!("{}, x {:.3}", self.camera_names[camera], scale / usual);
+                    self.camera_names.push(name);
+                    others.push((scale, self.camera_names.len() - 1));
+                    self.camera_names.len() - 1
+                };
+            }
+        }
+    }
+
     /// Stars as matching sees them.
     pub fn shown(&self) -> Vec<Shown<'_>> {
         let both = self.spots.iter().zip(self.frames);
@@ -85,7 +125,7 @@ impl<'a> Field<'a> {
     /// How curved the sky is on this frame's pixels, by its header: 1 / (pixels for a radian)².
     pub fn curvature(&self, reference: usize) -> Option<Value> {
         let facts = &self.frames[reference].facts;
-        let by_wcs = facts.wcs.as_ref().map(|w| (w.arcsec_per_px(), 0.01));
+        let by_wcs = self.scale_by_wcs(reference);
         // Focal lengths are known from the label, more or less.
         let by_optics = || facts.arcsec_per_px().map(|a| (a, 0.05));
         let (arcsec, error) = by_wcs.or_else(by_optics)?;
@@ -95,6 +135,23 @@ impl<'a> Field<'a> {
             value,
             sigma: 2.0 * error * value,
         })
+    }
+
+    /// Arc seconds for a pixel of the reference's camera by the WCS of all frames of it, and the relative error: one
+    /// wrong header among three is outvoted, and of two that disagree nobody knows which is right.
+    fn scale_by_wcs(&self, reference: usize) -> Option<(f64, f64)> {
+        let same = |k: &usize| self.cameras[*k] == self.cameras[reference];
+        let mut all: Vec<f64> = (0..self.frames.len())
+            .filter(same)
+            .filter_map(|k| Some(self.frames[k].facts.wcs.as_ref()?.arcsec_per_px()))
+            .collect();
+        all.sort_by(f64::total_cmp);
+        let middle = *all.get(all.len() / 2)?;
+        let agreeing = all
+            .iter()
+            .filter(|v| (*v / middle).ln().abs() < 0.02)
+            .count();
+        (2 * agreeing > all.len()).then_some((middle, 0.01))
     }
 
     /// All ties by stars: by their asterisms, and for frames that those leave apart near where headers or panels' names
@@ -249,12 +306,43 @@ impl<'a> Field<'a> {
                 }));
             }
         }
+        // Stars that should meet there and do not say that the headers are wrong.
+        let checked = |(known, map, _): &(usize, Registration, f64)| {
+            self.in_common((*known, new), map) >= ENOUGH_TO_TELL
+        };
+        if told.iter().any(checked) {
+            return Ok(None);
+        }
         Ok(told.into_iter().next().map(|(known, map, _)| OtherTie {
             known,
             new,
             map,
             by_pattern: false,
         }))
+    }
+
+    /// How many stars both frames should have in common under a map: of those that lie on the other the fewer.
+    fn in_common(&self, (a, b): (usize, usize), map: &Registration) -> usize {
+        let back = map.invert();
+        let of_a = self.spots[a].iter().filter(|s| {
+            let p: Point<ReferencePx> = Point::new(s.at.x, s.at.y);
+            self.size(b).holds(map.apply(p))
+        });
+        let of_b = self.spots[b].iter().filter(|s| {
+            let p = back.apply(s.at);
+            self.size(a).holds(p)
+        });
+        of_a.count().min(of_b.count())
+    }
+
+    /// The frame that another's WCS puts it beside, and how many stars both should share there, if these are enough to
+    /// say that it is wrong.
+    pub fn against_its_wcs(&self, i: usize) -> Option<(usize, usize)> {
+        let others = (0..self.frames.len()).filter(|k| *k != i);
+        others
+            .filter_map(|k| Some((k, self.in_common((k, i), &self.by_headers(k, i)?.0))))
+            .filter(|(_, stars)| *stars >= ENOUGH_TO_TELL)
+            .max_by_key(|(k, stars)| (*stars, std::cmp::Reverse(*k)))
     }
 }
 

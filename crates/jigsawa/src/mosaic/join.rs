@@ -6,7 +6,7 @@ use jigsawa_core::balance::Balance;
 use jigsawa_core::doors::{DoorError, FrameSource, TileSink};
 use jigsawa_core::filter::Filter;
 use jigsawa_core::layout::{Layout, PlacementRecord};
-use jigsawa_core::merge::{Budget, Input, Sampling, merge};
+use jigsawa_core::merge::{Budget, Input, LeftOut, Sampling, merge};
 use jigsawa_core::mosaic::blend::{Correction, Join, JoinPanels, PanelWeights, Trimmed};
 use jigsawa_core::placement::Map;
 use jigsawa_core::resample::Shape;
@@ -36,6 +36,8 @@ pub struct ToJoin<'a> {
     pub frames: Vec<(usize, usize, Rect)>,
     pub panels: &'a [Panel],
     pub join: &'a Join,
+    /// Counts what one of several frames of a panel alone shows.
+    pub left_out: &'a LeftOut,
 }
 
 /// A joined filter: files under temporary names, and a small copy.
@@ -104,7 +106,10 @@ pub fn join_filter(
         join: to.join,
         frames: &counts,
         panels: to.panels.len(),
-        noise: paths.map.is_some().then_some(noise.as_slice()),
+        noise: &noise,
+        sky: inputs.first().map_or(0.0, sky_of),
+        maps: paths.map.is_some(),
+        left_out: to.left_out,
     };
     let create = |path: &Path, planes: usize, cards: &Cards| {
         FitsWriter::create(begin(path, overwrite)?, size, planes, Depth::Float, cards).map_err(
@@ -153,6 +158,13 @@ pub fn join_filter(
             .map_err(wrong)?,
         small: sink.small,
     })
+}
+
+/// The sky of a balanced frame, in its middle.
+fn sky_of(input: &Input<'_>) -> f32 {
+    let middle = input.source.size().centre();
+    let at = input.placement.invert().apply(middle);
+    input.balance.apply(input.balance.sky_adu, at) as f32
 }
 
 /// Something on the canvas's own pixels.

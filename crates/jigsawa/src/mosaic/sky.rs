@@ -18,7 +18,7 @@ struct Told {
 /// The sky on the plane, and what is said of frames whose headers disagree. `on_plane` has the maps from the plane to
 /// each frame; `centre` is where the plane touches.
 pub fn sky_of_plane(
-    frames: &[Frame],
+    (frames, reference): (&[Frame], usize),
     on_plane: &[Option<Registration>],
     centre: Point<ReferencePx>,
     projection: Projection,
@@ -42,6 +42,8 @@ pub fn sky_of_plane(
             Some(Told { frame, places })
         })
         .collect();
+    // Where nothing else decides the reference is believed.
+    told.sort_by_key(|t| t.frame != reference);
     let Some(first) = told.first() else {
         return (None, Vec::new());
     };
@@ -53,7 +55,9 @@ pub fn sky_of_plane(
     else {
         return (None, Vec::new());
     };
-    let mut disagreeing = Vec::new();
+    let mut disagreeing = voted_out(&mut told, frames, |places| {
+        fit_flat(places, centre, projection, &like)
+    });
     loop {
         let all: Vec<(Point<ReferencePx>, Sky)> =
             told.iter().flat_map(|t| t.places.iter().copied()).collect();
@@ -79,6 +83,71 @@ pub fn sky_of_plane(
             }
         }
     }
+}
+
+/// A WCS that was solved alone is off by so much of the distance to another panel.
+const FAR: f64 = 0.003;
+
+/// Takes out the claims that most others contradict, and says so: each alone says where on the plane the others' places
+/// lie. Fitted together a wrong one would pull the sky to itself.
+fn voted_out(
+    told: &mut Vec<Told>,
+    frames: &[Frame],
+    fit: impl Fn(&[(Point<ReferencePx>, Sky)]) -> Option<Wcs>,
+) -> Vec<(usize, String)> {
+    let alone: Vec<Option<Wcs>> = told.iter().map(|t| fit(&t.places)).collect();
+    let apart = |i: usize, j: usize| -> f64 {
+        let Some(wcs) = &alone[i] else {
+            return f64::INFINITY;
+        };
+        let off = told[j].places.iter().map(|(p, sky)| {
+            let there = wcs.pixel::<ReferencePx>(*sky);
+            there.map_or(f64::INFINITY, |q| q.distance(*p))
+        });
+        off.fold(0.0, f64::max)
+    };
+    let agree = |i: usize, j: usize| {
+        let between = told[i].places[0].0.distance(told[j].places[0].0);
+        apart(i, j) < AGREE_PX + FAR * between
+    };
+    let all: Vec<usize> = (0..told.len()).collect();
+    let friends = |i: usize| all.iter().filter(|j| agree(i, **j)).count();
+    let Some(best) = all
+        .iter()
+        .copied()
+        .max_by_key(|i| (friends(*i), std::cmp::Reverse(*i)))
+    else {
+        return Vec::new();
+    };
+    let out: Vec<bool> = all.iter().map(|j| !agree(best, *j)).collect();
+    let lone = friends(best) < 2;
+    let said: Vec<(usize, String)> = all
+        .iter()
+        .filter(|j| out[**j])
+        .map(|j| {
+            let px = apart(best, *j);
+            let far = if px.is_finite() {
+                format!("{px:.0} px away from")
+            } else {
+                "on another part of the sky than".to_owned()
+            };
+            let whom = if lone {
+                format!(
+                    "what '{}' says, and nothing tells which is right: that one is believed",
+                    frames[told[best].frame].name()
+                )
+            } else {
+                "what the others say, who are believed".to_owned()
+            };
+            (told[*j].frame, format!("its WCS is {far} {whom}"))
+        })
+        .collect();
+    let mut k = 0;
+    told.retain(|_| {
+        k += 1;
+        !out[k - 1]
+    });
+    said
 }
 
 /// The same sky on another grid of the plane: `to_grid` takes places of the plane to it.

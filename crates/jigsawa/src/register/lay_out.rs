@@ -127,14 +127,19 @@ impl Row<'_> {
             fingerprint: fingerprint::of_file(&self.frame.path).ok(),
             hint: self.hint,
             placement: self.record.filter(|_| used),
+            facts: if used {
+                self.frame.facts.told()
+            } else {
+                Vec::new()
+            },
             notes: if used {
-                let told = self.frame.facts.told();
                 let seen = self.catalogue.map(seen).unwrap_or_default();
-                self.notes.into_iter().chain(told).chain(seen).collect()
+                self.notes.into_iter().chain(seen).collect()
             } else {
                 Vec::new()
             },
             verdict: self.verdict,
+            panel: None,
             measured: measurements(self.catalogue),
             balance: None,
         }

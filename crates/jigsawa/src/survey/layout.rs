@@ -44,7 +44,9 @@ pub fn layout(night: &Night) -> Result<Layout, Trouble> {
                 saturation: f.saturation,
                 fingerprint: None,
                 hint: None,
+                facts: Vec::new(),
                 notes: Vec::new(),
+                panel: None,
                 verdict: night.judged[i].verdict.clone(),
                 measured: Measurements {
                     stars: m.map_or(0, |m| m.stars),

@@ -138,6 +138,8 @@ pub enum Trouble {
     /// Panels of which no two hang together.
     NothingTied {
         files: Vec<String>,
+        /// Why stars that some do share place none of them.
+        refused: Vec<String>,
         /// The drawing of how their headers say that they lie.
         plan: Option<PathBuf>,
     },

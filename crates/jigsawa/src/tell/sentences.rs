@@ -142,14 +142,21 @@ pub(super) fn tell(trouble: &Trouble) -> Told {
             list(files)
         ))
         .mend("Frames of one filter are matched to one of them: name one for each filter."),
-        Trouble::NothingTied { files, plan } => {
+        Trouble::NothingTied {
+            files,
+            refused,
+            plan,
+        } => {
             let drawn = plan.as_ref().map_or(String::new(), |p| {
                 format!(" How their headers say that they lie is drawn in '{}'.", p.display())
             });
-            plain(format!(
-                "no two of these panels have stars in common, and no headers say that they overlap: {}",
-                list(&files.iter().map(|f| format!("'{f}'")).collect::<Vec<_>>())
-            ))
+            let names = list(&files.iter().map(|f| format!("'{f}'")).collect::<Vec<_>>());
+            let said = if refused.is_empty() {
+                format!("no two of these panels have stars in common, and no headers say that they overlap: {names}")
+            } else {
+                format!("no two of these panels are tied surely: {}", refused.join("; "))
+            };
+            plain(said)
             .on(files.first().cloned().unwrap_or_default())
             .mend(format!(
                 "Panels must overlap by some 5 % of their sides.{drawn} If they do overlap and show few stars: a WCS in \

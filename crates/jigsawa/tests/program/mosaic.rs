@@ -3,6 +3,7 @@
 use std::sync::OnceLock;
 
 use jigsawa_core::filter::Filter;
+use jigsawa_core::plane::Plane;
 use jigsawa_core::robust::median;
 use jigsawa_formats::fits::FitsFrame;
 
@@ -356,22 +357,123 @@ fn panels_apart_are_an_error_with_a_plan_where_headers_allow() {
     );
 }
 
+/// With the header of a panel of 2 x 2 at these places: 1 unit of the plane is 0.0004 degrees, right ascension against x.
+fn solved_at(f: Frame, c: f64, r: f64) -> Frame {
+    let (dx, dy) = (700.0 + 390.0 * (c - 0.5), 850.0 + 270.0 * (r - 0.5));
+    f.with("CTYPE1  = 'RA---TAN'")
+        .with("CTYPE2  = 'DEC--TAN'")
+        .with(&format!("CRPIX1  = {}", 230.5 - dx))
+        .with(&format!("CRPIX2  = {}", 170.5 - dy))
+        .with("CRVAL1  = 153.0")
+        .with("CRVAL2  = 28.4")
+        .with("CD1_1   = -0.0004")
+        .with("CD1_2   = 0.0")
+        .with("CD2_1   = 0.0")
+        .with("CD2_2   = 0.0004")
+}
+
+fn row(told: &serde_json::Value, file: &str) -> serde_json::Value {
+    let frames = told["frames"].as_array().unwrap();
+    frames.iter().find(|f| f["file"] == file).unwrap().clone()
+}
+
+#[test]
+fn a_panel_whose_stars_contradict_its_header_is_left_out() {
+    let red = |c, r| panel(c, r, Filter::R, "Red");
+    let night = Night::new()
+        .frame("a.fits", solved_at(red(0.0, 0.0), 0.0, 0.0))
+        .frame("b.fits", solved_at(red(1.0, 0.0), 1.0, 0.0))
+        // Another field, with a header of this one.
+        .frame(
+            "c.fits",
+            solved_at(red(0.0, 1.0).shifted(-3000.0, 2500.0), 0.0, 1.0),
+        );
+    let told = night
+        .run("mosaic a.fits b.fits c.fits --out r --name reef --plan --json")
+        .success()
+        .json();
+    let c = row(&told, "c.fits");
+    assert_eq!(c["verdict"], "left out", "{c}");
+    let reason = c["reason"].as_str().unwrap();
+    assert!(
+        reason.contains("its WCS puts it beside") && reason.contains("the WCS is wrong"),
+        "{reason}"
+    );
+}
+
+#[test]
+fn of_three_headers_the_wrong_one_is_voted_out_and_of_two_it_is_said() {
+    let red = |c, r| panel(c, r, Filter::R, "Red");
+    let night = Night::new()
+        .frame("a.fits", solved_at(red(0.0, 0.0), 0.0, 0.0))
+        .frame("b.fits", solved_at(red(1.0, 0.0), 1.0, 0.0))
+        // Three minutes of arc away.
+        .frame("c.fits", solved_at(red(0.0, 1.0), 0.32, 1.0));
+    let of = |files: &str| {
+        night
+            .run(&format!(
+                "mosaic {files} --out r --name reef --reference a.fits --plan --overwrite --json"
+            ))
+            .success()
+            .json()
+    };
+    let told = of("a.fits b.fits c.fits");
+    let said = row(&told, "c.fits")["notes"].to_string();
+    assert!(
+        said.contains("its WCS is") && said.contains("who are believed"),
+        "{said}"
+    );
+    assert_eq!(row(&told, "c.fits")["verdict"], "used");
+    for right in ["a.fits", "b.fits"] {
+        assert!(
+            !row(&told, right)["notes"]
+                .to_string()
+                .contains("its WCS is")
+        );
+    }
+    let told = of("a.fits c.fits");
+    let said = row(&told, "c.fits")["notes"].to_string();
+    assert!(said.contains("nothing tells which is right"), "{said}");
+}
+
+#[test]
+fn panels_that_are_not_linear_are_told() {
+    let stretch = |p: Plane| {
+        let mut p = p;
+        for v in p.data_mut() {
+            *v = 2000.0 * ((*v - 100.0).max(0.0) / 500.0).asinh();
+        }
+        p
+    };
+    let red = |c| panel(c, 0.0, Filter::R, "Red");
+    let night = Night::new()
+        .frame("a.fits", red(0.0))
+        .frame("b.fits", red(1.0).shifted(-280.0, 0.0).after(stretch));
+    let told = night
+        .run("mosaic a.fits b.fits --out r --name reef --no-report --json")
+        .success()
+        .json();
+    let warnings = told["warnings"].to_string();
+    assert!(warnings.contains("not linear"), "{told}");
+}
+
+#[test]
+fn a_frame_that_register_adds_to_a_mosaic_leaves_a_layout_that_opens() {
+    let night = panels();
+    night
+        .run("mosaic reef_A1_R.fits reef_A2_R.fits --out r --name reef --no-report")
+        .success();
+    night
+        .run("register reef_A1_G.fits --into r/reef-mosaic.layout.json --no-report")
+        .success();
+    night
+        .run("normalize r/reef-mosaic.layout.json --no-report --overwrite")
+        .success();
+}
+
 #[test]
 fn a_panel_without_stars_lies_where_its_header_says() {
-    // The truth: 1 unit of the plane is 0.0004 degrees, right ascension against x.
-    let wcs = |f: Frame, c: f64, r: f64| {
-        let (dx, dy) = (700.0 + 390.0 * (c - 0.5), 850.0 + 270.0 * (r - 0.5));
-        f.with("CTYPE1  = 'RA---TAN'")
-            .with("CTYPE2  = 'DEC--TAN'")
-            .with(&format!("CRPIX1  = {}", 230.5 - dx))
-            .with(&format!("CRPIX2  = {}", 170.5 - dy))
-            .with("CRVAL1  = 153.0")
-            .with("CRVAL2  = 28.4")
-            .with("CD1_1   = -0.0004")
-            .with("CD1_2   = 0.0")
-            .with("CD2_1   = 0.0")
-            .with("CD2_2   = 0.0004")
-    };
+    let wcs = solved_at;
     let night = Night::new()
         .frame("a.fits", wcs(panel(0.0, 0.0, Filter::R, "Red"), 0.0, 0.0))
         .frame("b.fits", wcs(panel(1.0, 0.0, Filter::R, "Red"), 1.0, 0.0))
@@ -429,7 +531,11 @@ fn cameras_of_other_scale_and_a_panel_given_twice_work_together() {
     // Where both frames of the first panel count, so many are told.
     let count = plane(&night.path("r/reef-R-mosaic-map.fits"), 2);
     let two = count.data().iter().filter(|n| **n == 2.0).count();
-    assert!(two as f64 > 0.35 * count.size().area() as f64, "{two}");
+    assert!(two as f64 > 0.5 * (460 * 340) as f64, "{two}");
+    // The other camera has the same name in its header, and is told by its scale.
+    let b = row(&told, "b.fits")["placement"].clone();
+    assert!(b["pairs"].as_u64().unwrap() > 20, "{b}");
+    assert!((b["scale"].as_f64().unwrap() - 0.8).abs() < 0.002, "{b}");
 }
 
 #[test]

@@ -2,7 +2,7 @@
 
 use super::inputs::Correction;
 use super::{Join, Share};
-use crate::merge::TileOp;
+use crate::merge::{Averaged, LeftOut, TileOp};
 use crate::space::Rect;
 
 /// Joins panels: inputs are the frames, then the weights of each panel, then the correction.
@@ -14,14 +14,19 @@ pub struct JoinPanels<'a> {
     pub frames: &'a [(usize, f32)],
     /// Panels.
     pub panels: usize,
-    /// Noise of a pixel of each frame, balanced; with it the result has a second plane, its noise, and a third: how
-    /// many frames each pixel rests on.
-    pub noise: Option<&'a [f32]>,
+    /// Noise of a pixel of each frame, balanced.
+    pub noise: &'a [f32],
+    /// The balanced sky's level.
+    pub sky: f32,
+    /// Should the result have a second plane, its noise, and a third: how many frames each pixel rests on?
+    pub maps: bool,
+    /// Counts what one of three or more frames of a panel alone shows, which is left out.
+    pub left_out: &'a LeftOut,
 }
 
 impl TileOp for JoinPanels<'_> {
     fn planes(&self) -> usize {
-        if self.noise.is_some() { 3 } else { 1 }
+        if self.maps { 3 } else { 1 }
     }
 
     fn wants(&self, input: usize, tile: Rect) -> bool {
@@ -48,7 +53,13 @@ impl TileOp for JoinPanels<'_> {
         {
             value.copy_from_slice(frames[*k]);
         } else {
-            self.several(&there, (frames, weights), value, maps);
+            let kept = self.kept(&there, frames);
+            let run = |k: usize| match &kept[k] {
+                Some(run) => run,
+                None => frames[k],
+            };
+            let frames: Vec<&[f32]> = (0..n).map(run).collect();
+            self.several(&there, (&frames, weights), value, maps);
         }
         if let Some(correction) = correction.first().filter(|c| !c.is_empty()) {
             for (v, c) in value.iter_mut().zip(*correction) {
@@ -59,6 +70,26 @@ impl TileOp for JoinPanels<'_> {
 }
 
 impl JoinPanels<'_> {
+    /// Of panels with enough frames their runs without outliers.
+    fn kept(&self, there: &[usize], frames: &[&[f32]]) -> Vec<Option<Vec<f32>>> {
+        let mut kept: Vec<Option<Vec<f32>>> = vec![None; frames.len()];
+        for own in there.chunk_by(|a, b| self.frames[*a].0 == self.frames[*b].0) {
+            let averaged = Averaged {
+                runs: &own.iter().map(|k| frames[*k]).collect::<Vec<_>>(),
+                weights: &own.iter().map(|k| self.frames[*k].1).collect::<Vec<_>>(),
+                noise: &own.iter().map(|k| self.noise[*k]).collect::<Vec<_>>(),
+                sky: self.sky,
+            };
+            for (k, run) in own
+                .iter()
+                .zip(averaged.kept(self.left_out).into_iter().flatten())
+            {
+                kept[*k] = Some(run);
+            }
+        }
+        kept
+    }
+
     fn several(
         &self,
         there: &[usize],
@@ -91,7 +122,7 @@ impl JoinPanels<'_> {
                         own += w * x;
                         own_all += w;
                         own_count += 1.0;
-                        own_square += self.noise.map_or(0.0, |n| (w * n[*k]).powi(2));
+                        own_square += (w * self.noise[*k]).powi(2);
                     }
                 }
                 // In a mean a panel counts by what its frames are worth together.

@@ -1,6 +1,6 @@
 use super::*;
 use crate::balance::Balance;
-use crate::merge::{Budget, Input, Sampling, merge};
+use crate::merge::{Budget, Input, LeftOut, Sampling, merge};
 use crate::mosaic::levels::Shared;
 use crate::mosaic::seams::{Costs, lay};
 use crate::placement::Map;
@@ -59,6 +59,7 @@ fn joined(lift: &dyn Fn(f64, f64) -> f32, stars: &[Shining], share: Share) -> Pl
         a: 0,
         b: 1,
         ratio: None,
+        bent: None,
         stars: 0,
         patches,
     };
@@ -96,7 +97,10 @@ fn joined(lift: &dyn Fn(f64, f64) -> f32, stars: &[Shining], share: Share) -> Pl
         join: &join,
         frames: &[(0, 1.0), (1, 1.0)],
         panels: 2,
-        noise: None,
+        noise: &[1.0, 1.0],
+        sky: 0.0,
+        maps: false,
+        left_out: &LeftOut::default(),
     };
     let mut out = vec![Plane::filled(canvas, 0.0)];
     let budget = Budget { bytes: 1 << 24 };

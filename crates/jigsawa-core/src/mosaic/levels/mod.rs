@@ -17,7 +17,7 @@ mod surfaces;
 
 use nalgebra::{DMatrix, DVector};
 
-use crate::balance::scale::{CommonStar, good_stars, star_scale};
+use crate::balance::scale::{CommonStar, LEAST_SNR, bend_of, good_stars, star_scale};
 use crate::balance::{
     Balance, BothSkies, Member, ScaleBy, Sky, Surface, both_skies, exposure_or_none, nebula_scale,
 };
@@ -39,6 +39,13 @@ const PATCH_FAULT: f64 = 0.05;
 /// Without a star in common, exposures and gains tell the scale to this.
 const UNTOLD: f64 = 0.3;
 
+/// Stars this bright, in sigma, tell a scale where there are too few brighter ones, and what their luck may do to it.
+const FAINT_SNR: f64 = 6.0;
+const FAINT_ERROR: f64 = 0.01;
+
+/// A scale that is less sure than this is worth a word.
+const WEAK: f64 = 0.1;
+
 /// No ratio of two frames' scales is better known than this.
 const LEAST_ERROR: f64 = 0.002;
 
@@ -56,6 +63,8 @@ pub struct Overlap {
     pub ratio: Option<Measured>,
     /// Stars behind it; 0 where it is from the nebula.
     pub stars: usize,
+    /// By what part the ratio of stars changes over a factor of ten in brightness, where one of both is not linear.
+    pub bent: Option<f64>,
     /// Patches that both show.
     pub patches: Vec<Shared>,
 }
@@ -103,32 +112,10 @@ pub type SameStars<'a> = dyn Fn(usize, usize) -> Vec<(usize, usize)> + Sync + 'a
 /// Brings the frames of a filter together. The values of the frame with the least noise, once all are scaled, stay what
 /// they are in its middle; or those of the frames that are kept.
 pub fn level(frames: &[ToLevel<'_>], same: &SameStars<'_>) -> Levelled {
-    let mut overlaps = Vec::new();
-    let mut both: Vec<Vec<BothSkies>> = Vec::new();
-    for a in 0..frames.len() {
-        for b in a + 1..frames.len() {
-            let patches = both_skies(&frames[a].sky.samples, &frames[b].sky.samples);
-            let pairs = same(a, b);
-            if patches.is_empty() && pairs.is_empty() {
-                continue;
-            }
-            let (ma, mb) = (&frames[a].sky.member, &frames[b].sky.member);
-            let stars: Vec<CommonStar> = good_stars(ma, mb, pairs);
-            let lattice = frames[a].sky.samples.lattice();
-            let found = star_scale(&stars).or_else(|| nebula_scale(&patches, lattice));
-            overlaps.push(Overlap {
-                a,
-                b,
-                ratio: found.map(|f| f.0),
-                stars: found.map_or(0, |f| f.1),
-                patches: Vec::new(),
-            });
-            both.push(patches);
-        }
-    }
+    let (mut overlaps, both) = compared(frames, same);
     let anchor = match frames.iter().position(|f| f.kept.is_some()) {
         Some(kept) => kept,
-        None => deepest(frames, &scales(frames, &overlaps, 0)),
+        None => deepest(frames, &overlaps),
     };
     let first = scales(frames, &overlaps, anchor);
     let surfaces = Surfaces::new(frames, (&first, anchor), &overlaps, &both);
@@ -151,6 +138,7 @@ pub fn level(frames: &[ToLevel<'_>], same: &SameStars<'_>) -> Levelled {
                 scale,
                 scale_by: by,
                 stars,
+                notes: doubts(&overlaps, i, scale, anchor),
                 surface: surface(i).plus(Surface::constant(raise)),
                 ..Balance::unchanged(
                     f64::from(sky.typical_level()),
@@ -202,11 +190,99 @@ pub fn level(frames: &[ToLevel<'_>], same: &SameStars<'_>) -> Levelled {
     }
 }
 
-/// The frame whose pixels have the least noise after scaling.
-fn deepest(frames: &[ToLevel<'_>], scales: &[Measured]) -> usize {
+/// All overlaps with what their stars say, and the skies of both.
+fn compared(frames: &[ToLevel<'_>], same: &SameStars<'_>) -> (Vec<Overlap>, Vec<Vec<BothSkies>>) {
+    let mut overlaps = Vec::new();
+    let mut both: Vec<Vec<BothSkies>> = Vec::new();
+    for a in 0..frames.len() {
+        for b in a + 1..frames.len() {
+            let patches = both_skies(&frames[a].sky.samples, &frames[b].sky.samples);
+            let pairs = same(a, b);
+            if patches.is_empty() && pairs.is_empty() {
+                continue;
+            }
+            let (ma, mb) = (&frames[a].sky.member, &frames[b].sky.member);
+            let stars: Vec<CommonStar> = good_stars(ma, mb, pairs.clone(), LEAST_SNR);
+            let lattice = frames[a].sky.samples.lattice();
+            let faint: Vec<CommonStar> = good_stars(ma, mb, pairs, FAINT_SNR);
+            let found = star_scale(&stars)
+                .or_else(|| faint_scale(&faint))
+                .or_else(|| nebula_scale(&patches, lattice));
+            let ratio = found.map(|f| f.0);
+            overlaps.push(Overlap {
+                a,
+                b,
+                ratio,
+                bent: ratio.and_then(|r| bend_of(&faint, r.value)),
+                stars: found.map_or(0, |f| f.1),
+                patches: Vec::new(),
+            });
+            both.push(patches);
+        }
+    }
+    (overlaps, both)
+}
+
+/// The scale by stars that are fainter than usual, where brighter ones are too few. What is detected at the limit is
+/// there with luck, a little more in the frame that shows less.
+fn faint_scale(stars: &[CommonStar]) -> Option<(Measured, usize)> {
+    let (scale, used) = star_scale(stars)?;
+    let lucky = Measured {
+        value: 1.0,
+        sigma: FAINT_ERROR,
+    };
+    Some((scale.times(lucky), used))
+}
+
+/// Does anything measured tie the frame's scale to another's?
+fn is_tied(overlaps: &[Overlap], i: usize) -> bool {
+    overlaps
+        .iter()
+        .any(|o| (o.a == i || o.b == i) && o.ratio.is_some())
+}
+
+/// What is doubtful of a frame's scale.
+fn doubts(overlaps: &[Overlap], i: usize, scale: Measured, anchor: usize) -> Vec<String> {
+    let mut doubts = Vec::new();
+    if i != anchor && !is_tied(overlaps, i) {
+        doubts.push(format!(
+            "nothing in its overlaps ties its brightness to the others': it is scaled by exposures, which know nothing of \
+             clouds ({:.0} %)",
+            100.0 * scale.sigma / scale.value
+        ));
+    } else if i != anchor && scale.sigma > WEAK * scale.value {
+        doubts.push(format!(
+            "its scale rests on little: {:.3} \u{b1} {:.3}. Look at its seams",
+            scale.value, scale.sigma
+        ));
+    }
+    let own: Vec<&Overlap> = overlaps.iter().filter(|o| o.a == i || o.b == i).collect();
+    let bent = own.iter().filter_map(|o| o.bent);
+    // Of two one is not linear; the one that is so in most of its overlaps.
+    if 2 * bent.clone().count() > own.iter().filter(|o| o.stars > 0).count()
+        && let Some(most) = bent.max_by(|a, b| a.abs().total_cmp(&b.abs()))
+    {
+        doubts.push(format!(
+            "the ratio of its stars to a neighbour's changes by {:.1} % for stars ten times as bright: one of the two is not \
+             linear (stretched, or stars near saturation)",
+            100.0 * most.abs()
+        ));
+    }
+    doubts
+}
+
+/// The frame whose pixels have the least noise after scaling, of those that anything ties to the others.
+fn deepest(frames: &[ToLevel<'_>], overlaps: &[Overlap]) -> usize {
+    let scales = scales(frames, overlaps, 0);
     let noise = |i: usize| scales[i].value * frames[i].sky.member.noise_of_area();
-    let sound = (0..frames.len()).filter(|i| noise(*i) > 0.0);
-    sound
+    let sound: Vec<usize> = (0..frames.len()).filter(|i| noise(*i) > 0.0).collect();
+    let tied: Vec<usize> = sound
+        .iter()
+        .copied()
+        .filter(|i| is_tied(overlaps, *i))
+        .collect();
+    let of = if tied.is_empty() { sound } else { tied };
+    of.into_iter()
         .min_by(|a, b| noise(*a).total_cmp(&noise(*b)))
         .unwrap_or(0)
 }

@@ -21,6 +21,13 @@ impl System<'_> {
             };
             (0.5 * (of(&rows[0]) + of(&rows[1]))).max(0.0)
         };
+        // Frames that stars tie: how a frame lies against one that only its header has put there is another question.
+        let mut tied = vec![false; frames.len()];
+        for (track, _) in self.tracks.iter().zip(&s.kept).filter(|(_, k)| **k > 0.0) {
+            for sight in track {
+                tied[sight.frame] = true;
+            }
+        }
         for frame in 0..frames.len() {
             let (w, h) = (
                 frames[frame].size.width() as f64 - 1.0,
@@ -35,7 +42,7 @@ impl System<'_> {
                     continue;
                 };
                 let at = Point::new(middle.x + at[0], middle.y + at[1]);
-                for other in (0..frames.len()).filter(|k| *k != frame) {
+                for other in (0..frames.len()).filter(|k| *k != frame && tied[*k]) {
                     let there = self
                         .frame_place(s, other, at)
                         .filter(|p| frames[other].size.holds(*p));

@@ -6,6 +6,9 @@ use super::system::{Row, System};
 use super::{LENS, OWN_SHAPE, Solution, half};
 use crate::measured::Measured;
 
+/// A frame's place is known to this in each round, without a star.
+const ANYWHERE_PX: f64 = 1000.0;
+
 impl System<'_> {
     /// What is known without stars.
     pub(super) fn priors(
@@ -57,6 +60,11 @@ impl System<'_> {
             let mut scale = number(&[(&xx, 0.5), (&yy, 0.5)]);
             scale.push((self.scale_at(camera), -1.0 / h));
             add(&scale, scales[camera] - 0.5 * (x + y), OWN_SHAPE);
+            // A frame that no star ties stays where it was put, and spoils nobody's solution.
+            add(&[(first + 4, 1.0)], 0.0, ANYWHERE_PX);
+            add(&[(first + 5, 1.0)], 0.0, ANYWHERE_PX);
+            let turned = number(&[(&xy, 0.5), (&yx, -0.5)]);
+            add(&turned, 0.0, ANYWHERE_PX / h);
             if frame == self.problem.reference {
                 // It lies on its own pixels.
                 const SURE: f64 = 1e-7;

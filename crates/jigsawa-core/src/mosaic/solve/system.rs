@@ -12,7 +12,7 @@ use crate::space::{FramePx, Point};
 /// The numbers that are looked for, and where each stands.
 pub(super) struct System<'a> {
     pub(super) problem: &'a Problem<'a>,
-    tracks: &'a [Track],
+    pub(super) tracks: &'a [Track],
     /// Frames with a pose that may move, by their place among the numbers.
     pub(super) free: Vec<Option<usize>>,
     /// Terms of a lens from the second degree on.
@@ -99,22 +99,36 @@ impl<'a> System<'a> {
             *scale = self.usual_scale(&s, camera);
         }
         let mut covariance = None;
+        let mut moving_px = f64::INFINITY;
         for round in 0..ROUNDS {
             let (mut normal, mut right) = self.equations(&s);
             self.priors(&s, &scales, &mut normal, &mut right);
             let Some(cholesky) = normal.cholesky() else {
+                moving_px = f64::INFINITY;
                 break;
             };
             let step = cholesky.solve(&right);
+            moving_px = step.amax();
             self.apply(&mut s, &mut scales, &step);
             let spread = self.hold_down(&mut s, seen, round > 1);
             covariance = Some((cholesky, spread));
-            if round > 3 && step.amax() < SETTLED_PX {
+            if round > 3 && moving_px < SETTLED_PX {
                 break;
             }
         }
+        // What still moves is uncertain by as much, and what cannot be solved is not known at all.
+        let unsettled = if moving_px < SETTLED_PX {
+            0.0
+        } else {
+            moving_px
+        };
         if let Some((cholesky, spread)) = covariance {
             self.uncertainty(&mut s, &cholesky.inverse(), spread.max(1.0));
+        }
+        for (corner, free) in s.corner_px.iter_mut().zip(&self.free) {
+            if free.is_some() {
+                *corner = corner.hypot(unsettled);
+            }
         }
         s
     }
@@ -347,7 +361,15 @@ impl<'a> System<'a> {
         } else {
             10.0 * MAD_TO_SIGMA
         };
-        for ((k, o), w) in s.kept.iter_mut().zip(&off).zip(seen) {
+        // At first a frame may lie roughly, and all of its stars be far off while those of others meet.
+        let own = if firmly {
+            vec![0.0; self.problem.frames.len()]
+        } else {
+            self.spread_of_frames(&off)
+        };
+        for (((k, o), w), track) in s.kept.iter_mut().zip(&off).zip(seen).zip(self.tracks) {
+            let rough = track.iter().map(|sight| own[sight.frame]);
+            let spread = rough.fold(spread, f64::max);
             *k = if o.is_finite() {
                 w * biweight(*o, reach * spread.max(0.3))
             } else {
@@ -355,6 +377,24 @@ impl<'a> System<'a> {
             };
         }
         spread
+    }
+
+    /// The usual scatter of each frame's tracks.
+    fn spread_of_frames(&self, off: &[f64]) -> Vec<f64> {
+        let mut sizes: Vec<Vec<f32>> = vec![Vec::new(); self.problem.frames.len()];
+        for (track, o) in self.tracks.iter().zip(off).filter(|(_, o)| o.is_finite()) {
+            for sight in track {
+                sizes[sight.frame].push(*o as f32);
+            }
+        }
+        let middle = |own: &mut Vec<f32>| {
+            if own.is_empty() {
+                0.0
+            } else {
+                f64::from(median(own)) / 1.177
+            }
+        };
+        sizes.iter_mut().map(middle).collect()
     }
 
     /// How far a track's sights lie apart, in their own standard errors.

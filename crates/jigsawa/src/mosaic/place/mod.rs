@@ -11,9 +11,9 @@ use jigsawa_core::canvas::Canvas;
 use jigsawa_core::layout::{
     CameraRecord, FORMAT, Layout, LayoutFrame, PanelPlace, Panels, PlacementRecord, Reference,
 };
-use jigsawa_core::matching::{Shown, Tie};
+use jigsawa_core::matching::{MatchError, Shown, Tie};
 use jigsawa_core::mosaic::place::registration;
-use jigsawa_core::mosaic::solve::{Kept, Problem, Solution, rough, solve};
+use jigsawa_core::mosaic::solve::{Kept, Pose, Problem, Solution, rough, solve};
 use jigsawa_core::mosaic::tracks::{Track, meeting, of_ties};
 use jigsawa_core::placement::{Model, Placement, Registration};
 use jigsawa_core::space::{CanvasPx, FramePx, Point, ReferencePx, Size};
@@ -93,23 +93,13 @@ pub fn place(
     let known: Vec<String> = earlier.map_or_else(Vec::new, |m| {
         m.cameras.iter().map(|c| c.camera.clone()).collect()
     });
-    let field = Field::new(frames, &catalogues, &known);
-    let shown = field.shown();
+    let mut field = Field::new(frames, &catalogues, &known);
+    for (i, row) in kept.into_iter().flat_map(|l| l.frames.iter().enumerate()) {
+        if let Some(panel) = &row.panel {
+            field.cameras[i] = panel.camera;
+        }
+    }
     let ties = field.ties(&names);
-    let kept_poses = earlier.map(|m| Kept {
-        poses: (0..frames.len())
-            .map(|i| {
-                m.places
-                    .get(i)
-                    .and_then(Option::as_ref)
-                    .map(|p| p.pose.clone())
-            })
-            .collect(),
-        lenses: (0..field.camera_names.len())
-            .map(|k| m.cameras.get(k).and_then(|c| c.lens.clone()))
-            .collect(),
-        curvature: m.curvature,
-    });
     let (reference, why) = match (kept, &args.reference) {
         (Some(layout), _) => (
             layout.reference_index().unwrap_or(0),
@@ -124,8 +114,23 @@ pub fn place(
             })?;
             (given, "as asked".to_owned())
         }
-        (None, None) => in_the_middle(&field, &shown, &ties),
+        (None, None) => in_the_middle(&field, &field.shown(), &ties),
     };
+    let scales = rough_scales(&field, reference, &ties);
+    field.part_cameras(&scales, kept.map_or(0, |l| l.frames.len()));
+    let kept_poses = earlier.map(|m| Kept {
+        poses: (0..frames.len())
+            .map(|i| {
+                let row = kept.and_then(|l| l.frames.get(i))?;
+                row.panel.as_ref().map(|p| p.pose.clone())
+            })
+            .collect(),
+        lenses: (0..field.camera_names.len())
+            .map(|k| m.cameras.get(k).and_then(|c| c.lens.clone()))
+            .collect(),
+        curvature: m.curvature,
+    });
+    let shown = field.shown();
     let problem = Problem {
         frames: &shown,
         cameras: &field.cameras,
@@ -149,6 +154,23 @@ pub fn place(
         catalogues,
         ..placed
     })
+}
+
+/// Reference pixels for a pixel of each frame, roughly, where stars tie it to the reference.
+fn rough_scales(field: &Field<'_>, reference: usize, ties: &[Tie]) -> Vec<Option<f64>> {
+    let problem = Problem {
+        frames: &field.shown(),
+        cameras: &field.cameras,
+        reference,
+        curvature: None,
+        kept: None,
+    };
+    let scale = |pose: &Pose| {
+        let [[a, b], [c, d]] = pose.matrix;
+        (a * d - b * c).abs().sqrt()
+    };
+    let poses = rough(&problem, ties).poses;
+    poses.iter().map(|p| p.as_ref().map(scale)).collect()
 }
 
 /// The frame in the middle of what hangs together, of those with many stars.
@@ -263,8 +285,14 @@ impl Solved<'_> {
                 .asked()
                 .unwrap_or_else(|| self.usual_projection()),
         };
+        let stays = |i: usize| kept.is_some_and(|l| i < l.frames.len());
+        let refused: Vec<Option<MatchError>> = (0..n)
+            .map(|i| self.refused(i).filter(|_| !stays(i)))
+            .collect();
         let found: Vec<Option<(Registration, Model, f64)>> = (0..n)
             .map(|i| registration(self.problem, self.solution, projection, i))
+            .zip(&refused)
+            .map(|(found, refused)| found.filter(|_| refused.is_none()))
             .collect();
         let maps: Vec<Option<Registration>> = found
             .iter()
@@ -273,17 +301,28 @@ impl Solved<'_> {
         if maps.iter().flatten().count() < 2 {
             return Err(Trouble::NothingTied {
                 files: self.frames().iter().map(Frame::name).collect(),
+                refused: (0..n)
+                    .filter(|i| refused[*i].is_some())
+                    .map(|i| {
+                        format!(
+                            "'{}': {}",
+                            self.frames()[i].name(),
+                            self.why_left_out(i, refused[i])
+                        )
+                    })
+                    .collect(),
                 plan: None,
             });
         }
-        let (sky, disagreeing) = sky_of_plane(self.frames(), &maps, self.centre(), projection);
+        let told_by = (self.frames(), self.problem.reference);
+        let (sky, disagreeing) = sky_of_plane(told_by, &maps, self.centre(), projection);
         let canvas = self.canvas(args, kept, &maps, sky.as_ref())?;
         let to_reference = canvas
             .to_reference()
             .ok_or(Trouble::Canvas(jigsawa_core::canvas::CanvasError::Scale))?;
         let on_canvas = to_reference.invert();
         let vectors = self.vectors(&|p| on_canvas.apply(p), projection);
-        let rows: Vec<LayoutFrame> = (0..n)
+        let mut rows: Vec<LayoutFrame> = (0..n)
             .map(|i| {
                 // What is there does not move, but for whole pixels that the canvas may have grown by.
                 if let Some(before) = kept.filter(|l| i < l.frames.len()) {
@@ -291,7 +330,8 @@ impl Solved<'_> {
                 }
                 let placement = maps[i].as_ref().and_then(|m| to_reference.then(m));
                 let model = found[i].as_ref().map(|r| r.1);
-                self.row(i, placement.as_ref().zip(model), &vectors, &disagreeing)
+                let placed = placement.as_ref().zip(model).ok_or(refused[i]);
+                self.row(i, placed, &vectors, &disagreeing)
             })
             .collect();
         let placements: Vec<Option<Placement>> = rows
@@ -303,6 +343,9 @@ impl Solved<'_> {
             .filter(|i| is_used[*i] && placements[*i].is_some())
             .collect();
         let panels = self.panels(names, &used, &placements, &canvas, kept);
+        for (i, row) in rows.iter_mut().enumerate() {
+            row.panel = self.panel_place(i, &panels);
+        }
         let around = canvas.size.corners().map(|p| to_reference.apply(p));
         let wcs = sky
             .as_ref()
@@ -321,7 +364,7 @@ impl Solved<'_> {
                 canvas,
                 wcs,
                 levels: None,
-                mosaic: Some(self.record(projection, &panels)),
+                mosaic: Some(self.record(projection)),
                 frames: rows,
             },
             catalogues: Vec::new(),
@@ -334,28 +377,22 @@ impl Solved<'_> {
     }
 
     /// What is common to the panels, as layouts keep it.
-    fn record(&self, projection: Projection, panels: &[Panel]) -> Panels {
-        let panel_of = |i: usize| panels.iter().find(|p| p.frames.contains(&i));
+    fn record(&self, projection: Projection) -> Panels {
         let cameras = self.field.camera_names.iter().zip(&self.solution.lenses);
-        Panels {
-            projection,
-            curvature: self.solution.curvature,
-            cameras: cameras
-                .map(|(camera, lens)| CameraRecord {
-                    camera: camera.clone(),
-                    lens: lens.clone(),
-                })
-                .collect(),
-            places: (0..self.frames().len())
-                .map(|i| {
-                    Some(PanelPlace {
-                        panel: panel_of(i)?.name.clone(),
-                        camera: self.field.cameras[i],
-                        pose: self.solution.poses[i].clone()?,
-                    })
-                })
-                .collect(),
-        }
+        let cameras = cameras.map(|(camera, lens)| CameraRecord {
+            camera: camera.clone(),
+            lens: lens.clone(),
+        });
+        Panels::new(projection, self.solution.curvature, cameras.collect())
+    }
+
+    /// A frame's panel, and where it points.
+    fn panel_place(&self, i: usize, panels: &[Panel]) -> Option<PanelPlace> {
+        Some(PanelPlace {
+            panel: panels.iter().find(|p| p.frames.contains(&i))?.name.clone(),
+            camera: self.field.cameras[i],
+            pose: self.solution.poses[i].clone()?,
+        })
     }
 
     /// Width and height of the canvas on the sky, if anything tells its scale.
@@ -419,17 +456,6 @@ fn stayed(before: &Layout, i: usize, canvas: &Canvas) -> LayoutFrame {
         })
     });
     row
-}
-
-/// Names of the panels in the order that their numbers have.
-pub fn panel_order(m: &Panels) -> Vec<String> {
-    let mut order: Vec<String> = Vec::new();
-    for p in m.places.iter().flatten() {
-        if !order.contains(&p.panel) {
-            order.push(p.panel.clone());
-        }
-    }
-    order
 }
 
 /// The part of a frame that lies on another.

@@ -1,7 +1,7 @@
 //! How each frame was tied and how well it lies: the rows of the layout, and why a frame has none.
 
 use jigsawa_core::layout::{LayoutFrame, PlacementRecord};
-use jigsawa_core::matching::{FoundBy, MatchErrors};
+use jigsawa_core::matching::{FoundBy, MatchError, MatchErrors};
 use jigsawa_core::mosaic::solve::untied;
 use jigsawa_core::placement::{Model, Placement};
 use jigsawa_core::verdict::Verdict;
@@ -14,7 +14,7 @@ impl Solved<'_> {
     pub(super) fn row(
         &self,
         i: usize,
-        placed: Option<(&Placement, Model)>,
+        placed: Result<(&Placement, Model), Option<MatchError>>,
         vectors: &[Vector],
         disagreeing: &[(usize, String)],
     ) -> LayoutFrame {
@@ -34,7 +34,7 @@ impl Solved<'_> {
             None if i == self.problem.reference => FoundBy::Reference,
             None => FoundBy::Stars,
         };
-        let coverage = placed.map(|(map, _)| {
+        let coverage = placed.ok().map(|(map, _)| {
             let size = self.frames()[i].facts.size;
             let third = |v: f64, n: usize| ((3.0 * (v + 0.5) / n as f64).max(0.0) as usize).min(2);
             let mut counts = [0; 9];
@@ -59,7 +59,7 @@ impl Solved<'_> {
                 )
             });
         }
-        let record = placed.map(|(map, model)| PlacementRecord {
+        let record = placed.ok().map(|(map, model)| PlacementRecord {
             matrix: map.rows(),
             bend: map.bend().cloned(),
             model: (by != FoundBy::Reference).then_some(model),
@@ -81,7 +81,7 @@ impl Solved<'_> {
         });
         let verdict = match &record {
             Some(_) => Verdict::Used,
-            None => Verdict::LeftOut(self.why_left_out(i)),
+            None => Verdict::LeftOut(self.why_left_out(i, placed.err().flatten())),
         };
         Row {
             frame: &self.frames()[i],
@@ -95,9 +95,22 @@ impl Solved<'_> {
     }
 
     /// Why a frame is tied to nothing, and what would help.
-    pub(super) fn why_left_out(&self, i: usize) -> String {
+    pub(super) fn why_left_out(&self, i: usize, refused: Option<MatchError>) -> String {
         if let Err(error) = &self.field.catalogues[i] {
             return error.to_string();
+        }
+        if let Some(refused) = refused {
+            return format!(
+                "{} (a larger overlap would tie it, or a panel between)",
+                of_panels(refused)
+            );
+        }
+        if let Some((known, stars)) = self.field.against_its_wcs(i) {
+            return format!(
+                "its WCS puts it beside '{}', but none of the {stars} stars that both would share there meets: the WCS is \
+                 wrong, or it shows another field",
+                self.frames()[known].name()
+            );
         }
         let stars = self.field.spots[i].len();
         let apart = untied(self.problem, self.ties);
@@ -123,6 +136,25 @@ impl Solved<'_> {
             (_, true) => "and by its WCS it overlaps none: another field, or a gap between panels",
         };
         format!("{tied} ({advice})")
+    }
+}
+
+/// What is wrong with a place among panels.
+fn of_panels(error: MatchError) -> String {
+    match error {
+        MatchError::TooRough {
+            pairs,
+            rms_px,
+            allowed_px,
+        } => format!(
+            "its {pairs} stars meet those of other panels only to {rms_px:.2} px rms, {allowed_px} px is allowed"
+        ),
+        MatchError::TooLoose {
+            pairs, corner_px, ..
+        } if !corner_px.is_finite() => {
+            format!("the {pairs} stars that it shares with other panels do not fix its place")
+        }
+        other => other.to_string(),
     }
 }
 

@@ -5,16 +5,56 @@ use std::collections::BTreeMap;
 use jigsawa_core::canvas::Canvas;
 use jigsawa_core::frame::RowOrder;
 use jigsawa_core::layout::Layout;
+use jigsawa_core::matching::{LEAST_STARS_GUIDED, MOST_RMS_PX, MatchError, MatchErrors, gate};
 use jigsawa_core::mosaic::solve::{residuals, weight};
 use jigsawa_core::mosaic::tracks::place as sight_place;
 use jigsawa_core::placement::Placement;
 use jigsawa_core::space::{CanvasPx, Point, ReferencePx};
 use jigsawa_core::wcs::Projection;
 
-use super::{SAME_PANEL, SharedStars, Solved, Vector, panel_order, share};
+use super::{SAME_PANEL, SharedStars, Solved, Vector, share};
 use crate::mosaic::names::{Panel, PanelNames, panels};
 
 impl Solved<'_> {
+    /// Why the place that stars gave a frame is not used, by the rule that holds for every placement.
+    pub(super) fn refused(&self, i: usize) -> Option<MatchError> {
+        let by_other = self.others.iter().any(|t| t.new == i);
+        let pose = self.solution.poses[i].as_ref()?;
+        if by_other || i == self.problem.reference {
+            return None;
+        }
+        let [[a, b], [c, d]] = pose.matrix;
+        // In pixels of the frame or of the reference, whichever are larger on the sky.
+        let unit = (a * d - b * c).abs().sqrt().max(1.0);
+        let (mut sum, mut weights, mut pairs) = (0.0, 0.0, 0);
+        for (track, kept) in self.tracks.iter().zip(&self.solution.kept) {
+            if *kept <= 0.0 {
+                continue;
+            }
+            let off = residuals(self.problem, self.solution, track);
+            let k = track.len() as f64 / (track.len() as f64 - 1.0);
+            let own = track.iter().zip(off).filter(|(sight, _)| sight.frame == i);
+            for (sight, r) in own {
+                let w = weight(self.problem, self.solution, i, sight.spot);
+                sum += w * k * k * (r[0] * r[0] + r[1] * r[1]);
+                weights += w;
+                pairs += 1;
+            }
+        }
+        if pairs < LEAST_STARS_GUIDED {
+            return Some(MatchError::NoMatch {
+                best: pairs,
+                tried: self.problem.frames[i].spots.len(),
+            });
+        }
+        let errors = MatchErrors {
+            rms_px: (sum / weights).sqrt() / unit,
+            corner_px: self.solution.corner_px[i] / unit,
+            ..MatchErrors::default()
+        };
+        gate(&errors, pairs, MOST_RMS_PX).err()
+    }
+
     /// How far each sight of each star lies from the mean of the others.
     pub(super) fn vectors(
         &self,
@@ -101,15 +141,16 @@ impl Solved<'_> {
             })
             .collect();
         let mut all = panels(names, groups, &middles);
-        if let Some(m) = kept.and_then(|l| l.mosaic.as_ref()) {
+        if let Some(layout) = kept.filter(|l| l.mosaic.is_some()) {
             for p in &mut all {
-                let before = p.frames.iter().find_map(|i| m.places.get(*i)?.as_ref());
+                let before = |i: &usize| layout.frames.get(*i)?.panel.as_ref();
+                let before = p.frames.iter().find_map(before);
                 if let Some(place) = before {
                     p.name.clone_from(&place.panel);
                 }
             }
             // The panels that are there keep their order, so that their numbers in seams hold.
-            let order: Vec<String> = panel_order(m);
+            let order = layout.panels();
             let place = |p: &Panel| {
                 order
                     .iter()

@@ -44,6 +44,8 @@ impl HdrPage<'_> {
     }
 
     fn table(&self) -> Markup {
+        // A wide table: without the column that is mostly empty, where it is.
+        let chained = self.rows.iter().any(|r| r.by_way_of.is_some());
         let notes = self.layout.frames.iter().flat_map(|f| {
             let of_values = f.balance.iter().flat_map(|b| &b.notes);
             f.notes
@@ -57,8 +59,8 @@ impl HdrPage<'_> {
                 div.wide {
                     table {
                         thead { tr {
-                            th { "frame" } th { "filter" } th.n { "seconds" } th.n { "full from" } th { "known" } th.n { "used to" } th.n { "full pixels %" }
-                            th.n { "factor" } th.n { "±" } th.n { "headers say" } th { "by way of" } th.n { "share %" }
+                            th { "frame" } th { "filter" } th.n { "seconds" } th.n { "full from" } th { "known" } th.n { "used to" } th.n { "full px %" }
+                            th.n { "factor" } th.n { "±" } th.n { "headers say" } @if chained { th { "by way of" } } th.n { "share %" }
                         } }
                         tbody {
                             @for r in self.rows {
@@ -71,7 +73,7 @@ impl HdrPage<'_> {
                                     td.n { (format!("{:.4}", r.factor)) }
                                     td.n { @if r.factor_error > 0.0 { (format!("{:.4}", r.factor_error)) } }
                                     td.n { @if let Some(t) = r.factor_told { (format!("{t:.4}")) } }
-                                    td { @if let Some(w) = &r.by_way_of { (file_name(w)) } }
+                                    @if chained { td { @if let Some(w) = &r.by_way_of { (file_name(w)) } } }
                                     td.n { (format!("{:.2}", r.share_percent)) }
                                 }
                             }

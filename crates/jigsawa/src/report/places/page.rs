@@ -204,6 +204,7 @@ fn table_row(i: usize, row: &LayoutFrame, outcome: Outcome) -> Markup {
             }
         }
         @for note in &row.notes { tr.note { td {} td.verdict colspan="12" { (note) } } }
+        @for fact in &row.facts { tr { td {} td.quiet colspan="12" { (fact) } } }
     }
 }
 
@@ -254,6 +255,7 @@ fn section(p: &Places<'_>, i: usize, outcome: Outcome) -> Result<Markup, Trouble
             h2 id={ "h" (i) } { (file_name(&row.file)) " (" (row.filter) ") " (outcome.chip()) }
             p { (told(row)) }
             @for note in &row.notes { p.doubt { (note) } }
+            @for fact in &row.facts { p.quiet { (fact) } }
             @if stars.iter().any(Option::is_some) { (stamp_sheet(&stars)) }
             @if let Some(field) = field {
                 div.charts {
