@@ -21,6 +21,7 @@ pub const FORMAT: u32 = 1;
 
 /// A set of frames on a canvas.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct Layout {
     /// Version of the format.
     pub format: u32,
@@ -43,6 +44,7 @@ pub struct Layout {
 
 /// What is common to the panels of a mosaic: all that is needed to add one without moving the others.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct Panels {
     /// The kind of plane that the canvas shows the sky on.
     pub projection: Projection,
@@ -57,6 +59,7 @@ pub struct Panels {
 
 /// A camera of a mosaic.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct CameraRecord {
     /// What tells it from others: name, pixels, arc seconds for a pixel.
     pub camera: String,
@@ -95,6 +98,7 @@ pub struct Levels {
 
 /// The frame that the others of its filter are matched to.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct LevelReference {
     /// Its filter.
     pub filter: Filter,
@@ -106,6 +110,7 @@ pub struct LevelReference {
 
 /// The reference frame and the reason for its choice.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct Reference {
     /// Its file, as in `frames`.
     pub file: String,
@@ -165,6 +170,7 @@ pub struct LayoutFrame {
 
 /// What was measured on a frame.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct Measurements {
     /// Stars found.
     pub stars: usize,
@@ -188,6 +194,7 @@ pub struct Measurements {
 
 /// A placement with its errors, as files keep it.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct PlacementRecord {
     /// Canvas pixels to frame pixels: rows of the matrix on (x, y, 1).
     pub matrix: [[f64; 3]; 3],
@@ -273,6 +280,27 @@ impl Panels {
             && self.curvature.is_finite()
     }
 }
+
+/// All keys of a frame's record. Serde cannot refuse others itself, since size and verdict are parts of the record.
+pub const FRAME_KEYS: [&str; 17] = [
+    "file",
+    "plane",
+    "filter",
+    "exposure_s",
+    "width",
+    "height",
+    "saturation",
+    "fingerprint",
+    "hint",
+    "verdict",
+    "reason",
+    "facts",
+    "notes",
+    "panel",
+    "measured",
+    "placement",
+    "balance",
+];
 
 impl Layout {
     /// The same layout with each panel's place in its frame's own record, where older files have a list of them.

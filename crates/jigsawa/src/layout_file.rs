@@ -3,7 +3,7 @@
 use std::path::{Component, Path, PathBuf};
 use std::sync::Arc;
 
-use jigsawa_core::layout::{FORMAT, Layout, LayoutError, LayoutFrame};
+use jigsawa_core::layout::{FORMAT, FRAME_KEYS, Layout, LayoutError, LayoutFrame};
 use jigsawa_formats::error::FileError;
 use jigsawa_formats::fits::FitsFrame;
 use jigsawa_formats::whole::Unfinished;
@@ -58,12 +58,40 @@ fn parse(path: &Path, text: &str) -> Result<Layout, Trouble> {
         file: path.to_owned(),
         error: e.to_string(),
     })?;
+    unknown_key(path, text)?;
     layout.check().map_err(|error| Trouble::Layout {
         file: path.to_owned(),
         line: line_of(text, &error),
         error,
     })?;
     Ok(layout)
+}
+
+/// A key of a frame that means nothing is a slip of an editor's hand: with it the frame would be used otherwise than meant.
+fn unknown_key(path: &Path, text: &str) -> Result<(), Trouble> {
+    #[derive(serde::Deserialize)]
+    struct Keys {
+        frames: Vec<serde_json::Map<String, serde_json::Value>>,
+    }
+    let Ok(read) = serde_json::from_str::<Keys>(text) else {
+        return Ok(());
+    };
+    let mut keys = read.frames.iter().flat_map(serde_json::Map::keys);
+    let Some(key) = keys.find(|k| !FRAME_KEYS.contains(&k.as_str())) else {
+        return Ok(());
+    };
+    let line = text.lines().position(|l| {
+        let l = l.trim_start();
+        l.starts_with(&format!("\"{key}\""))
+    });
+    let at = line.map_or(String::new(), |n| format!(" at line {}", n + 1));
+    Err(Trouble::LayoutText {
+        file: path.to_owned(),
+        error: format!(
+            "unknown field `{key}` of a frame, expected one of {}{at}",
+            FRAME_KEYS.map(|k| format!("`{k}`")).join(", ")
+        ),
+    })
 }
 
 /// A newer format may have changed anything, so its number is looked at before the rest.

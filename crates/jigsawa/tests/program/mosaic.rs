@@ -531,7 +531,7 @@ fn cameras_of_other_scale_and_a_panel_given_twice_work_together() {
     // Where both frames of the first panel count, so many are told.
     let count = plane(&night.path("r/reef-R-mosaic-map.fits"), 2);
     let two = count.data().iter().filter(|n| **n == 2.0).count();
-    assert!(two as f64 > 0.5 * (460 * 340) as f64, "{two}");
+    assert!(two as f64 > 0.5 * 460.0 * 340.0, "{two}");
     // The other camera has the same name in its header, and is told by its scale.
     let b = row(&told, "b.fits")["placement"].clone();
     assert!(b["pairs"].as_u64().unwrap() > 20, "{b}");

@@ -65,3 +65,26 @@ fn every_layout_that_is_written_passes_its_schema_and_an_edited_one_does_not() {
     wrong(&|l| l["canvas"]["scale"] = json!(-1.0));
     wrong(&|l| l["frames"][0]["placment"] = json!({}));
 }
+
+#[test]
+fn a_key_that_means_nothing_is_an_error_that_names_it() {
+    let night = Night::of_lines();
+    night
+        .run("register ha.fits oiii.fits --out a --name x --no-report")
+        .success();
+    let good = std::fs::read_to_string(night.path("a/x.layout.json")).unwrap();
+    for (before, after, key) in [
+        ("\"verdict\"", "\"weigth\": 2, \"verdict\"", "weigth"),
+        ("\"canvas\"", "\"canvass\": 1, \"canvas\"", "canvass"),
+        ("\"pairs\"", "\"rotate\": 3, \"pairs\"", "rotate"),
+        ("\"sky_adu\"", "\"skye\": 3, \"sky_adu\"", "skye"),
+    ] {
+        let edited = good.replacen(before, after, 1);
+        assert_ne!(edited, good, "{before}");
+        std::fs::write(night.path("a/x.layout.json"), edited).unwrap();
+        night
+            .run("normalize a/x.layout.json --no-report --overwrite")
+            .ends(1)
+            .says(key);
+    }
+}
