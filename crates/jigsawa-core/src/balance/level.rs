@@ -243,14 +243,6 @@ fn asked_scale(
     })
 }
 
-/// The scale of a frame by the nebula that both show.
-pub(crate) fn nebula_scale(
-    patches: &[BothSkies],
-    lattice: super::Lattice,
-) -> Option<(Measured, usize)> {
-    signal_scale(patches, lattice.canvas()).map(|(scale, _)| (scale, 0))
-}
-
 /// The scale of a frame by exposures and gains, if headers tell.
 pub(crate) fn exposure_or_none(reference: &Member<'_>, frame: &Member<'_>) -> Option<Measured> {
     exposure_scale(reference, frame)

@@ -13,7 +13,7 @@ mod level;
 mod patches;
 mod propose;
 pub mod scale;
-mod surface;
+pub(crate) mod surface;
 mod weight;
 
 use serde::{Deserialize, Serialize};
@@ -25,10 +25,10 @@ use crate::space::{CanvasPx, Point, Size};
 use crate::stars::Catalogue;
 
 pub use lattice::{Lattice, Samples};
+pub(crate) use level::exposure_or_none;
 pub use level::{
     BothPatch, Evidence, Matched, Sky, Wish, colours, match_scaled, match_sky, match_to,
 };
-pub(crate) use level::{exposure_or_none, nebula_scale};
 pub use patches::{BothSkies, both_skies};
 pub use propose::{Proposal, propose};
 pub use surface::{Domain, Polynomial, Shape, ShapeError, Spline, Surface};

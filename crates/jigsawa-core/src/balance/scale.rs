@@ -50,16 +50,18 @@ pub fn common_stars(reference: &Member<'_>, frame: &Member<'_>) -> Vec<CommonSta
         &spots(frame.catalogue),
         (reference.size, frame.size),
     );
-    good_stars(reference, frame, pairs, LEAST_SNR)
+    let good = good_pairs(reference, frame, pairs, LEAST_SNR);
+    good.into_iter().map(|g| g.1).collect()
 }
 
-/// The stars of these pairs (places in the catalogues) that both frames show well, at least so bright in sigma.
-pub(crate) fn good_stars(
+/// Those of these pairs (places in the catalogues) that both frames show well, at least so bright in sigma, with their
+/// stars.
+pub(crate) fn good_pairs(
     reference: &Member<'_>,
     frame: &Member<'_>,
     pairs: Vec<(usize, usize)>,
     least_snr: f64,
-) -> Vec<CommonStar> {
+) -> Vec<((usize, usize), CommonStar)> {
     let usable = |s: &Star| s.flags.is_clean() && s.flux > least_snr * s.flux_sigma;
     // In canvas pixels the wider of both; each frame has its own scale.
     let reach = |m: &Member<'_>| CLEAR * wider(reference, frame) * m.pixels();
@@ -84,14 +86,15 @@ pub(crate) fn good_stars(
         .into_iter()
         .filter_map(|(i, k)| {
             let (a, f) = (&reference.catalogue.stars[i], &frame.catalogue.stars[k]);
-            (usable(a) && usable(f)).then(|| CommonStar {
+            let star = CommonStar {
                 reference: own * canvas_flux(reference, a),
                 frame: other * canvas_flux(frame, f),
                 error: (a.flux_sigma / a.flux)
                     .hypot(f.flux_sigma / f.flux)
                     .hypot(LEAST_ERROR),
                 shared,
-            })
+            };
+            (usable(a) && usable(f)).then_some(((i, k), star))
         })
         .collect()
 }

@@ -13,7 +13,9 @@ mod matching;
 mod merge;
 mod mosaic;
 mod mosaic_joined;
+mod mosaic_levels;
 mod mosaic_made;
+
 mod pattern;
 mod placement;
 mod resample;

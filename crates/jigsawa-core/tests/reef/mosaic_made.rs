@@ -15,7 +15,7 @@ use jigsawa_core::mosaic::levels::{Levelled, ToLevel, level};
 use jigsawa_core::mosaic::place::registration;
 use jigsawa_core::mosaic::seams::{Costs, Labels, Shining, lay};
 use jigsawa_core::mosaic::solve::{Problem, rough, solve};
-use jigsawa_core::mosaic::tracks::{meeting, of_ties};
+use jigsawa_core::mosaic::tracks::{Sight, Track, meeting, of_ties};
 use jigsawa_core::placement::{Map, Placement};
 use jigsawa_core::plane::Plane;
 use jigsawa_core::space::{CanvasPx, FramePx, Point, Size};
@@ -30,18 +30,121 @@ use jigsawa_sky::shot::Shot;
 use jigsawa_sky::spoilt::Spoilt;
 use jigsawa_sky::stars::Crowd;
 
-const PANEL: (usize, usize) = (520, 380);
-const OVERLAP: f64 = 0.14;
+/// Pixels of a panel.
+pub const PANEL: (usize, usize) = (520, 380);
 /// Columns and rows.
-const GRID: (usize, usize) = (3, 4);
+pub const GRID: (usize, usize) = (3, 4);
 /// The panel on whose pixels all lie.
-const REFERENCE: usize = 4;
+pub const REFERENCE: usize = 4;
 
 /// As many stars on these small panels as on those of a real camera, in the parts that they share.
 const CROWD: Crowd = Crowd {
     per_cell: 90.0,
     ..Crowd::lantern_reef()
 };
+
+/// How twelve panels are taken.
+#[derive(Debug, Clone)]
+pub struct Scene {
+    pub filter: Filter,
+    /// The part of a panel that its neighbour shows, too.
+    pub overlap: f64,
+    pub crowd: Crowd,
+    /// What passes the air, of each panel.
+    pub transparencies: Vec<f64>,
+    /// Of each panel, against the usual one.
+    pub exposures: Vec<f64>,
+    pub glows: Vec<SkyGlow>,
+    pub optics: Vec<Optics>,
+    pub spoilt: Vec<Spoilt>,
+    pub seed: u64,
+}
+
+/// A number from -1 to 1 for each panel.
+fn wave(k: usize, f: f64) -> f64 {
+    (f * (k as f64 + 1.0)).sin()
+}
+
+impl Scene {
+    /// A clear night, but for a moon over one panel and cloud before another.
+    pub fn usual() -> Self {
+        let glow = |k: usize| {
+            let (level, tilt) = match k {
+                7 => (260.0, 3.0),
+                _ => (110.0 + 10.0 * wave(k, 1.7), 0.3),
+            };
+            SkyGlow {
+                across: 9.0 * tilt * wave(k, 6.1),
+                along: 9.0 * tilt * wave(k, 7.7),
+                ..SkyGlow::even(level)
+            }
+        };
+        let air = |k: usize| {
+            if k == 2 {
+                0.7
+            } else {
+                0.95 + 0.05 * wave(k, 8.3)
+            }
+        };
+        let all = GRID.0 * GRID.1;
+        Self {
+            filter: Filter::R,
+            overlap: 0.14,
+            crowd: CROWD,
+            transparencies: (0..all).map(air).collect(),
+            exposures: vec![1.0; all],
+            glows: (0..all).map(glow).collect(),
+            optics: vec![
+                Optics {
+                    distortion_px: 0.8,
+                    ..Optics::round(2.8)
+                };
+                all
+            ],
+            spoilt: vec![Spoilt::default(); all],
+            seed: 500,
+        }
+    }
+
+    pub fn shot(&self, k: usize) -> Shot {
+        let (c, r) = ((k % GRID.0) as f64 - 1.0, (k / GRID.0) as f64 - 1.5);
+        let step = |n: usize| (1.0 - self.overlap) * n as f64;
+        Shot {
+            filter: self.filter.clone(),
+            size: Size::new(PANEL.0, PANEL.1).unwrap(),
+            pointing: Pointing {
+                turn_deg: 0.7 * wave(k, 2.3),
+                ..Pointing::at(
+                    1010.0 + c * step(PANEL.0) + 3.0 * wave(k, 3.1),
+                    640.0 + r * step(PANEL.1) + 3.0 * wave(k, 4.3),
+                )
+            },
+            optics: self.optics[k],
+            camera: Camera::usual(),
+            glow: self.glows[k],
+            transparency: self.transparencies[k] * self.exposures[k],
+            spoilt: self.spoilt[k],
+            subs: 40,
+            seed: self.seed + k as u64,
+        }
+    }
+
+    /// Takes all panels and finds their stars.
+    pub fn take(&self) -> Vec<Frame> {
+        let clouds = clouds();
+        (0..GRID.0 * GRID.1)
+            .map(|k| {
+                let shot = self.shot(k);
+                let plane = shot.take(&self.crowd, Some(&clouds)).plane;
+                let stars = detect(&plane, Some(62_000.0), &Settings::default()).unwrap();
+                (shot, plane, stars)
+            })
+            .collect()
+    }
+}
+
+/// A panel with its pixels and its stars.
+pub type Frame = (Shot, Plane, Catalogue);
 
 /// A joined mosaic with all that it was made of, and its truth on the same pixels.
 pub struct Mosaic {
@@ -57,58 +160,12 @@ pub struct Mosaic {
     pub sky: Vec<Point<CanvasPx>>,
 }
 
-fn shot(k: usize) -> Shot {
-    let (c, r) = ((k % GRID.0) as f64 - 1.0, (k / GRID.0) as f64 - 1.5);
-    let wave = |f: f64| (f * (k as f64 + 1.0)).sin();
-    let step = |n: usize| (1.0 - OVERLAP) * n as f64;
-    // The sky is brighter and tilted more where the moon is; one panel was taken through cloud.
-    let (level, tilt) = match k {
-        7 => (260.0, 3.0),
-        _ => (110.0 + 10.0 * wave(1.7), 0.3),
-    };
-    Shot {
-        filter: Filter::R,
-        size: Size::new(PANEL.0, PANEL.1).unwrap(),
-        pointing: Pointing {
-            turn_deg: 0.7 * wave(2.3),
-            ..Pointing::at(
-                1010.0 + c * step(PANEL.0) + 3.0 * wave(3.1),
-                640.0 + r * step(PANEL.1) + 3.0 * wave(4.3),
-            )
-        },
-        optics: Optics {
-            distortion_px: 0.8,
-            ..Optics::round(2.8)
-        },
-        camera: Camera::usual(),
-        glow: SkyGlow {
-            across: 9.0 * tilt * wave(6.1),
-            along: 9.0 * tilt * wave(7.7),
-            ..SkyGlow::even(level)
-        },
-        transparency: if k == 2 { 0.7 } else { 0.95 + 0.05 * wave(8.3) },
-        spoilt: Spoilt::default(),
-        subs: 40,
-        seed: 500 + k as u64,
-    }
+fn taken() -> &'static Vec<Frame> {
+    static TAKEN: OnceLock<Vec<Frame>> = OnceLock::new();
+    TAKEN.get_or_init(|| Scene::usual().take())
 }
 
-fn taken() -> &'static Vec<(Shot, Plane, Catalogue)> {
-    static TAKEN: OnceLock<Vec<(Shot, Plane, Catalogue)>> = OnceLock::new();
-    TAKEN.get_or_init(|| {
-        let clouds = clouds();
-        (0..GRID.0 * GRID.1)
-            .map(|k| {
-                let shot = shot(k);
-                let plane = shot.take(&CROWD, Some(&clouds)).plane;
-                let stars = detect(&plane, Some(62_000.0), &Settings::default()).unwrap();
-                (shot, plane, stars)
-            })
-            .collect()
-    })
-}
-
-fn clouds() -> Clouds {
+pub fn clouds() -> Clouds {
     Clouds::over((100.0, -250.0, 1920.0, 1530.0))
 }
 
@@ -117,7 +174,7 @@ const CANVAS: (usize, usize) = (1490, 1480);
 const FIRST: (f64, f64) = (-480.0, -400.0);
 
 /// Stars of two frames that are the same, as places in their catalogues.
-type Same = BTreeMap<(usize, usize), Vec<(usize, usize)>>;
+pub type Same = BTreeMap<(usize, usize), Vec<(usize, usize)>>;
 
 /// All panels placed by their stars, and which stars they share.
 pub fn places() -> (Vec<Placement>, Same) {
@@ -152,9 +209,14 @@ pub fn places() -> (Vec<Placement>, Same) {
             Map::shift(FIRST.0, FIRST.1).then(&map).unwrap()
         })
         .collect();
-    let index = |sight: &jigsawa_core::mosaic::tracks::Sight| lists[sight.frame][sight.spot].index;
-    let mut same: BTreeMap<(usize, usize), Vec<(usize, usize)>> = BTreeMap::new();
-    for t in &tracks {
+    (placements, pairs_of(&tracks, &lists))
+}
+
+/// Stars of two frames that are the same, by their tracks.
+pub fn pairs_of(tracks: &[Track], lists: &[Vec<Spot<FramePx>>]) -> Same {
+    let index = |sight: &Sight| lists[sight.frame][sight.spot].index;
+    let mut same = Same::new();
+    for t in tracks {
         for (n, a) in t.iter().enumerate() {
             for b in &t[n + 1..] {
                 same.entry((a.frame, b.frame))
@@ -163,7 +225,7 @@ pub fn places() -> (Vec<Placement>, Same) {
             }
         }
     }
-    (placements, same)
+    same
 }
 
 /// The stars with how far they shine.
@@ -211,8 +273,6 @@ fn the_sky(canvas: Size) -> (Plane, Vec<Point<CanvasPx>>) {
     (ideal.truth(&CROWD, Some(&clouds())), sky)
 }
 
-static RED: Filter = Filter::R;
-
 /// Something on the canvas's own pixels.
 fn on_canvas(source: &dyn FrameSource) -> Input<'_> {
     Input {
@@ -224,6 +284,30 @@ fn on_canvas(source: &dyn FrameSource) -> Input<'_> {
     }
 }
 
+/// The panels with all that levelling needs to know of them.
+pub fn to_level<'a>(
+    frames: &'a [Frame],
+    placements: &'a [Placement],
+    lattice: Lattice,
+) -> Vec<ToLevel<'a>> {
+    let one = |((shot, plane, catalogue), placement): (&'a Frame, &'a Placement)| ToLevel {
+        sky: Sky {
+            member: Member {
+                catalogue,
+                placement,
+                size: shot.size,
+                filter: &shot.filter,
+                exposure_s: Some(300.0),
+                gain_e_adu: Some(0.8),
+            },
+            samples: Samples::take(plane, placement, catalogue, Some(62_000.0), lattice),
+        },
+        kept: None,
+        weather: 0.0,
+    };
+    frames.iter().zip(placements).map(one).collect()
+}
+
 /// Joins all panels as the program does.
 #[allow(clippy::too_many_lines)] // One story, from panels to truth.
 pub fn mosaic(share: Share) -> Mosaic {
@@ -232,24 +316,7 @@ pub fn mosaic(share: Share) -> Mosaic {
     let (placements, same) = places();
     let cells = Cells::over(canvas, (PANEL.0 * PANEL.1) as f64);
     let lattice = Lattice::fine(canvas, 1, 12);
-    let to_level: Vec<ToLevel<'_>> = frames
-        .iter()
-        .zip(&placements)
-        .map(|((shot, plane, catalogue), placement)| ToLevel {
-            sky: Sky {
-                member: Member {
-                    catalogue,
-                    placement,
-                    size: shot.size,
-                    filter: &RED,
-                    exposure_s: Some(300.0),
-                    gain_e_adu: Some(0.8),
-                },
-                samples: Samples::take(plane, placement, catalogue, Some(62_000.0), lattice),
-            },
-            kept: None,
-        })
-        .collect();
+    let to_level = to_level(frames, &placements, lattice);
     let levelled = level(&to_level, &|a, b| {
         same.get(&(a, b)).cloned().unwrap_or_default()
     });

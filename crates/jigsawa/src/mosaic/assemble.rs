@@ -1,5 +1,6 @@
 //! Placed frames seen, levelled and cut: all that joining needs.
 
+use std::collections::BTreeMap;
 use std::path::Path;
 
 use jigsawa_core::balance::{Lattice, Member, Sky};
@@ -75,6 +76,15 @@ struct Ground<'a> {
 /// The layout that frames are added to: its file, the first pixel of the new canvas on its own, and its own pixels.
 pub type Before<'a> = Option<(&'a Path, [i64; 2], Size)>;
 
+/// What other filters say of the air before each panel.
+type Weather = BTreeMap<usize, Vec<f64>>;
+
+/// Another filter was taken on another hour, if not another night: the half of what it says is believed.
+fn expected(weather: &Weather, panel: usize) -> f64 {
+    let own = weather.get(&panel).filter(|w| !w.is_empty());
+    own.map_or(0.0, |w| 0.5 * w.iter().sum::<f64>() / w.len() as f64)
+}
+
 /// Looks at all used frames, levels each filter and cuts the seams.
 pub fn assemble(
     frames: &[Frame],
@@ -100,11 +110,18 @@ pub fn assemble(
             filters.push(&frames[*i].filter);
         }
     }
-    let found: Vec<(FilterPart, LevelReference)> = filters
-        .into_iter()
-        .filter_map(|filter| ground.part(filter, &mut seen))
-        .collect();
-    let (mut parts, references): (Vec<FilterPart>, Vec<LevelReference>) = found.into_iter().unzip();
+    let mut weather = Weather::new();
+    let (mut parts, mut references): (Vec<FilterPart>, Vec<LevelReference>) =
+        (Vec::new(), Vec::new());
+    for filter in filters {
+        if let Some((part, reference)) = ground.part(filter, &mut seen, &weather) {
+            for (panel, own) in part.panel_of.iter().zip(&part.levelled.weather) {
+                weather.entry(*panel).or_default().extend(own);
+            }
+            parts.push(part);
+            references.push(reference);
+        }
+    }
     let cells = ground.cells;
     let covers = in_all(&parts, placed.panels.len());
     let stars = shining(&ground.used, &ground.placements, placed, &covers, cells);
@@ -199,6 +216,7 @@ impl<'a> Ground<'a> {
         &self,
         filter: &Filter,
         seen: &mut [Option<Seen>],
+        weather: &Weather,
     ) -> Option<(FilterPart, LevelReference)> {
         let mut own: Vec<usize> = self
             .used
@@ -223,6 +241,7 @@ impl<'a> Ground<'a> {
                     samples: seen.samples,
                 },
                 kept: self.placed.layout.frames[i].balance.clone(),
+                weather: expected(weather, self.panel_of(i)),
             });
             usable.push(seen.usable);
             small.push(seen.small);

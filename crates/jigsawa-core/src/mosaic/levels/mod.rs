@@ -1,31 +1,33 @@
 //! One balance for all panels of a filter: scales from the stars that panels share, low surfaces from all overlaps
 //! together.
 //!
-//! Each pair of frames with stars in common gives the ratio of their scales; all ratios together give the scales, by
-//! least squares on their logarithms. Each patch of sky that two frames show then says by how much their surfaces
-//! differ there. Surfaces are polynomials over each frame, of the lowest degree that foretells patches left out in turn;
-//! nebula cancels in a difference, so all patches without stars count. Where it is bright it tells the scales better
-//! than a handful of stars do, so that these are solved for once more together with the surfaces, the stars' ratios
-//! among the equations: half a percent of a bright nebula would be a step of its own.
+//! All stars that two frames or more show give the scales, faint ones and few ones, too (`scales`). Each patch of sky
+//! that two frames show then says by how much their surfaces differ there. Surfaces are polynomials over each frame, of
+//! the lowest degree that foretells patches left out in turn; nebula cancels in a difference, so all patches without
+//! stars count. Where it is bright it tells the scales better than a handful of stars do, so that these are solved for
+//! once more together with the surfaces, the stars' ratios among the equations: half a percent of a bright nebula would
+//! be a step of its own.
 //!
 //! Overlaps tell only how panels differ: a surface added to all of them at once changes no overlap. Of all solutions
 //! the one with the least correction is taken, so that nothing is tilted for nothing; frames that need much (one
 //! under a moon) count less in that, since what they have is no measure of the true sky (Cauchy's weights). Panels
 //! matched to their neighbours one after the other were the simpler way: a tilt grows along the row.
 
+mod corners;
+mod degrees;
+mod scales;
 mod surfaces;
 
-use nalgebra::{DMatrix, DVector};
-
-use crate::balance::scale::{CommonStar, LEAST_SNR, bend_of, good_stars, star_scale};
-use crate::balance::{
-    Balance, BothSkies, Member, ScaleBy, Sky, Surface, both_skies, exposure_or_none, nebula_scale,
-};
+use crate::balance::{Balance, BothSkies, Member, ScaleBy, Sky, Surface, both_skies};
 use crate::balance::{Weigh, weight};
 use crate::measured::Measured;
-use crate::robust::{BIWEIGHT_REACH, MAD_TO_SIGMA, biweight, median};
+use crate::robust::{MAD_TO_SIGMA, median};
 use crate::space::{CanvasPx, Point};
-use surfaces::Surfaces;
+
+use super::tracks::groups;
+use corners::unseen_change;
+use scales::{Scales, Tie, expected, solve, ties};
+use surfaces::{Fit, Surfaces};
 
 /// Degrees of the surfaces that are tried.
 const DEGREES: [usize; 4] = [0, 1, 2, 3];
@@ -39,18 +41,14 @@ const PATCH_FAULT: f64 = 0.05;
 /// Without a star in common, exposures and gains tell the scale to this.
 const UNTOLD: f64 = 0.3;
 
-/// Stars this bright, in sigma, tell a scale where there are too few brighter ones, and what their luck may do to it.
-const FAINT_SNR: f64 = 6.0;
-const FAINT_ERROR: f64 = 0.01;
-
 /// A scale that is less sure than this is worth a word.
 const WEAK: f64 = 0.1;
 
-/// No ratio of two frames' scales is better known than this.
-const LEAST_ERROR: f64 = 0.002;
+/// And one that is less sure than this is not known.
+const UNKNOWN: f64 = 0.2;
 
 /// A nebula's brightness tells a scale no better than this, patch by patch: flats and optics differ.
-const NEBULA_FAULT: f64 = 0.005;
+const NEBULA_FAULT: f64 = 0.003;
 
 /// Two frames of a filter that overlap.
 #[derive(Debug, Clone)]
@@ -59,9 +57,9 @@ pub struct Overlap {
     pub a: usize,
     /// The other.
     pub b: usize,
-    /// What makes the other's values the first's, by their stars (or else their nebula), before all are solved together.
+    /// What makes the other's values the first's, by those of their stars that agree with all others.
     pub ratio: Option<Measured>,
-    /// Stars behind it; 0 where it is from the nebula.
+    /// Those stars.
     pub stars: usize,
     /// By what part the ratio of stars changes over a factor of ten in brightness, where one of both is not linear.
     pub bent: Option<f64>,
@@ -93,8 +91,11 @@ pub struct Levelled {
     pub overlaps: Vec<Overlap>,
     /// The frame whose values stay what they are in its middle.
     pub anchor: usize,
-    /// Degree of the surfaces.
+    /// Highest degree of the surfaces.
     pub degree: usize,
+    /// Of each frame whose scale is known: logarithm of the factor by which it is larger than exposures tell, against
+    /// the mean of all.
+    pub weather: Vec<Option<f64>>,
 }
 
 /// A frame of the filter, and its balance if that is to stay.
@@ -104,6 +105,9 @@ pub struct ToLevel<'a> {
     pub sky: Sky<'a>,
     /// What it has already.
     pub kept: Option<Balance>,
+    /// What the same panel's frames in other filters say of its night: logarithm of the factor by which its scale is
+    /// expected to be larger than exposures tell; 0 where nothing is known.
+    pub weather: f64,
 }
 
 /// Stars of two frames that are the same, as places in their catalogues.
@@ -112,18 +116,32 @@ pub type SameStars<'a> = dyn Fn(usize, usize) -> Vec<(usize, usize)> + Sync + 'a
 /// Brings the frames of a filter together. The values of the frame with the least noise, once all are scaled, stay what
 /// they are in its middle; or those of the frames that are kept.
 pub fn level(frames: &[ToLevel<'_>], same: &SameStars<'_>) -> Levelled {
-    let (mut overlaps, both) = compared(frames, same);
+    let ties = ties(frames, same);
+    let first = solve(frames, &ties);
+    let (mut overlaps, both) = compared(frames, &ties, &first);
+    let expected = expected(frames);
+    // Where only nebula tells a scale it may change by much: patches are weighed by the new ones once more.
+    let begun = Surfaces::new(frames, (&first.logs, &expected), &overlaps, &both);
+    let degrees = begun.degrees();
+    let logs = begun.logs(&degrees, &begun.fit(&degrees, &|_| true));
+    let surfaces = Surfaces::new(frames, (&logs, &expected), &overlaps, &both);
+    let fit = surfaces.fit(&degrees, &|_| true);
+    let logs = surfaces.logs(&degrees, &fit);
     let anchor = match frames.iter().position(|f| f.kept.is_some()) {
         Some(kept) => kept,
-        None => deepest(frames, &overlaps),
+        None => deepest(frames, &logs, &fit),
     };
-    let first = scales(frames, &overlaps, anchor);
-    let surfaces = Surfaces::new(frames, (&first, anchor), &overlaps, &both);
-    let degree = surfaces.degree();
-    let fit = surfaces.fit(degree, &|_| true);
-    let surface = |i: usize| surfaces.surface(i, degree, &fit);
-    let scales: Vec<Measured> = (0..frames.len()).map(|i| surfaces.scale(i, &fit)).collect();
-    let raise = match frames.iter().position(|f| f.kept.is_some()) {
+    let scaled = Scaled {
+        anchor,
+        unit: match frames[anchor].kept {
+            Some(_) => 1.0,
+            None => (-logs[anchor]).exp(),
+        },
+        logs: &logs,
+        fit: &fit,
+    };
+    let surface = |i: usize| surfaces.surface(i, &degrees, &fit).scaled(scaled.unit);
+    let raise = match frames[anchor].kept {
         Some(_) => 0.0,
         None => -surface(anchor).at(middle(&frames[anchor].sky.member)),
     };
@@ -133,7 +151,8 @@ pub fn level(frames: &[ToLevel<'_>], same: &SameStars<'_>) -> Levelled {
                 return kept.clone();
             }
             let sky = &frames[i].sky.member.catalogue.sky;
-            let (scale, by, stars) = told(&overlaps, i, scales[i], anchor);
+            let scale = scaled.of(i);
+            let (by, stars) = rests_on(&overlaps, i, scale, anchor);
             Balance {
                 scale,
                 scale_by: by,
@@ -147,23 +166,8 @@ pub fn level(frames: &[ToLevel<'_>], same: &SameStars<'_>) -> Levelled {
             }
         })
         .collect();
-    for (k, (o, patches)) in overlaps.iter_mut().zip(&both).enumerate() {
-        let (a, b) = (&balances[o.a], &balances[o.b]);
-        o.patches = patches
-            .iter()
-            .zip(&fit.kept[k])
-            .map(|(p, kept)| {
-                let (first, other) = (a.apply(p.reference, p.at), b.apply(p.frame, p.at));
-                Shared {
-                    at: p.at,
-                    before: p.reference - p.frame,
-                    after: first - other,
-                    mean: 0.5 * (first + other),
-                    kept: *kept,
-                }
-            })
-            .collect();
-    }
+    what_is_left(&mut overlaps, &balances, &both, &fit);
+    let steep = unseen_change(frames, &balances, &overlaps, anchor);
     for (i, balance) in balances.iter_mut().enumerate() {
         if frames[i].kept.is_some() {
             continue;
@@ -181,40 +185,78 @@ pub fn level(frames: &[ToLevel<'_>], same: &SameStars<'_>) -> Levelled {
         }
         let both = (&frames[anchor].sky.member, &frames[i].sky.member);
         balance.weight = weight(Weigh::Noise, both.0, both.1, balance);
+        balance.notes.extend(steep[i].map(|sigma| {
+            format!(
+                "it rises evenly by {sigma:.0} times the noise towards an outer corner that no other panel shows: moonlight \
+                 or nebula, nothing tells"
+            )
+        }));
     }
     Levelled {
         balances,
         overlaps,
         anchor,
-        degree,
+        degree: degrees.most(),
+        weather: weather(frames, &expected, &scaled),
     }
 }
 
+/// Scales against one frame's.
+struct Scaled<'a> {
+    anchor: usize,
+    /// What the anchor's scale is multiplied by to be one.
+    unit: f64,
+    logs: &'a [f64],
+    fit: &'a Fit,
+}
+
+impl Scaled<'_> {
+    fn of(&self, i: usize) -> Measured {
+        if i == self.anchor {
+            return Measured::exact(self.unit * self.logs[i].exp());
+        }
+        let value = self.unit * self.logs[i].exp();
+        Measured {
+            value,
+            sigma: self.fit.error_between(i, self.anchor) * value,
+        }
+    }
+}
+
+/// What the scales that are known say of the air, beyond exposures.
+fn weather(frames: &[ToLevel<'_>], expected: &[f64], scaled: &Scaled<'_>) -> Vec<Option<f64>> {
+    let known = |i: usize| {
+        let scale = scaled.of(i);
+        (scale.sigma < WEAK * scale.value)
+            .then(|| scaled.logs[i] - (expected[i] - frames[i].weather))
+    };
+    let all: Vec<Option<f64>> = (0..expected.len()).map(known).collect();
+    let mean = all.iter().flatten().sum::<f64>() / all.iter().flatten().count().max(1) as f64;
+    all.into_iter().map(|w| w.map(|w| w - mean)).collect()
+}
+
 /// All overlaps with what their stars say, and the skies of both.
-fn compared(frames: &[ToLevel<'_>], same: &SameStars<'_>) -> (Vec<Overlap>, Vec<Vec<BothSkies>>) {
+fn compared(
+    frames: &[ToLevel<'_>],
+    ties: &[Tie],
+    scales: &Scales,
+) -> (Vec<Overlap>, Vec<Vec<BothSkies>>) {
     let mut overlaps = Vec::new();
     let mut both: Vec<Vec<BothSkies>> = Vec::new();
     for a in 0..frames.len() {
         for b in a + 1..frames.len() {
             let patches = both_skies(&frames[a].sky.samples, &frames[b].sky.samples);
-            let pairs = same(a, b);
-            if patches.is_empty() && pairs.is_empty() {
+            let tie = ties.iter().position(|t| (t.a, t.b) == (a, b));
+            if patches.is_empty() && tie.is_none() {
                 continue;
             }
-            let (ma, mb) = (&frames[a].sky.member, &frames[b].sky.member);
-            let stars: Vec<CommonStar> = good_stars(ma, mb, pairs.clone(), LEAST_SNR);
-            let lattice = frames[a].sky.samples.lattice();
-            let faint: Vec<CommonStar> = good_stars(ma, mb, pairs, FAINT_SNR);
-            let found = star_scale(&stars)
-                .or_else(|| faint_scale(&faint))
-                .or_else(|| nebula_scale(&patches, lattice));
-            let ratio = found.map(|f| f.0);
+            let said = tie.and_then(|k| scales.said[k]);
             overlaps.push(Overlap {
                 a,
                 b,
-                ratio,
-                bent: ratio.and_then(|r| bend_of(&faint, r.value)),
-                stars: found.map_or(0, |f| f.1),
+                ratio: said.map(|s| s.ratio),
+                bent: tie.zip(said).and_then(|(k, s)| ties[k].bent(s.ratio.value)),
+                stars: said.map_or(0, |s| s.stars),
                 patches: Vec::new(),
             });
             both.push(patches);
@@ -223,34 +265,40 @@ fn compared(frames: &[ToLevel<'_>], same: &SameStars<'_>) -> (Vec<Overlap>, Vec<
     (overlaps, both)
 }
 
-/// The scale by stars that are fainter than usual, where brighter ones are too few. What is detected at the limit is
-/// there with luck, a little more in the frame that shows less.
-fn faint_scale(stars: &[CommonStar]) -> Option<(Measured, usize)> {
-    let (scale, used) = star_scale(stars)?;
-    let lucky = Measured {
-        value: 1.0,
-        sigma: FAINT_ERROR,
-    };
-    Some((scale.times(lucky), used))
-}
-
-/// Does anything measured tie the frame's scale to another's?
-fn is_tied(overlaps: &[Overlap], i: usize) -> bool {
-    overlaps
-        .iter()
-        .any(|o| (o.a == i || o.b == i) && o.ratio.is_some())
+/// Fills in what is left in the overlaps' patches.
+fn what_is_left(
+    overlaps: &mut [Overlap],
+    balances: &[Balance],
+    both: &[Vec<BothSkies>],
+    fit: &Fit,
+) {
+    for (k, (o, patches)) in overlaps.iter_mut().zip(both).enumerate() {
+        let (a, b) = (&balances[o.a], &balances[o.b]);
+        let one = |(p, kept): (&BothSkies, &f64)| {
+            let (first, other) = (a.apply(p.reference, p.at), b.apply(p.frame, p.at));
+            Shared {
+                at: p.at,
+                before: p.reference - p.frame,
+                after: first - other,
+                mean: 0.5 * (first + other),
+                kept: *kept,
+            }
+        };
+        o.patches = patches.iter().zip(&fit.kept[k]).map(one).collect();
+    }
 }
 
 /// What is doubtful of a frame's scale.
 fn doubts(overlaps: &[Overlap], i: usize, scale: Measured, anchor: usize) -> Vec<String> {
     let mut doubts = Vec::new();
-    if i != anchor && !is_tied(overlaps, i) {
+    let part = scale.sigma / scale.value;
+    if i != anchor && part > UNKNOWN {
         doubts.push(format!(
             "nothing in its overlaps ties its brightness to the others': it is scaled by exposures, which know nothing of \
-             clouds ({:.0} %)",
-            100.0 * scale.sigma / scale.value
+             clouds (\u{b1} {:.0} %)",
+            100.0 * part
         ));
-    } else if i != anchor && scale.sigma > WEAK * scale.value {
+    } else if i != anchor && part > WEAK {
         doubts.push(format!(
             "its scale rests on little: {:.3} \u{b1} {:.3}. Look at its seams",
             scale.value, scale.sigma
@@ -271,19 +319,18 @@ fn doubts(overlaps: &[Overlap], i: usize, scale: Measured, anchor: usize) -> Vec
     doubts
 }
 
-/// The frame whose pixels have the least noise after scaling, of those that anything ties to the others.
-fn deepest(frames: &[ToLevel<'_>], overlaps: &[Overlap]) -> usize {
-    let scales = scales(frames, overlaps, 0);
-    let noise = |i: usize| scales[i].value * frames[i].sky.member.noise_of_area();
-    let sound: Vec<usize> = (0..frames.len()).filter(|i| noise(*i) > 0.0).collect();
-    let tied: Vec<usize> = sound
-        .iter()
-        .copied()
-        .filter(|i| is_tied(overlaps, *i))
-        .collect();
-    let of = if tied.is_empty() { sound } else { tied };
-    of.into_iter()
-        .min_by(|a, b| noise(*a).total_cmp(&noise(*b)))
+/// The frame whose pixels have the least noise after scaling, of the most that are tied to each other.
+fn deepest(frames: &[ToLevel<'_>], logs: &[f64], fit: &Fit) -> usize {
+    let n = frames.len();
+    let noise = |i: usize| logs[i].exp() * frames[i].sky.member.noise_of_area();
+    let all = (0..n).flat_map(|a| (a + 1..n).map(move |b| (a, b)));
+    let tied = all.filter(|(a, b)| fit.error_between(*a, *b) < WEAK);
+    groups(n, tied)
+        .into_iter()
+        .find_map(|g| {
+            let sound = g.into_iter().filter(|i| noise(*i) > 0.0);
+            sound.min_by(|a, b| noise(*a).total_cmp(&noise(*b)))
+        })
         .unwrap_or(0)
 }
 
@@ -291,103 +338,13 @@ fn middle(m: &Member<'_>) -> Point<CanvasPx> {
     m.placement.invert().apply(m.size.centre())
 }
 
-/// The scale of a frame with its error, and what it rests on.
-fn told(
-    overlaps: &[Overlap],
-    i: usize,
-    scale: Measured,
-    anchor: usize,
-) -> (Measured, ScaleBy, usize) {
-    if i == anchor {
-        return (scale, ScaleBy::Reference, 0);
-    }
+/// What the scale of a frame rests on, and how many stars.
+fn rests_on(overlaps: &[Overlap], i: usize, scale: Measured, anchor: usize) -> (ScaleBy, usize) {
     let own = overlaps.iter().filter(|o| o.a == i || o.b == i);
-    let told: Vec<&Overlap> = own.filter(|o| o.ratio.is_some()).collect();
-    let stars: usize = told.iter().map(|o| o.stars).sum();
-    match (told.is_empty(), stars) {
-        (true, _) => (scale, ScaleBy::Exposure, 0),
-        (false, 0) => (scale, ScaleBy::Signal, 0),
-        (false, n) => (scale, ScaleBy::Stars, n),
+    match own.map(|o| o.stars).sum() {
+        _ if i == anchor => (ScaleBy::Reference, 0),
+        _ if scale.sigma > UNKNOWN * scale.value => (ScaleBy::Exposure, 0),
+        0 => (ScaleBy::Signal, 0),
+        stars => (ScaleBy::Stars, stars),
     }
-}
-
-/// The scales of all frames by their ratios.
-fn scales(frames: &[ToLevel<'_>], overlaps: &[Overlap], anchor: usize) -> Vec<Measured> {
-    let n = frames.len();
-    // (a, b, ln of what makes b's values a's, sigma)
-    let mut rows: Vec<(usize, usize, f64, f64)> = overlaps
-        .iter()
-        .filter_map(|o| {
-            let r = o.ratio.filter(|r| r.value > 0.0)?;
-            Some((o.a, o.b, r.value.ln(), (r.sigma / r.value).max(LEAST_ERROR)))
-        })
-        .collect();
-    let measured = rows.len();
-    for b in (0..n).filter(|b| *b != anchor) {
-        let ratio = exposure_or_none(&frames[anchor].sky.member, &frames[b].sky.member);
-        rows.push((anchor, b, ratio.map_or(0.0, |r| r.value.ln()), UNTOLD));
-    }
-    let mut kept = vec![1.0; rows.len()];
-    let mut logs = DVector::zeros(n);
-    let mut errors = vec![0.0; n];
-    for _ in 0..8 {
-        let mut normal = DMatrix::<f64>::zeros(n, n);
-        let mut right = DVector::zeros(n);
-        for ((a, b, ln, sigma), k) in rows.iter().zip(&kept) {
-            let w = k / (sigma * sigma);
-            for (i, x) in [(*b, 1.0), (*a, -1.0)] {
-                right[i] += w * x * ln;
-                for (j, y) in [(*b, 1.0), (*a, -1.0)] {
-                    normal[(i, j)] += w * x * y;
-                }
-            }
-        }
-        for (i, f) in frames.iter().enumerate() {
-            let fixed = f.kept.as_ref().map(|b| b.scale.value.ln());
-            let none_kept = frames.iter().all(|f| f.kept.is_none());
-            if let Some(to) = fixed.or((none_kept && i == anchor).then_some(0.0)) {
-                normal[(i, i)] += 1e12;
-                right[i] += 1e12 * to;
-            }
-        }
-        let Some(cholesky) = normal.cholesky() else {
-            break;
-        };
-        logs = cholesky.solve(&right);
-        let inverse = cholesky.inverse();
-        let off: Vec<f64> = rows
-            .iter()
-            .map(|(a, b, ln, sigma)| (ln - (logs[*b] - logs[*a])) / sigma)
-            .collect();
-        let mut sizes: Vec<f32> = off[..measured].iter().map(|o| o.abs() as f32).collect();
-        let spread = if sizes.len() > 2 {
-            (f64::from(median(&mut sizes)) * MAD_TO_SIGMA).max(1.0)
-        } else {
-            1.0
-        };
-        // Closed loops tell a false ratio; where there is none, each stands alone and stays.
-        for ((k, o), _) in kept.iter_mut().zip(&off).zip(0..measured) {
-            *k = biweight(*o, 2.0 * BIWEIGHT_REACH * spread).max(1e-3);
-        }
-        for (i, e) in errors.iter_mut().enumerate() {
-            *e = spread * inverse[(i, i)].max(0.0).sqrt();
-        }
-    }
-    (0..n)
-        .map(|i| {
-            let value = logs[i].exp();
-            Measured {
-                value: if i == anchor && frames[i].kept.is_none() {
-                    1.0
-                } else {
-                    value
-                },
-                sigma: if errors[i] > 1e-5 {
-                    errors[i] * value
-                } else {
-                    0.0
-                },
-            }
-        })
-        .collect()
 }

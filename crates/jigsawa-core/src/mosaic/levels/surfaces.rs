@@ -3,63 +3,78 @@
 
 use nalgebra::{DMatrix, DVector};
 
-use super::{
-    DEGREES, LEAST_ERROR, NEBULA_FAULT, Overlap, PATCH_FAULT, ToLevel, UNTOLD, WORTH_IT, middle,
-};
+use super::degrees::{Degrees, FOLDS};
+use super::scales::{FLAT, LEAST_ERROR, STAYS};
+use super::{NEBULA_FAULT, Overlap, PATCH_FAULT, ToLevel, UNTOLD, middle};
 use crate::balance::{BothSkies, Domain, Lattice, Polynomial, Surface};
-use crate::measured::Measured;
 use crate::robust::{BIWEIGHT_REACH, MAD_TO_SIGMA, biweight, median, quantile};
 use crate::space::{CanvasPx, Point};
 
 /// One patch's equation: the surface of `a` less that of `b` is `value`.
 pub(super) struct Row {
     overlap: usize,
-    a: usize,
-    b: usize,
+    pub(super) a: usize,
+    pub(super) b: usize,
     at: Point<CanvasPx>,
     value: f64,
-    weight: f64,
+    pub(super) weight: f64,
     /// Balanced brightness of both above their darkest patches, which a scale's change multiplies.
     bright: (f64, f64),
+    /// Variances of both by noise.
+    noise2: (f64, f64),
     /// Patches are left out together by this.
-    fold: usize,
+    pub(super) fold: usize,
 }
 
 /// Which patches count.
-pub(super) type Takes<'a> = dyn Fn(&Row) -> bool + 'a;
+pub(super) type Takes<'a> = dyn Fn(&Row) -> bool + Sync + 'a;
 
 /// All patches of all overlaps, and what stars say of the scales.
 pub(super) struct Surfaces {
-    rows: Vec<Row>,
-    domains: Vec<Domain>,
-    fixed: Vec<Option<Surface>>,
+    pub(super) rows: Vec<Row>,
+    pub(super) domains: Vec<Domain>,
+    pub(super) fixed: Vec<Option<Surface>>,
     counts: Vec<usize>,
-    /// The scales by stars, the value of each frame's darkest patches, and which scales stay.
-    scales: Vec<Measured>,
+    /// The scales that changes are counted from, what is expected of each change with how well that is known, and the
+    /// value of each frame's darkest patches.
+    scales: Vec<f64>,
+    before: Vec<(f64, f64)>,
     dark: Vec<f64>,
-    stays: Vec<bool>,
     /// (a, b, by how much the ratio of the stars is larger than that of the scales, sigma).
     ratios: Vec<(usize, usize, f64, f64)>,
 }
 
-/// Parts that patches are left out in.
-const FOLDS: usize = 4;
+/// Patches this bright against their noise tell scales.
+const BRIGHT: f64 = 4.0;
+
+/// No fit makes a scale less than this part of what it was.
+const LEAST_CHANGED: f64 = 0.05;
 
 /// Numbers of all surfaces and the parts by which scales change, and what each patch has kept, by overlaps.
 pub(super) struct Fit {
-    numbers: DVector<f64>,
-    /// Standard error of each scale's change.
-    errors: Vec<f64>,
+    pub(super) numbers: DVector<f64>,
+    /// Covariances of the scales' changes.
+    covariances: DMatrix<f64>,
     pub(super) kept: Vec<Vec<f64>>,
+}
+
+impl Fit {
+    /// The error of the ratio of two frames' scales, as a part of it.
+    pub(super) fn error_between(&self, a: usize, b: usize) -> f64 {
+        let c = &self.covariances;
+        let own = c[(a, a)] + c[(b, b)] - 2.0 * c[(a, b)];
+        own.max(0.0).sqrt().max(LEAST_ERROR)
+    }
 }
 
 impl Surfaces {
     pub(super) fn new(
         frames: &[ToLevel<'_>],
-        (scales, anchor): (&[Measured], usize),
+        (logs, expected): (&[f64], &[f64]),
         overlaps: &[Overlap],
         both: &[Vec<BothSkies>],
     ) -> Self {
+        let scales: Vec<f64> = logs.iter().map(|l| l.exp()).collect();
         let dark: Vec<f64> = (0..frames.len())
             .map(|i| {
                 let own = overlaps.iter().zip(both).flat_map(|(o, patches)| {
@@ -88,24 +103,25 @@ impl Surfaces {
         let mut rows = Vec::new();
         for (k, (o, patches)) in overlaps.iter().zip(both).enumerate() {
             let lattice = frames[o.a].sky.samples.lattice();
-            let noise = |i: usize| scales[i].value * frames[i].sky.member.noise();
-            let pixel = noise(o.a).hypot(noise(o.b)).max(1e-30);
+            let noise = |i: usize| scales[i] * frames[i].sky.member.noise();
+            let noise2 = [o.a, o.b].map(|i| noise(i).powi(2).max(1e-60));
             for p in patches {
                 let points = p.filled * points(&lattice);
-                let above = |i: usize, v: f64| scales[i].value * (v - dark[i]);
+                let above = |i: usize, v: f64| scales[i] * (v - dark[i]);
                 let bright = (above(o.a, p.reference), above(o.b, p.frame));
                 let fault = NEBULA_FAULT * bright.0.abs().max(bright.1.abs());
-                let error2 = pixel * pixel * (1.0 / points.max(1.0) + PATCH_FAULT * PATCH_FAULT)
-                    + fault * fault;
+                let part = 1.0 / points.max(1.0) + PATCH_FAULT * PATCH_FAULT;
+                let noise2 = noise2.map(|n| part * n);
                 let block = |v: f64| (v / (3.0 * lattice.patch_px() as f64)) as usize;
                 rows.push(Row {
                     overlap: k,
                     a: o.a,
                     b: o.b,
                     at: p.at,
-                    value: scales[o.b].value * p.frame - scales[o.a].value * p.reference,
-                    weight: 1.0 / error2,
+                    value: scales[o.b] * p.frame - scales[o.a] * p.reference,
+                    weight: 1.0 / (noise2[0] + noise2[1] + fault * fault),
                     bright,
+                    noise2: noise2.into(),
                     fold: (block(p.at.x) + 3 * block(p.at.y)) % FOLDS,
                 });
             }
@@ -118,104 +134,65 @@ impl Surfaces {
                 .map(|f| f.kept.as_ref().map(|b| b.surface.clone()))
                 .collect(),
             counts: both.iter().map(Vec::len).collect(),
-            stays: (0..frames.len())
-                .map(|i| {
-                    frames[i].kept.is_some()
-                        || (i == anchor && frames.iter().all(|f| f.kept.is_none()))
+            before: (0..frames.len())
+                .map(|i| match frames[i].kept {
+                    Some(_) => (0.0, STAYS),
+                    None => (expected[i] - logs[i], UNTOLD),
                 })
                 .collect(),
             ratios: overlaps
                 .iter()
+                .filter(|o| o.stars > 0)
                 .filter_map(|o| {
                     let r = o.ratio.filter(|r| r.value > 0.0)?;
-                    let more = r.value.ln() - (scales[o.b].value / scales[o.a].value).ln();
+                    let more = r.value.ln() - (logs[o.b] - logs[o.a]);
                     Some((o.a, o.b, more, (r.sigma / r.value).max(LEAST_ERROR)))
                 })
                 .collect(),
-            scales: scales.to_vec(),
+            scales,
             dark,
         }
     }
 
-    /// A frame's scale with what its surfaces' fit has changed.
-    pub(super) fn scale(&self, i: usize, fit: &Fit) -> Measured {
-        let own = self.scales[i];
-        if self.stays[i] {
-            return own;
-        }
-        Measured {
-            value: own.value * (1.0 + self.change(i, &fit.numbers)),
-            sigma: own.value * fit.errors[i],
-        }
+    /// Logarithms of the scales with what the surfaces' fit has changed.
+    pub(super) fn logs(&self, degrees: &Degrees, fit: &Fit) -> Vec<f64> {
+        let changed = |i: usize| (1.0 + degrees.change(i, &fit.numbers)).max(LEAST_CHANGED);
+        (0..self.scales.len())
+            .map(|i| (self.scales[i] * changed(i)).ln())
+            .collect()
     }
 
-    /// By which part the fit changes a scale: those numbers stand behind the surfaces'.
-    fn change(&self, i: usize, numbers: &DVector<f64>) -> f64 {
-        numbers[numbers.len() - self.domains.len() + i]
-    }
-
-    /// The lowest degree that foretells patches well.
-    pub(super) fn degree(&self) -> usize {
-        let unseen = |degree: usize| {
-            let mut off: Vec<f32> = Vec::new();
-            for fold in 0..FOLDS {
-                let fit = self.fit(degree, &|r: &Row| r.fold != fold);
-                let left_out = self.rows.iter().filter(|r| r.fold == fold);
-                off.extend(
-                    left_out.map(|r| (self.off(r, degree, &fit.numbers).powi(2) * r.weight) as f32),
-                );
-            }
-            off.sort_by(f32::total_cmp);
-            off.truncate((off.len() * 19).div_ceil(20));
-            off.iter().map(|v| f64::from(*v)).sum::<f64>() / off.len().max(1) as f64
-        };
-        let mut best = (DEGREES[0], unseen(DEGREES[0]));
-        for degree in &DEGREES[1..] {
-            // Each surface needs some patches for each of its numbers.
-            if self.rows.len() < 3 * self.domains.len() * Polynomial::count(*degree) {
-                break;
-            }
-            let next = unseen(*degree);
-            if next < best.1 * (1.0 - WORTH_IT) {
-                best = (*degree, next);
-            }
-        }
-        best.0
-    }
-
-    fn off(&self, r: &Row, degree: usize, numbers: &DVector<f64>) -> f64 {
-        let of = |i: usize| self.surface_at(i, degree, numbers, r.at);
+    pub(super) fn off(&self, r: &Row, degrees: &Degrees, numbers: &DVector<f64>) -> f64 {
+        let of = |i: usize| self.surface_at(i, degrees, numbers, r.at);
         let scaled =
-            self.change(r.a, numbers) * r.bright.0 - self.change(r.b, numbers) * r.bright.1;
+            degrees.change(r.a, numbers) * r.bright.0 - degrees.change(r.b, numbers) * r.bright.1;
         r.value - (of(r.a) - of(r.b)) - scaled
     }
 
     fn surface_at(
         &self,
         i: usize,
-        degree: usize,
+        degrees: &Degrees,
         numbers: &DVector<f64>,
         at: Point<CanvasPx>,
     ) -> f64 {
         if let Some(fixed) = &self.fixed[i] {
             return fixed.at(at);
         }
-        let n = Polynomial::count(degree);
-        let row = Polynomial::row(self.domains[i], degree, at);
+        let row = Polynomial::row(self.domains[i], degrees.of[i], at);
         row.iter()
-            .enumerate()
-            .map(|(k, v)| v * numbers[i * n + k])
+            .zip(degrees.numbers(i))
+            .map(|(v, k)| v * numbers[k])
             .sum()
     }
 
-    pub(super) fn surface(&self, i: usize, degree: usize, fit: &Fit) -> Surface {
+    pub(super) fn surface(&self, i: usize, degrees: &Degrees, fit: &Fit) -> Surface {
         if let Some(fixed) = &self.fixed[i] {
             return fixed.clone();
         }
-        let n = Polynomial::count(degree);
-        let mut own: Vec<f64> = (0..n).map(|k| fit.numbers[i * n + k]).collect();
+        let mut own: Vec<f64> = degrees.numbers(i).map(|k| fit.numbers[k]).collect();
         // A changed scale multiplies the dark sky, too; its patches were counted from there.
-        own[0] -= self.change(i, &fit.numbers) * self.scales[i].value * self.dark[i];
+        own[0] -= degrees.change(i, &fit.numbers) * self.scales[i] * self.dark[i];
         match own.as_slice() {
             [level] => Surface::constant(*level),
             [level, x, y] => {
@@ -228,17 +205,17 @@ impl Surfaces {
                     slope_y: y / d.half,
                 }
             }
-            _ => Surface::Polynomial(Polynomial::new(self.domains[i], degree, own)),
+            _ => Surface::Polynomial(Polynomial::new(self.domains[i], degrees.of[i], own)),
         }
     }
 
-    /// All surfaces of a degree through some of the patches.
-    pub(super) fn fit(&self, degree: usize, takes: &Takes<'_>) -> Fit {
-        let n = Polynomial::count(degree);
+    /// All surfaces of these degrees through some of the patches.
+    pub(super) fn fit(&self, degrees: &Degrees, takes: &Takes<'_>) -> Fit {
         let frames = self.domains.len();
-        let scales_at = n * frames;
-        let count = scales_at + frames;
-        let mut errors = vec![0.0; frames];
+        let scales_at = degrees.scales_at();
+        let flats_at = scales_at + frames;
+        let count = flats_at + self.counts.len();
+        let mut covariances = DMatrix::zeros(frames, frames);
         let mut numbers = DVector::<f64>::zeros(count);
         let mut kept = vec![1.0; self.rows.len()];
         let mut usual = self.usual_size();
@@ -247,33 +224,30 @@ impl Surfaces {
                 .into_iter()
                 .filter(|(i, _)| self.fixed[*i].is_none())
                 .flat_map(|(i, sign)| {
-                    let row = Polynomial::row(self.domains[i], degree, r.at);
-                    row.into_iter()
-                        .enumerate()
-                        .map(move |(k, v)| (i * n + k, sign * v))
+                    let row = Polynomial::row(self.domains[i], degrees.of[i], r.at);
+                    degrees.numbers(i).zip(row).map(move |(k, v)| (k, sign * v))
                 });
-            let scales = [(r.a, r.bright.0), (r.b, -r.bright.1)];
-            surfaces
-                .chain(scales.map(|(i, v)| (scales_at + i, v)))
-                .collect()
+            // Last the scales and the overlap's flat, of which nothing is known yet.
+            let scales = [scales_at + r.a, scales_at + r.b, flats_at + r.overlap];
+            surfaces.chain(scales.map(|i| (i, 0.0))).collect()
         };
-        let rows: Vec<Vec<(usize, f64)>> = self.rows.iter().map(terms).collect();
+        let mut rows: Vec<Vec<(usize, f64)>> = self.rows.iter().map(terms).collect();
         for round in 0..8 {
-            let (normal, right) = self.equations(&rows, &kept, (n, usual), (&numbers, takes));
+            self.look_through(&mut rows, degrees, &numbers, round);
+            let (normal, right) = self.equations(&rows, &kept, (degrees, usual), (&numbers, takes));
             let Some(cholesky) = normal.cholesky() else {
                 break;
             };
             numbers = cholesky.solve(&right);
             if round == 7 {
                 let inverse = cholesky.inverse();
-                for (i, e) in errors.iter_mut().enumerate() {
-                    *e = inverse[(scales_at + i, scales_at + i)].max(0.0).sqrt();
-                }
+                let own = inverse.view((scales_at, scales_at), (frames, frames));
+                covariances.copy_from(&own);
             }
             let off: Vec<f64> = self
                 .rows
                 .iter()
-                .map(|r| self.off(r, degree, &numbers))
+                .map(|r| self.off(r, degrees, &numbers))
                 .collect();
             let mut sizes: Vec<f32> = off
                 .iter()
@@ -290,14 +264,9 @@ impl Surfaces {
                     *k = biweight(o * r.weight.sqrt(), BIWEIGHT_REACH * spread.max(0.3));
                 }
             }
-            if n > 1 {
-                let mut sizes: Vec<f32> = (0..self.domains.len())
-                    .map(|i| {
-                        (1..n)
-                            .map(|k| numbers[i * n + k].powi(2))
-                            .sum::<f64>()
-                            .sqrt() as f32
-                    })
+            if degrees.most() > 0 {
+                let mut sizes: Vec<f32> = (0..frames)
+                    .map(|i| degrees.size(i, &numbers) as f32)
                     .collect();
                 usual = f64::from(median(&mut sizes)).max(1e-3 * self.usual_size());
             }
@@ -309,8 +278,35 @@ impl Surfaces {
         }
         Fit {
             numbers,
-            errors,
+            covariances,
             kept: by_overlap,
+        }
+    }
+
+    /// Fills in what a scale's change does to each patch: its brightness without the noise that the patch's own
+    /// difference shows (Deming 1943, Statistical Adjustment of Data). With that noise, the darker a patch the more would
+    /// both frames seem to be alike if only both were multiplied by less. What is no brighter than noise says nothing.
+    fn look_through(
+        &self,
+        rows: &mut [Vec<(usize, f64)>],
+        degrees: &Degrees,
+        numbers: &DVector<f64>,
+        round: usize,
+    ) {
+        if round == 0 {
+            return;
+        }
+        for (r, row) in self.rows.iter().zip(rows) {
+            let (a, b) = r.noise2;
+            let off = self.off(r, degrees, numbers);
+            let least = BRIGHT * (a * b / (a + b)).sqrt();
+            let clear = |v: f64| if v.abs() > least { v } else { 0.0 };
+            let [.., first, other, flat] = row.as_mut_slice() else {
+                continue;
+            };
+            first.1 = clear(r.bright.0 + off * a / (a + b));
+            other.1 = -clear(r.bright.1 - off * b / (a + b));
+            flat.1 = 0.5 * (first.1 - other.1);
         }
     }
 
@@ -319,10 +315,10 @@ impl Surfaces {
         &self,
         rows: &[Vec<(usize, f64)>],
         kept: &[f64],
-        (n, usual): (usize, f64),
+        (degrees, usual): (&Degrees, f64),
         (numbers, takes): (&DVector<f64>, &Takes<'_>),
     ) -> (DMatrix<f64>, DVector<f64>) {
-        let (count, scales_at) = (numbers.len(), n * self.domains.len());
+        let (count, scales_at) = (numbers.len(), degrees.scales_at());
         let mut normal = DMatrix::<f64>::zeros(count, count);
         let mut right = DVector::zeros(count);
         for ((r, row), k) in self.rows.iter().zip(rows).zip(kept) {
@@ -348,16 +344,26 @@ impl Surfaces {
                 }
             }
         }
-        for (i, stays) in self.stays.iter().enumerate() {
-            let allowed: f64 = if *stays { 1e-7 } else { UNTOLD };
+        for (i, (to, allowed)) in self.before.iter().enumerate() {
             normal[(scales_at + i, scales_at + i)] += 1.0 / (allowed * allowed);
+            right[scales_at + i] += to / (allowed * allowed);
+        }
+        for k in scales_at + self.scales.len()..count {
+            normal[(k, k)] += 1.0 / (FLAT * FLAT);
+        }
+        // All frames multiplied by less would differ by less: on the whole the scales stay, where none is kept.
+        if self.fixed.iter().all(Option::is_none) {
+            for i in 0..self.scales.len() {
+                for j in 0..self.scales.len() {
+                    normal[(scales_at + i, scales_at + j)] += 1.0 / (STAYS * STAYS);
+                }
+            }
         }
         for i in 0..self.domains.len() {
-            let own = (1..n).map(|k| numbers[i * n + k].powi(2)).sum::<f64>();
-            let allowed = 3.0 * (usual * usual + own).sqrt();
-            for k in 0..n {
+            let allowed = 3.0 * usual.hypot(degrees.size(i, numbers));
+            for (k, at) in degrees.numbers(i).enumerate() {
                 let allowed = if k == 0 { 1e3 * allowed } else { allowed };
-                normal[(i * n + k, i * n + k)] += 1.0 / (allowed * allowed);
+                normal[(at, at)] += 1.0 / (allowed * allowed);
             }
         }
         (normal, right)
