@@ -7,6 +7,7 @@ use jigsawa_core::finish::{
     Crop, Link, Plan, Quiet, SkyFrom, Sources, Stretch, Tone, WhiteFrom, Wish, develop_part, look,
 };
 use jigsawa_core::matching::{Shown, Spot, ties};
+use jigsawa_core::mosaic::border::Coverage;
 use jigsawa_core::mosaic::cells::{Cells, Cover};
 use jigsawa_core::mosaic::seams::{Costs, Shining, lay};
 use jigsawa_core::placement::{Bend, Map};
@@ -210,7 +211,7 @@ fn ties_of_twelve_panels(bencher: Bencher<'_, '_>) {
 fn a_seam_of_two_panels(bencher: Bencher<'_, '_>) {
     let cells = Cells::of_side(Size::new(11_280, 4000).unwrap(), 16);
     let plane = Plane::filled(Size::new(6000, 4000).unwrap(), 1.0);
-    let cover = |x: f64| Cover::of(&plane, &Map::shift(-x, 0.0), plane.size().rect(), cells);
+    let cover = |x: f64| Cover::of(&plane, &Map::shift(-x, 0.0), &Coverage::of(&plane), cells);
     let covers = [cover(0.0), cover(5280.0)];
     let stars: Vec<Shining> = (0..200usize)
         .map(|i| Shining {

@@ -1,12 +1,21 @@
-//! Up to where a frame is covered: the border that dithering leaves of a stack, by its noise.
+//! Up to where a frame is covered: holes and cuts where it has nothing, and the border that dithering leaves of a stack,
+//! by its noise.
+//!
+//! Panels that another program has laid on one canvas have nothing around them, as missing pixels or as exact zeros, and
+//! the cut runs askew. What is missing is masked in small cells, so that nothing else is lost.
 //!
 //! Towards the edges of a master fewer and fewer sub-frames were averaged: the noise rises, and last there is nothing.
 //! Strips along each side are compared with the same side further in, by second differences of neighbouring pixels,
 //! which neither sky nor nebula touches. What fewer than about half of the sub-frames cover is cut.
 
+use rayon::prelude::*;
+
 use crate::plane::Plane;
 use crate::robust::{MAD_TO_SIGMA, median};
-use crate::space::Rect;
+use crate::space::{FramePx, Point, Rect, Size};
+
+/// Pixels along the side of a cell of the mask.
+const CELL: usize = 4;
 
 /// Pixels across a strip.
 const STRIP: usize = 4;
@@ -17,14 +26,163 @@ const INWARDS: (usize, usize) = (96, 160);
 /// More noise than this, against further in, is that of half the sub-frames (a square root of 2, less its error).
 const MOST_NOISE: f64 = 1.35;
 
-/// More missing pixels than this part of a strip are no dead pixels.
-const MOST_MISSING: f64 = 0.02;
+/// A strip with less than this part of its pixels says nothing of noise.
+const LEAST_SEEN: f64 = 0.25;
 
 /// A border is not wider than this part of the frame.
 const WIDEST: f64 = 0.2;
 
-/// The part of the frame that is covered well.
-pub fn covered(plane: &Plane) -> Rect {
+/// The part of a frame that is covered well.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Coverage {
+    size: Size,
+    /// Without borders of few sub-frames.
+    rect: Rect,
+    /// Cells that have nothing, row after row; `None` where none is so.
+    empty: Option<Vec<bool>>,
+}
+
+impl Coverage {
+    /// Of a frame without holes.
+    pub const fn of_rect(size: Size, rect: Rect) -> Self {
+        Self {
+            size,
+            rect,
+            empty: None,
+        }
+    }
+
+    /// Of a frame.
+    pub fn of(plane: &Plane) -> Self {
+        Self {
+            size: plane.size(),
+            rect: by_noise(plane),
+            empty: empty_cells(plane),
+        }
+    }
+
+    /// Does the frame cover the pixel that is nearest to a place?
+    pub fn holds(&self, p: Point<FramePx>) -> bool {
+        let (x, y) = (p.x.round() as i64, p.y.round() as i64);
+        let r = self.rect;
+        x >= r.x && y >= r.y && x < r.right() && y < r.bottom() && !self.is_empty_at(x, y)
+    }
+
+    fn is_empty_at(&self, x: i64, y: i64) -> bool {
+        let across = self.size.width().div_ceil(CELL);
+        self.empty
+            .as_ref()
+            .is_some_and(|e| e[y as usize / CELL * across + x as usize / CELL])
+    }
+
+    /// The part of the frame's pixels that is covered, 0 to 1.
+    pub fn part(&self) -> f64 {
+        let inside = self.rect.area() as f64;
+        let cells = (CELL * CELL) as f64;
+        let across = self.size.width().div_ceil(CELL);
+        let empty = self.empty.as_ref().map_or(0, |e| {
+            let at = |k: &usize| {
+                let half = (CELL / 2) as f64;
+                let of = |n: usize| (n * CELL) as f64 + half;
+                self.rect
+                    .holds(Point::<FramePx>::new(of(k % across), of(k / across)))
+            };
+            (0..e.len()).filter(|k| e[*k]).filter(at).count()
+        });
+        (inside - cells * empty as f64).max(0.0) / self.size.area() as f64
+    }
+
+    /// Makes missing what is not covered, in a rectangle of the frame's pixels (rows of `rect`, one after the other).
+    pub fn trim(&self, rect: Rect, pixels: &mut [f32]) {
+        if self.empty.is_none() && self.rect.intersect(rect) == rect {
+            return;
+        }
+        for (y, row) in (rect.y..).zip(pixels.chunks_exact_mut(rect.width)) {
+            if y < self.rect.y || y >= self.rect.bottom() {
+                row.fill(f32::NAN);
+                continue;
+            }
+            let inside = |x: i64| (x - rect.x).clamp(0, rect.width as i64) as usize;
+            let (from, to) = (inside(self.rect.x), inside(self.rect.right()));
+            row[..from].fill(f32::NAN);
+            row[to..].fill(f32::NAN);
+            if self.empty.is_some() {
+                for (x, v) in (rect.x..).zip(row.iter_mut()).take(to).skip(from) {
+                    if self.is_empty_at(x, y) {
+                        *v = f32::NAN;
+                    }
+                }
+            }
+        }
+    }
+}
+
+/// Cells that have nothing: of which half is missing, or that are zero all over, with more of the kind beside them. What
+/// lies next to zeros was mixed with them, when the frame was resampled. `None` where no cell is so.
+fn empty_cells(plane: &Plane) -> Option<Vec<bool>> {
+    let size = plane.size();
+    let (across, down) = (size.width().div_ceil(CELL), size.height().div_ceil(CELL));
+    // Missing ones are 1, zeros 2.
+    let mut kinds = vec![0u8; across * down];
+    kinds
+        .par_chunks_mut(across)
+        .enumerate()
+        .for_each(|(r, row)| {
+            let rows: Vec<&[f32]> = (r * CELL..((r + 1) * CELL).min(size.height()))
+                .map(|y| plane.row(y))
+                .collect();
+            for (c, kind) in row.iter_mut().enumerate() {
+                let columns = c * CELL..((c + 1) * CELL).min(size.width());
+                let (mut missing, mut zero) = (0, 0);
+                for v in rows.iter().flat_map(|row| &row[columns.clone()]) {
+                    missing += usize::from(!v.is_finite());
+                    zero += usize::from(*v == 0.0);
+                }
+                let all = rows.len() * columns.len();
+                *kind = match () {
+                    () if 2 * missing >= all => 1,
+                    () if missing + zero == all => 2,
+                    () => 0,
+                };
+            }
+        });
+    if kinds.iter().all(|k| *k == 0) {
+        return None;
+    }
+    let kind = |c: i64, r: i64| -> u8 {
+        let inside = c >= 0 && r >= 0 && c < across as i64 && r < down as i64;
+        // Beyond the frame there is nothing, too.
+        if inside {
+            kinds[r as usize * across + c as usize]
+        } else {
+            1
+        }
+    };
+    let around = |k: usize, of: &dyn Fn(i64, i64) -> bool| {
+        let (c, r) = ((k % across) as i64, (k / across) as i64);
+        let near = (-1..=1).flat_map(|dr| (-1..=1).map(move |dc| (dc, dr)));
+        near.filter(|(dc, dr)| (*dc, *dr) != (0, 0) && of(c + dc, r + dr))
+            .count()
+    };
+    // Single cells of a frame whose dark sky was cut at zero are sky.
+    let is_zero: Vec<bool> = (0..kinds.len())
+        .map(|k| kinds[k] == 2 && around(k, &|c, r| kind(c, r) > 0) >= ZERO_NEIGHBOURS)
+        .collect();
+    let zero_at = |c: i64, r: i64| {
+        let inside = c >= 0 && r >= 0 && c < across as i64 && r < down as i64;
+        inside && is_zero[r as usize * across + c as usize]
+    };
+    let empty: Vec<bool> = (0..kinds.len())
+        .map(|k| kinds[k] == 1 || is_zero[k] || around(k, &zero_at) > 0)
+        .collect();
+    empty.contains(&true).then_some(empty)
+}
+
+/// A cell of zeros has at least so many neighbours of eight that have nothing, either.
+const ZERO_NEIGHBOURS: usize = 3;
+
+/// The part of a frame without the borders that few sub-frames cover.
+fn by_noise(plane: &Plane) -> Rect {
     let whole = plane.size().rect();
     let middle = |from: i64, n: usize| {
         (
@@ -77,36 +235,37 @@ fn cut_rows(plane: &Plane, rect: Rect) -> Rect {
 fn cut(plane: &Plane, all: usize, strip: &dyn Fn(usize) -> Rect) -> usize {
     let inner: Vec<f64> = (INWARDS.0..INWARDS.1.min(all / 2))
         .step_by(STRIP)
-        .map(|at| seen(plane, strip(at)))
-        .filter_map(|(noise, missing)| (missing < MOST_MISSING).then_some(noise))
+        .filter_map(|at| seen(plane, strip(at)))
         .collect();
     let usual = if inner.is_empty() {
         f64::INFINITY
     } else {
         inner.iter().sum::<f64>() / inner.len() as f64
     };
-    // A run of good strips ends the search.
+    // A run of good strips ends the search. Strips of which most is missing say nothing: the mask has them.
     let (mut cut, mut good) = (0, 0);
     for at in (0..(WIDEST * all as f64) as usize).step_by(STRIP) {
-        let (noise, missing) = seen(plane, strip(at));
-        if missing > MOST_MISSING || noise > MOST_NOISE * usual {
-            cut = at + STRIP;
-            good = 0;
-        } else {
-            good += 1;
-            if good > 8 {
-                break;
+        match seen(plane, strip(at)) {
+            Some(noise) if noise > MOST_NOISE * usual => {
+                cut = at + STRIP;
+                good = 0;
             }
+            Some(_) => {
+                good += 1;
+                if good > 8 {
+                    break;
+                }
+            }
+            None => {}
         }
     }
     cut
 }
 
-/// Noise of a rectangle by the differences of neighbours, and the part of it that is missing. Exact zeros are what a
+/// Noise of a rectangle by the differences of neighbours. `None` where most of it is missing. Exact zeros are what a
 /// program writes where it has nothing.
-fn seen(plane: &Plane, rect: Rect) -> (f64, f64) {
+fn seen(plane: &Plane, rect: Rect) -> Option<f64> {
     let mut differences: Vec<f32> = Vec::new();
-    let mut missing = 0usize;
     // Some thousands of differences know the noise to a percent.
     let rows = rect.height.div_ceil(1500).max(1);
     let mut looked = 0usize;
@@ -118,17 +277,13 @@ fn seen(plane: &Plane, rect: Rect) -> (f64, f64) {
             looked += 1;
             if three.iter().all(|v| v.is_finite() && *v != 0.0) {
                 differences.push((three[0] - 2.0 * three[1] + three[2]).abs());
-            } else {
-                missing += 1;
             }
         }
     }
-    let missing = missing as f64 / looked.max(1) as f64;
-    if differences.is_empty() {
-        return (f64::INFINITY, 1.0);
+    if differences.is_empty() || (differences.len() as f64) < LEAST_SEEN * looked as f64 {
+        return None;
     }
-    let noise = f64::from(median(&mut differences)) * MAD_TO_SIGMA / 6f64.sqrt();
-    (noise, missing)
+    Some(f64::from(median(&mut differences)) * MAD_TO_SIGMA / 6f64.sqrt())
 }
 
 #[cfg(test)]
@@ -161,19 +316,67 @@ mod tests {
             }
         });
         let plane = Plane::new(size, data.collect()).unwrap();
-        let r = covered(&plane);
-        assert_eq!((r.x, r.y, r.right(), r.bottom()), (60, 0, 600, 488));
+        let c = Coverage::of(&plane);
+        let r = c.rect;
+        assert_eq!((r.x, r.right(), r.bottom()), (60, 600, 500));
+        let at = |x: i32, y: i32| c.holds(Point::new(f64::from(x), f64::from(y)));
+        // Next to the zeros a cell goes with them.
+        assert_eq!(
+            (at(59, 9), at(60, 9), at(300, 483), at(300, 484)),
+            (false, true, true, false)
+        );
+    }
+
+    #[test]
+    fn a_frame_askew_on_a_canvas_with_a_hole_keeps_its_pixels() {
+        let size = Size::new(600, 500).unwrap();
+        let covers = |x: f64, y: f64| {
+            let (u, v) = (
+                0.95 * (x - 300.0) + 0.31 * (y - 250.0),
+                0.95 * (y - 250.0) - 0.31 * (x - 300.0),
+            );
+            u.abs() < 200.0 && v.abs() < 150.0 && (x - 350.0).hypot(y - 260.0) > 25.0
+        };
+        for nothing in [f32::NAN, 0.0] {
+            let data = (0..size.area()).map(|i| {
+                let (x, y) = ((i % 600) as f64, (i / 600) as f64);
+                if covers(x, y) {
+                    100.0 + noise(i)
+                } else {
+                    nothing
+                }
+            });
+            let plane = Plane::new(size, data.collect()).unwrap();
+            let c = Coverage::of(&plane);
+            let (mut kept, mut all, mut wrong) = (0, 0, 0);
+            let mut pixels = plane.data().to_vec();
+            c.trim(size.rect(), &mut pixels);
+            for (i, v) in pixels.iter().enumerate() {
+                let there = covers((i % 600) as f64, (i / 600) as f64);
+                all += usize::from(there);
+                kept += usize::from(there && v.is_finite());
+                wrong += usize::from(!there && v.is_finite());
+            }
+            let lost = 1.0 - kept as f64 / all as f64;
+            // Of so small a frame: a cell along zeros, a part of one along missing pixels.
+            assert!(
+                lost < if nothing == 0.0 { 0.05 } else { 0.01 },
+                "{lost} of {nothing}"
+            );
+            assert_eq!(wrong, 0);
+            assert!((c.part() - kept as f64 / size.area() as f64).abs() < 0.02);
+        }
     }
 
     #[test]
     fn a_frame_without_a_border_stays_whole() {
         let size = Size::new(300, 200).unwrap();
         let plane = Plane::new(size, (0..size.area()).map(|i| 9.0 + noise(i)).collect()).unwrap();
-        assert_eq!(covered(&plane), size.rect());
+        assert_eq!(Coverage::of(&plane), Coverage::of_rect(size, size.rect()));
         // Nothing at all is no border either, and no panic.
         let empty = Plane::filled(size, f32::NAN);
-        assert!(covered(&empty).width < 300);
+        assert_eq!(Coverage::of(&empty).part(), 0.0);
         let tiny = Plane::filled(Size::new(3, 2).unwrap(), 1.0);
-        covered(&tiny);
+        assert_eq!(Coverage::of(&tiny).part(), 1.0);
     }
 }

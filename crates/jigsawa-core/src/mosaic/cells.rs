@@ -3,6 +3,7 @@
 //! A seam need not be known to the pixel, but it must be thought over: a canvas of 250 megapixels is a million
 //! cells. Each panel has a window of cells with how far inside of it each lies.
 
+use super::border::Coverage;
 use crate::placement::Placement;
 use crate::plane::Plane;
 use crate::space::{CanvasPx, Point, Rect, Size};
@@ -88,8 +89,8 @@ pub struct Cover {
 }
 
 impl Cover {
-    /// Of a frame whose part `usable` counts.
-    pub fn of(plane: &Plane, placement: &Placement, usable: Rect, cells: Cells) -> Self {
+    /// Of a frame that is covered so.
+    pub fn of(plane: &Plane, placement: &Placement, coverage: &Coverage, cells: Cells) -> Self {
         let back = placement.invert();
         let (w, h) = (
             plane.size().width() as f64 - 1.0,
@@ -107,19 +108,17 @@ impl Cover {
                 );
                 let m = cells.middle(c, r);
                 // The whole cell must be covered, and its middle there.
+                let steps = [-half, 0.0, half];
                 let inside = |dx: f64, dy: f64| {
-                    let p = placement.apply(Point::new(m.x + dx, m.y + dy));
-                    let (x, y) = (p.x.round() as i64, p.y.round() as i64);
-                    x >= usable.x && y >= usable.y && x < usable.right() && y < usable.bottom()
+                    coverage.holds(placement.apply(Point::new(m.x + dx, m.y + dy)))
                 };
                 let p = placement.apply(m);
                 let there = plane.at(p.x.round() as i64, p.y.round() as i64).is_finite();
                 u8::from(
                     there
-                        && inside(-half, -half)
-                        && inside(half, -half)
-                        && inside(half, half)
-                        && inside(-half, half),
+                        && steps
+                            .iter()
+                            .all(|dy| steps.iter().all(|dx| inside(*dx, *dy))),
                 )
             })
             .collect();
@@ -218,7 +217,7 @@ mod tests {
         assert_eq!((cells.columns, cells.rows), (25, 20));
         let plane = Plane::filled(Size::new(100, 80).unwrap(), 1.0);
         let at = Map::shift(-40.0, -40.0);
-        let cover = Cover::of(&plane, &at, plane.size().rect(), cells);
+        let cover = Cover::of(&plane, &at, &Coverage::of(&plane), cells);
         // Pixels 40 to 139 and 40 to 119: cells 5 to 16 and 5 to 14, whole ones.
         assert_eq!(cover.area(), 12 * 10);
         assert_eq!((cover.at(4, 8), cover.at(5, 8), cover.at(10, 9)), (0, 1, 5));
@@ -226,7 +225,7 @@ mod tests {
             width: 50,
             ..plane.size().rect()
         };
-        let part = Cover::of(&plane, &at, half, cells);
+        let part = Cover::of(&plane, &at, &Coverage::of_rect(plane.size(), half), cells);
         assert_eq!(cover.with(&part, true), part.with(&part, true));
         assert_eq!(cover.with(&part, false).area(), cover.area());
         assert!(cover.at(24, 19) == 0 && part.area() == 6 * 10);

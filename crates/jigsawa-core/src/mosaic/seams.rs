@@ -356,13 +356,14 @@ pub fn inner(labels: &Labels, cells: Cells) -> Rect {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::mosaic::border::Coverage;
     use crate::placement::Map;
     use crate::plane::Plane;
     use crate::space::Size;
 
     fn cover(x: f64, cells: Cells) -> Cover {
         let plane = Plane::filled(Size::new(120, 100).unwrap(), 1.0);
-        Cover::of(&plane, &Map::shift(-x, 0.0), plane.size().rect(), cells)
+        Cover::of(&plane, &Map::shift(-x, 0.0), &Coverage::of(&plane), cells)
     }
 
     #[test]

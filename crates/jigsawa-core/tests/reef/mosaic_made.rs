@@ -9,7 +9,7 @@ use jigsawa_core::filter::Filter;
 use jigsawa_core::matching::{Shown, Spot, spots, ties};
 use jigsawa_core::merge::{Budget, Input, LeftOut, Sampling, merge};
 use jigsawa_core::mosaic::blend::{Correction, Join, JoinPanels, PanelWeights, Share, Trimmed};
-use jigsawa_core::mosaic::border::covered;
+use jigsawa_core::mosaic::border::Coverage;
 use jigsawa_core::mosaic::cells::{Cells, Cover};
 use jigsawa_core::mosaic::levels::{Levelled, ToLevel, level};
 use jigsawa_core::mosaic::place::registration;
@@ -320,12 +320,12 @@ pub fn mosaic(share: Share) -> Mosaic {
     let levelled = level(&to_level, &|a, b| {
         same.get(&(a, b)).cloned().unwrap_or_default()
     });
-    let usable: Vec<_> = frames.iter().map(|f| covered(&f.1)).collect();
+    let usable: Vec<_> = frames.iter().map(|f| Coverage::of(&f.1)).collect();
     let covers: Vec<Cover> = frames
         .iter()
         .zip(&placements)
         .zip(&usable)
-        .map(|((f, p), usable)| Cover::of(&f.1, p, *usable, cells))
+        .map(|((f, p), usable)| Cover::of(&f.1, p, usable, cells))
         .collect();
     let stars = shining(&placements);
     let anchor = levelled.anchor;
@@ -346,7 +346,7 @@ pub fn mosaic(share: Share) -> Mosaic {
         .zip(&usable)
         .map(|(f, usable)| Trimmed {
             source: f.1.clone(),
-            usable: *usable,
+            coverage: usable.clone(),
         })
         .collect();
     let weights: Vec<PanelWeights<'_>> = (0..12)

@@ -431,8 +431,8 @@ fn joined(
             .frames
             .iter()
             .zip(&part.panel_of)
-            .zip(&part.usable)
-            .map(|((i, p), usable)| (*i, *p, *usable))
+            .zip(&part.coverage)
+            .map(|((i, p), coverage)| (*i, *p, coverage))
             .collect(),
         panels: &placed.panels,
         join: &join,

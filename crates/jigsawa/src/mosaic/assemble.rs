@@ -6,6 +6,7 @@ use std::path::Path;
 use jigsawa_core::balance::{Lattice, Member, Sky};
 use jigsawa_core::filter::Filter;
 use jigsawa_core::layout::{LevelReference, Levels, PlacementRecord};
+use jigsawa_core::mosaic::border::Coverage;
 use jigsawa_core::mosaic::cells::{Cells, Cover};
 use jigsawa_core::mosaic::levels::{Levelled, ToLevel, level};
 use jigsawa_core::mosaic::seams::{Costs, Labels, Shining, for_filter, lay};
@@ -38,7 +39,7 @@ pub struct FilterPart {
     /// Numbers among all frames, by panels.
     pub frames: Vec<usize>,
     pub panel_of: Vec<usize>,
-    pub usable: Vec<Rect>,
+    pub coverage: Vec<Coverage>,
     pub small: Vec<Small>,
     pub levelled: Levelled,
     /// What each panel covers in this filter.
@@ -225,7 +226,7 @@ impl<'a> Ground<'a> {
             .filter(|i| self.frames[*i].filter == *filter)
             .collect();
         own.sort_by_key(|i| (self.panel_of(*i), *i));
-        let (mut usable, mut small) = (Vec::new(), Vec::new());
+        let (mut coverage, mut small) = (Vec::new(), Vec::new());
         let (mut to_level, mut covers) = (Vec::new(), Vec::new());
         let mut listed = Vec::new();
         for i in own {
@@ -243,7 +244,7 @@ impl<'a> Ground<'a> {
                 kept: self.placed.layout.frames[i].balance.clone(),
                 weather: expected(weather, self.panel_of(i)),
             });
-            usable.push(seen.usable);
+            coverage.push(seen.coverage);
             small.push(seen.small);
             covers.push(seen.cover);
             listed.push(i);
@@ -271,7 +272,7 @@ impl<'a> Ground<'a> {
             covers: by_panel(&covers, &panels, self.placed.panels.len()),
             frames: listed,
             panel_of: panels,
-            usable,
+            coverage,
             small,
             levelled,
             labels: Vec::new(),

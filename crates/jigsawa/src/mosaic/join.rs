@@ -8,6 +8,7 @@ use jigsawa_core::filter::Filter;
 use jigsawa_core::layout::{Layout, PlacementRecord};
 use jigsawa_core::merge::{Budget, Input, LeftOut, Sampling, merge};
 use jigsawa_core::mosaic::blend::{Correction, Join, JoinPanels, PanelWeights, Trimmed};
+use jigsawa_core::mosaic::border::Coverage;
 use jigsawa_core::placement::Map;
 use jigsawa_core::resample::Shape;
 use jigsawa_core::space::{Point, Rect, Size};
@@ -33,7 +34,7 @@ pub struct Paths {
 pub struct ToJoin<'a> {
     pub filter: &'a Filter,
     /// Its frames by panels: (number among all frames, panel, covered part).
-    pub frames: Vec<(usize, usize, Rect)>,
+    pub frames: Vec<(usize, usize, &'a Coverage)>,
     pub panels: &'a [Panel],
     pub join: &'a Join,
     /// Counts what one of several frames of a panel alone shows.
@@ -65,9 +66,9 @@ pub fn join_filter(
     let sources: Vec<Trimmed<FitsPlane<'_>>> = to
         .frames
         .iter()
-        .map(|(i, _, usable)| Trimmed {
+        .map(|(i, _, coverage)| Trimmed {
             source: frames[*i].source(),
-            usable: *usable,
+            coverage: (*coverage).clone(),
         })
         .collect();
     let weights: Vec<PanelWeights<'_>> = (0..to.panels.len())

@@ -5,7 +5,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 
 use jigsawa_core::balance::{Lattice, Samples};
 use jigsawa_core::binned;
-use jigsawa_core::mosaic::border::covered;
+use jigsawa_core::mosaic::border::Coverage;
 use jigsawa_core::mosaic::cells::{Cells, Cover};
 use jigsawa_core::placement::Placement;
 use jigsawa_core::plane::Plane;
@@ -20,8 +20,8 @@ use crate::terminal::Progress;
 /// What a frame shows.
 pub struct Seen {
     pub samples: Samples,
-    /// The part that is covered well, in frame pixels.
-    pub usable: Rect,
+    /// The part that is covered well.
+    pub coverage: Coverage,
     pub cover: Cover,
     /// The frame on the small canvas of the report, as it is.
     pub small: Small,
@@ -87,25 +87,28 @@ fn one(
     cells: Cells,
     buffer: &mut Vec<f32>,
 ) -> Result<Seen, Trouble> {
-    let plane = f
+    let mut plane = f
         .frame
         .file
         .read_plane(f.frame.plane.unwrap_or(0), std::mem::take(buffer))
         .map_err(|e| Trouble::Files(vec![(f.frame.path.clone(), e)]))?;
-    let usable = covered(&plane);
+    let coverage = Coverage::of(&plane);
+    // What another program writes where it has nothing is no sky.
+    let whole = plane.size().rect();
+    coverage.trim(whole, plane.data_mut());
     let saturation = f.frame.facts.saturation.or(f.catalogue.saturation);
     let seen = Seen {
         samples: Samples::take(&plane, f.placement, f.catalogue, saturation, lattice),
-        usable,
-        cover: Cover::of(&plane, f.placement, usable, cells),
-        small: Small::of(&plane, f.placement, usable, cells.canvas),
+        cover: Cover::of(&plane, f.placement, &coverage, cells),
+        small: Small::of(&plane, f.placement, cells.canvas),
+        coverage,
     };
     *buffer = plane.into_data();
     Ok(seen)
 }
 
 impl Small {
-    fn of(plane: &Plane, placement: &Placement, usable: Rect, canvas: Size) -> Self {
+    fn of(plane: &Plane, placement: &Placement, canvas: Size) -> Self {
         let step = canvas.width().max(canvas.height()).div_ceil(SMALL);
         let bin = (step / 2).max(1);
         let fine = binned(plane, bin);
@@ -130,10 +133,6 @@ impl Small {
                     at(window.y, k / window.width),
                 );
                 let p = placement.apply(Point::new(x, y));
-                let (px, py) = (p.x.round() as i64, p.y.round() as i64);
-                if px < usable.x || py < usable.y || px >= usable.right() || py >= usable.bottom() {
-                    return f32::NAN;
-                }
                 let in_bin = |v: f64| ((v + 0.5) / bin as f64).floor() as i64;
                 fine.at(in_bin(p.x), in_bin(p.y))
             })

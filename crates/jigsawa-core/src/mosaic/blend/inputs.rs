@@ -1,6 +1,7 @@
 //! What a join hands to a merge besides the frames: weights and a correction on the canvas's own pixels, and frames
 //! without their ragged borders.
 
+use super::super::border::Coverage;
 use super::{Grid, Join, Share, rows_of};
 use crate::doors::{DoorError, FrameSource};
 use crate::space::{Rect, Size};
@@ -76,7 +77,7 @@ pub struct Trimmed<S> {
     /// The frame.
     pub source: S,
     /// Its covered part.
-    pub usable: Rect,
+    pub coverage: Coverage,
 }
 
 impl<S: FrameSource> FrameSource for Trimmed<S> {
@@ -86,19 +87,7 @@ impl<S: FrameSource> FrameSource for Trimmed<S> {
 
     fn read(&self, rect: Rect, out: &mut [f32]) -> Result<(), DoorError> {
         self.source.read(rect, out)?;
-        if self.usable.intersect(rect) == rect {
-            return Ok(());
-        }
-        for (y, row) in (rect.y..).zip(out.chunks_exact_mut(rect.width)) {
-            if y < self.usable.y || y >= self.usable.bottom() {
-                row.fill(f32::NAN);
-                continue;
-            }
-            let from = (self.usable.x - rect.x).clamp(0, rect.width as i64) as usize;
-            let to = (self.usable.right() - rect.x).clamp(0, rect.width as i64) as usize;
-            row[..from].fill(f32::NAN);
-            row[to..].fill(f32::NAN);
-        }
+        self.coverage.trim(rect, out);
         Ok(())
     }
 }

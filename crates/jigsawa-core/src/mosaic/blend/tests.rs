@@ -1,6 +1,7 @@
 use super::*;
 use crate::balance::Balance;
 use crate::merge::{Budget, Input, LeftOut, Sampling, merge};
+use crate::mosaic::border::Coverage;
 use crate::mosaic::levels::Shared;
 use crate::mosaic::seams::{Costs, lay};
 use crate::placement::Map;
@@ -36,7 +37,7 @@ fn joined(lift: &dyn Fn(f64, f64) -> f32, stars: &[Shining], share: Share) -> Pl
     let covers: Vec<Cover> = planes
         .iter()
         .zip(&maps)
-        .map(|(p, m)| Cover::of(p, m, size.rect(), cells))
+        .map(|(p, m)| Cover::of(p, m, &Coverage::of(p), cells))
         .collect();
     let labels = lay(&covers, &Costs::of_stars(cells, &[]), 0, None);
     let patches = (0..5 * 7)

@@ -2,11 +2,11 @@
 
 use jigsawa_core::canvas::{Canvas, Extent, Grid};
 use jigsawa_core::layout::Layout;
-use jigsawa_core::mosaic::border;
+use jigsawa_core::mosaic::border::Coverage;
 use jigsawa_core::mosaic::cells::Cells;
 use jigsawa_core::mosaic::seams::inner;
 use jigsawa_core::placement::{Placement, Registration};
-use jigsawa_core::space::{FramePx, Point, Rect, Size};
+use jigsawa_core::space::{FramePx, Point, Size};
 use jigsawa_core::wcs::{Projection, Wcs};
 
 use super::{SAME_PANEL, Solved, share};
@@ -127,13 +127,13 @@ impl Solved<'_> {
                 filters.push(&f.filter);
             }
         }
-        let usable: Vec<Rect> = self
+        let coverage: Vec<Coverage> = self
             .frames()
             .iter()
             .map(|f| {
                 let plane = f.file.read_plane(f.plane.unwrap_or(0), Vec::new());
                 plane
-                    .map(|plane| border::covered(&plane))
+                    .map(|plane| Coverage::of(&plane))
                     .map_err(|e| Trouble::Files(vec![(f.path.clone(), e)]))
             })
             .collect::<Result<_, _>>()?;
@@ -144,11 +144,11 @@ impl Solved<'_> {
             filters.iter().all(|filter| {
                 corners.iter().all(|(dx, dy)| {
                     let at = to_reference.apply(Point::new(m.x + dx, m.y + dy));
-                    let shown = self.frames().iter().zip(maps).zip(&usable);
+                    let shown = self.frames().iter().zip(maps).zip(&coverage);
                     shown
                         .filter(|((f, _), _)| f.filter == **filter)
-                        .any(|((_, map), usable)| {
-                            map.as_ref().is_some_and(|m| usable.holds(m.apply(at)))
+                        .any(|((_, map), coverage)| {
+                            map.as_ref().is_some_and(|m| coverage.holds(m.apply(at)))
                         })
                 })
             })
