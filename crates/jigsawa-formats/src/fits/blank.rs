@@ -57,7 +57,9 @@ pub(super) fn suspects(sample: &[f32], width: usize) -> Vec<f32> {
     let mut ends: Vec<(f32, f32)> = Vec::new();
     for row in sample.chunks_exact(width) {
         let run = |v: f32, values: &mut dyn Iterator<Item = &f32>| {
-            values.take_while(|x| **x == v || x.is_nan()).count()
+            // What is missing already says nothing of the value beside it.
+            let run = values.take_while(|x| **x == v || x.is_nan());
+            run.filter(|x| **x == v).count()
         };
         let first = row.iter().find(|v| !v.is_nan());
         let last = row.iter().rev().find(|v| !v.is_nan());

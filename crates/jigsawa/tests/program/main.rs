@@ -9,6 +9,7 @@ mod hdr;
 mod hostile;
 mod masters;
 mod mosaic;
+mod mosaic_odd;
 mod night;
 mod normalize;
 mod page;

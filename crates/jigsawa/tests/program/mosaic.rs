@@ -3,14 +3,14 @@
 use std::sync::OnceLock;
 
 use jigsawa_core::filter::Filter;
-use jigsawa_core::plane::Plane;
 use jigsawa_core::robust::median;
 use jigsawa_formats::fits::FitsFrame;
 
+use crate::mosaic_odd::{row, solved_at};
 use crate::night::{Frame, Night, Run, frame, plane};
 
 /// A panel of 2 x 2, by column and row: 460 x 340 pixels that share 70 with the next.
-fn panel(column: f64, row: f64, filter: Filter, card: &str) -> Frame {
+pub fn panel(column: f64, row: f64, filter: Filter, card: &str) -> Frame {
     frame(filter, card)
         .sized(460, 340)
         .shifted(390.0 * (column - 0.5), 270.0 * (row - 0.5))
@@ -357,106 +357,6 @@ fn panels_apart_are_an_error_with_a_plan_where_headers_allow() {
     );
 }
 
-/// With the header of a panel of 2 x 2 at these places: 1 unit of the plane is 0.0004 degrees, right ascension against x.
-fn solved_at(f: Frame, c: f64, r: f64) -> Frame {
-    let (dx, dy) = (700.0 + 390.0 * (c - 0.5), 850.0 + 270.0 * (r - 0.5));
-    f.with("CTYPE1  = 'RA---TAN'")
-        .with("CTYPE2  = 'DEC--TAN'")
-        .with(&format!("CRPIX1  = {}", 230.5 - dx))
-        .with(&format!("CRPIX2  = {}", 170.5 - dy))
-        .with("CRVAL1  = 153.0")
-        .with("CRVAL2  = 28.4")
-        .with("CD1_1   = -0.0004")
-        .with("CD1_2   = 0.0")
-        .with("CD2_1   = 0.0")
-        .with("CD2_2   = 0.0004")
-}
-
-fn row(told: &serde_json::Value, file: &str) -> serde_json::Value {
-    let frames = told["frames"].as_array().unwrap();
-    frames.iter().find(|f| f["file"] == file).unwrap().clone()
-}
-
-#[test]
-fn a_panel_whose_stars_contradict_its_header_is_left_out() {
-    let red = |c, r| panel(c, r, Filter::R, "Red");
-    let night = Night::new()
-        .frame("a.fits", solved_at(red(0.0, 0.0), 0.0, 0.0))
-        .frame("b.fits", solved_at(red(1.0, 0.0), 1.0, 0.0))
-        // Another field, with a header of this one.
-        .frame(
-            "c.fits",
-            solved_at(red(0.0, 1.0).shifted(-3000.0, 2500.0), 0.0, 1.0),
-        );
-    let told = night
-        .run("mosaic a.fits b.fits c.fits --out r --name reef --plan --json")
-        .success()
-        .json();
-    let c = row(&told, "c.fits");
-    assert_eq!(c["verdict"], "left out", "{c}");
-    let reason = c["reason"].as_str().unwrap();
-    assert!(
-        reason.contains("its WCS puts it beside") && reason.contains("the WCS is wrong"),
-        "{reason}"
-    );
-}
-
-#[test]
-fn of_three_headers_the_wrong_one_is_voted_out_and_of_two_it_is_said() {
-    let red = |c, r| panel(c, r, Filter::R, "Red");
-    let night = Night::new()
-        .frame("a.fits", solved_at(red(0.0, 0.0), 0.0, 0.0))
-        .frame("b.fits", solved_at(red(1.0, 0.0), 1.0, 0.0))
-        // Three minutes of arc away.
-        .frame("c.fits", solved_at(red(0.0, 1.0), 0.32, 1.0));
-    let of = |files: &str| {
-        night
-            .run(&format!(
-                "mosaic {files} --out r --name reef --reference a.fits --plan --overwrite --json"
-            ))
-            .success()
-            .json()
-    };
-    let told = of("a.fits b.fits c.fits");
-    let said = row(&told, "c.fits")["notes"].to_string();
-    assert!(
-        said.contains("its WCS is") && said.contains("who are believed"),
-        "{said}"
-    );
-    assert_eq!(row(&told, "c.fits")["verdict"], "used");
-    for right in ["a.fits", "b.fits"] {
-        assert!(
-            !row(&told, right)["notes"]
-                .to_string()
-                .contains("its WCS is")
-        );
-    }
-    let told = of("a.fits c.fits");
-    let said = row(&told, "c.fits")["notes"].to_string();
-    assert!(said.contains("nothing tells which is right"), "{said}");
-}
-
-#[test]
-fn panels_that_are_not_linear_are_told() {
-    let stretch = |p: Plane| {
-        let mut p = p;
-        for v in p.data_mut() {
-            *v = 2000.0 * ((*v - 100.0).max(0.0) / 500.0).asinh();
-        }
-        p
-    };
-    let red = |c| panel(c, 0.0, Filter::R, "Red");
-    let night = Night::new()
-        .frame("a.fits", red(0.0))
-        .frame("b.fits", red(1.0).shifted(-280.0, 0.0).after(stretch));
-    let told = night
-        .run("mosaic a.fits b.fits --out r --name reef --no-report --json")
-        .success()
-        .json();
-    let warnings = told["warnings"].to_string();
-    assert!(warnings.contains("not linear"), "{told}");
-}
-
 #[test]
 fn a_frame_that_register_adds_to_a_mosaic_leaves_a_layout_that_opens() {
     let night = panels();
@@ -575,34 +475,4 @@ fn options_that_cannot_be_are_refused_in_words() {
         .run("mosaic reef_A1_R.fits reef_A2_R.fits --out r --name pair")
         .ends(1)
         .says("already");
-}
-
-#[test]
-fn an_inner_canvas_has_no_gap_though_a_panel_has_a_ragged_border() {
-    let night = Night::new()
-        .frame("reef_A1_R.fits", panel(0.0, 1.0, Filter::R, "Red"))
-        .frame("reef_A2_R.fits", panel(1.0, 1.0, Filter::R, "Red"));
-    // The outer 24 columns of the first panel have no values.
-    let path = night.path("reef_A1_R.fits");
-    let whole = plane(&path, 0);
-    let (w, h) = (whole.size().width(), whole.size().height());
-    let mut bytes = std::fs::read(&path).unwrap();
-    let first = bytes.len() - (4 * w * h).next_multiple_of(2880);
-    for y in 0..h {
-        let row = first + 4 * w * y;
-        for pixel in bytes[row..row + 4 * 24].chunks_exact_mut(4) {
-            pixel.copy_from_slice(&f32::NAN.to_be_bytes());
-        }
-    }
-    let night = night.file("reef_A1_R.fits", &bytes);
-    let ragged = plane(&path, 0);
-    assert!(ragged.row(5)[..24].iter().all(|v| v.is_nan()) && ragged.row(5)[24].is_finite());
-    night
-        .run("mosaic reef_A1_R.fits reef_A2_R.fits --canvas inner --out r --name reef --linear-only --no-report")
-        .success();
-    let joined = plane(&night.path("r/reef-R-mosaic.fits"), 0);
-    let width = joined.size().width();
-    assert!((800..=850 - 24).contains(&width), "{width}");
-    let gaps = joined.data().iter().filter(|v| !v.is_finite()).count();
-    assert_eq!(gaps, 0);
 }

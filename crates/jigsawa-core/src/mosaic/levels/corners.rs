@@ -2,7 +2,7 @@
 
 use crate::balance::surface::{Patch, fit_plainly};
 use crate::balance::{Balance, Shape, both_skies};
-use crate::robust::{MAD_TO_SIGMA, median};
+use crate::robust::{MAD_TO_SIGMA, median, quantile};
 use crate::space::{CanvasPx, Point};
 
 use super::{Overlap, ToLevel};
@@ -13,6 +13,9 @@ const UNSEEN: f64 = 0.3;
 const STEEP: f64 = 5.0;
 const EVEN: f64 = 1.0;
 
+/// And it begins so near to the darkest sky of all, in sigma.
+const BEGINS: f64 = 15.0;
+
 /// By how much each frame, balanced, rises evenly towards an outer corner that no overlap is near to, in sigma:
 /// moonlight, it may be, that nothing measures. What is rough there is nebula.
 pub(super) fn unseen_change(
@@ -22,6 +25,14 @@ pub(super) fn unseen_change(
     anchor: usize,
 ) -> Vec<Option<f64>> {
     let noise = balances[anchor].scale.value * frames[anchor].sky.member.noise();
+    let mut all: Vec<f32> = overlaps
+        .iter()
+        .flat_map(|o| o.patches.iter().map(|p| p.mean as f32))
+        .collect();
+    if all.is_empty() {
+        return vec![None; frames.len()];
+    }
+    let dark = f64::from(quantile(&mut all, 0.05));
     let towards = |i: usize, corner: Point<CanvasPx>, near: f64| -> Option<f64> {
         let samples = &frames[i].sky.samples;
         let own: Vec<Patch> = both_skies(samples, samples)
@@ -39,6 +50,11 @@ pub(super) fn unseen_change(
             .map(|p| (p.value - plane.at(p.at)).abs() as f32)
             .collect();
         let rough = f64::from(median(&mut off)) * MAD_TO_SIGMA;
+        // A nebula that begins further in is no moonlight.
+        let mut values: Vec<f32> = own.iter().map(|p| p.value as f32).collect();
+        if values.is_empty() || f64::from(quantile(&mut values, 0.1)) > dark + BEGINS * noise {
+            return None;
+        }
         let far = own.iter().map(|p| plane.at(corner) - plane.at(p.at));
         let change = far.fold(0.0, f64::max);
         (change > STEEP * noise.max(EVEN * rough)).then_some(change / noise.max(1e-30))

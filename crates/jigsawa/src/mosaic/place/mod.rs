@@ -12,6 +12,7 @@ use jigsawa_core::layout::{
     CameraRecord, FORMAT, Layout, LayoutFrame, PanelPlace, Panels, PlacementRecord, Reference,
 };
 use jigsawa_core::matching::{MatchError, Shown, Tie};
+use jigsawa_core::mosaic::border::Coverage;
 use jigsawa_core::mosaic::place::registration;
 use jigsawa_core::mosaic::solve::{Kept, Pose, Problem, Solution, rough, solve};
 use jigsawa_core::mosaic::tracks::{Track, meeting, of_ties};
@@ -139,16 +140,31 @@ pub fn place(
         kept: kept_poses.as_ref(),
     };
     let others = field.other_ties(&problem, &ties, &names)?;
-    let (solution, tracks) = solved(&problem, &ties, &others);
-    let whole = Solved {
-        field: &field,
-        problem: &problem,
-        solution: &solution,
-        tracks: &tracks,
-        ties: &ties,
-        others: &others,
+    // What does not pass has pulled at the others: all are solved for once more without it.
+    let stays = kept.map_or(0, |l| l.frames.len());
+    let (mut ties, mut others) = (ties, others);
+    let mut refused: Vec<Option<MatchError>> = vec![None; frames.len()];
+    let placed = loop {
+        let out: Vec<bool> = refused.iter().map(Option::is_some).collect();
+        let (solution, tracks) = solved(&problem, &ties, &others, &out);
+        let whole = Solved {
+            field: &field,
+            problem: &problem,
+            solution: &solution,
+            tracks: &tracks,
+            ties: &ties,
+            others: &others,
+        };
+        let new = whole.refused_first(stays);
+        if new.is_empty() {
+            break whole.lay_out(&names, args, kept, (why, &refused))?;
+        }
+        for (i, error) in new {
+            ties.retain(|t| t.a != i && t.b != i);
+            others.retain(|t| t.new != i && t.known != i);
+            refused[i] = Some(error);
+        }
     };
-    let placed = whole.lay_out(&names, args, kept, why)?;
     clock.lap("places");
     Ok(Placed {
         catalogues,
@@ -225,7 +241,13 @@ fn in_the_middle(field: &Field<'_>, shown: &[Shown<'_>], ties: &[Tie]) -> (usize
 }
 
 /// Rough places, then the best for all stars that meet under them.
-fn solved(problem: &Problem<'_>, ties: &[Tie], others: &[OtherTie]) -> (Solution, Vec<Track>) {
+/// Frames that are `out` take no part.
+fn solved(
+    problem: &Problem<'_>,
+    ties: &[Tie],
+    others: &[OtherTie],
+    out: &[bool],
+) -> (Solution, Vec<Track>) {
     let mut tracks = of_ties(problem.frames, ties);
     let mut s = solve(problem, &tracks, &rough(problem, ties));
     for t in others {
@@ -236,7 +258,11 @@ fn solved(problem: &Problem<'_>, ties: &[Tie], others: &[OtherTie]) -> (Solution
         by_other[t.new] = true;
     }
     for reach in REACHES {
-        tracks = meeting(problem.frames, &s.spots_on_plane(problem), reach);
+        let mut places = s.spots_on_plane(problem);
+        for (own, _) in places.iter_mut().zip(out).filter(|(_, out)| **out) {
+            own.clear();
+        }
+        tracks = meeting(problem.frames, &places, reach);
         // A frame placed by something else than stars stays there: what meets may do so by chance.
         tracks.retain(|t| t.iter().all(|sight| !by_other[sight.frame]));
         let poses: Vec<_> = others
@@ -275,7 +301,7 @@ impl Solved<'_> {
         names: &PanelNames,
         args: &MosaicArgs,
         kept: Option<&Layout>,
-        why: String,
+        (why, refused): (String, &[Option<MatchError>]),
     ) -> Result<Placed, Trouble> {
         let n = self.frames().len();
         let projection = match kept.and_then(|l| l.mosaic.as_ref()) {
@@ -285,13 +311,9 @@ impl Solved<'_> {
                 .asked()
                 .unwrap_or_else(|| self.usual_projection()),
         };
-        let stays = |i: usize| kept.is_some_and(|l| i < l.frames.len());
-        let refused: Vec<Option<MatchError>> = (0..n)
-            .map(|i| self.refused(i).filter(|_| !stays(i)))
-            .collect();
         let found: Vec<Option<(Registration, Model, f64)>> = (0..n)
             .map(|i| registration(self.problem, self.solution, projection, i))
-            .zip(&refused)
+            .zip(refused)
             .map(|(found, refused)| found.filter(|_| refused.is_none()))
             .collect();
         let maps: Vec<Option<Registration>> = found
@@ -342,7 +364,8 @@ impl Solved<'_> {
         let used: Vec<usize> = (0..n)
             .filter(|i| is_used[*i] && placements[*i].is_some())
             .collect();
-        let panels = self.panels(names, &used, &placements, &canvas, kept);
+        let covered = self.covered(&used, &placements)?;
+        let panels = self.panels(names, (&used, &covered), &placements, &canvas, kept);
         for (i, row) in rows.iter_mut().enumerate() {
             row.panel = self.panel_place(i, &panels);
         }
@@ -460,17 +483,25 @@ fn stayed(before: &Layout, i: usize, canvas: &Canvas) -> LayoutFrame {
 
 /// The part of a frame that lies on another.
 pub fn share(a: &Placement, size_a: Size, b: &Placement, size_b: Size) -> f64 {
+    let whole = |size: Size| Coverage::of_rect(size, size.rect());
+    covered_share((a, size_a, &whole(size_a)), (b, &whole(size_b)))
+}
+
+/// The part of what a frame covers that lies on what another one does.
+pub fn covered_share(
+    (a, size, covers): (&Placement, Size, &Coverage),
+    (b, other): (&Placement, &Coverage),
+) -> f64 {
     const STEPS: usize = 24;
     let back = a.invert();
     let at = |k: usize, n: usize| (k as f64 + 0.5) / STEPS as f64 * n as f64 - 0.5;
-    let inside = (0..STEPS * STEPS)
-        .filter(|k| {
-            let p = Point::<FramePx>::new(
-                at(k % STEPS, size_a.width()),
-                at(k / STEPS, size_a.height()),
-            );
-            size_b.holds(b.apply(back.apply(p)))
-        })
-        .count();
-    inside as f64 / (STEPS * STEPS) as f64
+    let (mut all, mut on) = (0usize, 0usize);
+    for k in 0..STEPS * STEPS {
+        let p = Point::<FramePx>::new(at(k % STEPS, size.width()), at(k / STEPS, size.height()));
+        if covers.holds(p) {
+            all += 1;
+            on += usize::from(other.holds(b.apply(back.apply(p))));
+        }
+    }
+    on as f64 / all.max(1) as f64
 }

@@ -120,10 +120,18 @@ impl Solved<'_> {
             .filter(|g| g.len() > 1);
         let tied = match with {
             Some(group) => {
-                let other = group.iter().find(|k| **k != i).copied().unwrap_or(i);
+                let others = group.iter().filter(|k| **k != i);
+                let others: Vec<String> = others
+                    .map(|k| format!("'{}'", self.frames()[*k].name()))
+                    .collect();
+                let (shown, more) = others.split_at(others.len().min(MOST_NAMED));
+                let more = match more.len() {
+                    0 => String::new(),
+                    n => format!(" and {n} more"),
+                };
                 format!(
-                    "it is tied to '{}' and to no other panel",
-                    self.frames()[other].name()
+                    "it is tied to {}{more}, and together to no panel of the others",
+                    shown.join(", ")
                 )
             }
             None => format!("none of its {stars} stars is found in another panel"),
@@ -154,9 +162,15 @@ fn of_panels(error: MatchError) -> String {
         } if !corner_px.is_finite() => {
             format!("the {pairs} stars that it shares with other panels do not fix its place")
         }
+        MatchError::NoMatch { best, tried } => {
+            format!("only {best} of its {tried} stars meet any of another panel")
+        }
         other => other.to_string(),
     }
 }
+
+/// So many frames of another piece are named.
+const MOST_NAMED: usize = 3;
 
 /// Headers are solved to about a pixel, and nothing has checked these.
 const HEADER_PX: f64 = 1.0;

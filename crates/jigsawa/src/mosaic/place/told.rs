@@ -6,14 +6,16 @@ use jigsawa_core::canvas::Canvas;
 use jigsawa_core::frame::RowOrder;
 use jigsawa_core::layout::Layout;
 use jigsawa_core::matching::{LEAST_STARS_GUIDED, MOST_RMS_PX, MatchError, MatchErrors, gate};
+use jigsawa_core::mosaic::border::Coverage;
 use jigsawa_core::mosaic::solve::{residuals, weight};
 use jigsawa_core::mosaic::tracks::place as sight_place;
 use jigsawa_core::placement::Placement;
 use jigsawa_core::space::{CanvasPx, Point, ReferencePx};
 use jigsawa_core::wcs::Projection;
 
-use super::{SAME_PANEL, SharedStars, Solved, Vector, share};
+use super::{SAME_PANEL, SharedStars, Solved, Vector, covered_share, share};
 use crate::mosaic::names::{Panel, PanelNames, panels};
+use crate::tell::Trouble;
 
 impl Solved<'_> {
     /// Why the place that stars gave a frame is not used, by the rule that holds for every placement.
@@ -53,6 +55,60 @@ impl Solved<'_> {
             ..MatchErrors::default()
         };
         gate(&errors, pairs, MOST_RMS_PX).err()
+    }
+
+    /// Frames that do not pass, of those after the first `stays`: the roughest alone, since it pulls others along, or all
+    /// whose places are only loose.
+    pub(super) fn refused_first(&self, stays: usize) -> Vec<(usize, MatchError)> {
+        let all = (stays..self.frames().len()).filter_map(|i| Some((i, self.refused(i)?)));
+        let all: Vec<(usize, MatchError)> = all.collect();
+        let rough = |e: &MatchError| match e {
+            MatchError::TooRough { rms_px, .. } => Some(*rms_px),
+            _ => None,
+        };
+        let roughest = all
+            .iter()
+            .filter_map(|(i, e)| Some((*i, rough(e)?)))
+            .max_by(|a, b| a.1.total_cmp(&b.1));
+        match roughest {
+            Some((i, _)) => all.into_iter().filter(|(k, _)| *k == i).collect(),
+            None => all,
+        }
+    }
+
+    /// What the used frames cover. Pixels are read only where two frames of one filter lie on each other: they are two
+    /// exposures of a panel, or panels that another program has laid on one canvas.
+    pub(super) fn covered(
+        &self,
+        used: &[usize],
+        placements: &[Option<Placement>],
+    ) -> Result<Vec<Coverage>, Trouble> {
+        let size = |i: usize| self.frames()[i].facts.size;
+        let meet = |a: usize, b: usize| {
+            self.frames()[a].filter == self.frames()[b].filter
+                && placements[a]
+                    .as_ref()
+                    .zip(placements[b].as_ref())
+                    .is_some_and(|(p, q)| {
+                        share(p, size(a), q, size(b)).min(share(q, size(b), p, size(a)))
+                            > SAME_PANEL
+                    })
+        };
+        let pairs = used.iter().enumerate();
+        let read = pairs.flat_map(|(n, a)| used[n + 1..].iter().map(|b| (*a, *b)));
+        let read = read.into_iter().any(|(a, b)| meet(a, b));
+        let frames = self.frames().iter().enumerate();
+        frames
+            .map(|(i, f)| {
+                if !read || !used.contains(&i) {
+                    return Ok(Coverage::of_rect(f.facts.size, f.facts.size.rect()));
+                }
+                let plane = f.file.read_plane(f.plane.unwrap_or(0), Vec::new());
+                plane
+                    .map(|plane| Coverage::of(&plane))
+                    .map_err(|e| Trouble::Files(vec![(f.path.clone(), e)]))
+            })
+            .collect()
     }
 
     /// How far each sight of each star lies from the mean of the others.
@@ -98,7 +154,7 @@ impl Solved<'_> {
     pub(super) fn panels(
         &self,
         names: &PanelNames,
-        used: &[usize],
+        (used, covered): (&[usize], &[Coverage]),
         placements: &[Option<Placement>],
         canvas: &Canvas,
         kept: Option<&Layout>,
@@ -108,7 +164,7 @@ impl Solved<'_> {
             let (Some(pa), Some(pb)) = (&placements[a], &placements[b]) else {
                 return 0.0;
             };
-            share(pa, size(a), pb, size(b))
+            covered_share((pa, size(a), &covered[a]), (pb, &covered[b]))
         };
         // A frame belongs to the first group whose first frame it lies on, and that on it.
         let mut groups: Vec<Vec<usize>> = Vec::new();
