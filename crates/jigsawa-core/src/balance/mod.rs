@@ -13,7 +13,7 @@ mod level;
 mod patches;
 mod propose;
 pub mod scale;
-pub(crate) mod surface;
+mod surface;
 mod weight;
 
 use serde::{Deserialize, Serialize};

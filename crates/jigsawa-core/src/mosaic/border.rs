@@ -267,8 +267,7 @@ mod tests {
             let sigma = if x < 60 { 2.0 } else { 1.0 };
             let glow = if x > 500 { 3.0 * (x - 500) as f32 } else { 0.0 };
             match (x, y) {
-                (0..20, _) => f32::NAN,
-                (_, 488..) => f32::NAN,
+                (0..20, _) | (_, 488..) => f32::NAN,
                 _ => 100.0 + glow + sigma * noise(i),
             }
         });

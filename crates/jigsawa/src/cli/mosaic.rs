@@ -15,7 +15,7 @@ use super::{KernelArg, OutputArgs, pair, relocation, scale};
   jigsawa mosaic panels/*.fits --plan                              (who neighbours whom, before the long work)
   jigsawa mosaic panels/*.fits --out result --name reef            (one large frame for each filter)
   jigsawa mosaic new_A3_Ha.fits --into result/reef-mosaic.layout.json
-  jigsawa compose result/reef-Ha-mosaic.fits result/reef-OIII-mosaic.fits --palette HOO --out result
+  jigsawa mosaic panels/*.fits --palette HOO --out result         (and on to a finished colour picture)
 
 All panels of all filters are placed together by the stars that they share, brought to one scale and one sky, and
 joined along seams that keep away from stars. docs/mosaic.md says how, and what to do when a panel is left out.")]
@@ -62,6 +62,14 @@ pub struct MosaicArgs {
     /// Write a map for each filter, too: each pixel's panel, noise, and number of frames
     #[arg(help_heading = "Results", long)]
     pub map: bool,
+    /// Go on to a colour picture of the joined filters with this palette
+    #[arg(
+        help_heading = "Results",
+        long,
+        value_name = "PALETTE",
+        conflicts_with_all = ["linear_only", "plan"]
+    )]
+    pub palette: Option<String>,
     /// Write linear results alone, and no picture to look at
     #[arg(help_heading = "Results", long)]
     pub linear_only: bool,

@@ -10,9 +10,9 @@ use jigsawa_formats::whole::Unfinished;
 
 use crate::account::{Account, Clock, Ending, Output};
 use crate::cache::Store;
-use crate::cli::{Common, ComposeArgs, CropArg, FinishArgs, HdrArgs, SurfaceArg};
-use crate::commands::{compose, finish};
-use crate::compose::choose;
+use crate::cli::{Common, CropArg, FinishArgs, HdrArgs, SurfaceArg};
+use crate::commands::colour::Colour;
+use crate::commands::finish;
 use crate::frames::{Filters, Frame};
 use crate::hdr::{
     Exr, HdrRow, Measured, Merged, Paths, Set, check, measure_set, merge_set, rows, sets,
@@ -20,7 +20,7 @@ use crate::hdr::{
 };
 use crate::layout_file;
 use crate::normalize::{Settled as Normalizing, field};
-use crate::outputs::{self, Names, are_free, begin, finish_first};
+use crate::outputs::{self, Names, begin, finish_first};
 use crate::register::{Looking, Settled, register};
 use crate::report::{HdrPage, HdrSet, write_hdr};
 use crate::start::{Start, start};
@@ -68,13 +68,14 @@ pub fn make(args: &HdrArgs, common: &Common) -> Result<Account, Trouble> {
     let names = Names::new(&args.output, &start.frames, "hdr")?;
     let targets = Targets::new(args, &names, &first);
     let all = targets.all(args);
-    let all: Vec<&PathBuf> = all.iter().collect();
-    names.check_these(&all, args.output.overwrite, true)?;
-    let colour = args
-        .palette
-        .as_ref()
-        .map(|p| Colour::new(p, &targets, &start.frames, args))
-        .transpose()?;
+    names.check_these(&all.iter().collect::<Vec<_>>(), args.output.overwrite, true)?;
+    let colour = Colour::asked(
+        args.palette.as_ref(),
+        &targets.merged(),
+        &start.frames,
+        (&args.output.out, &targets.start),
+        args.output.overwrite,
+    )?;
     let store = Store::open(&args.output.out, !common.no_cache)?;
     let (frames, mut layout) = placed(start, args, &store, common, &mut clock)?;
     let sets = sets(&frames, Some(&layout));
@@ -145,7 +146,7 @@ pub fn make(args: &HdrArgs, common: &Common) -> Result<Account, Trouble> {
     finish_first(files, &mut written)?;
     if let Some(colour) = &colour {
         let crop = crop(&layout, &sets.iter().collect::<Vec<_>>());
-        written.extend(colour.make(crop, args, common)?);
+        written.extend(colour.make(crop, args.no_report, common)?);
         clock.lap("colour");
     } else if !args.linear_only {
         for set in &sets {
@@ -213,6 +214,12 @@ impl Targets {
 
     fn of(&self, set: &Set) -> SetPaths {
         self.named(&part(set))
+    }
+
+    /// The frames that the filters will be.
+    fn merged(&self) -> Vec<PathBuf> {
+        let all = self.filters.iter();
+        all.map(|f| self.named(f).files.frame.clone()).collect()
     }
 
     fn named(&self, filter: &str) -> SetPaths {
@@ -431,73 +438,4 @@ fn picture(
         ..FinishArgs::usual()
     };
     Ok(finish::make(&finishing, common)?.outputs)
-}
-
-/// A colour picture of the merged filters.
-struct Colour {
-    composing: ComposeArgs,
-    linear: PathBuf,
-    pictures: Vec<PathBuf>,
-}
-
-impl Colour {
-    /// Checks the palette, and that nothing is in the way.
-    fn new(
-        palette: &str,
-        targets: &Targets,
-        frames: &[Frame],
-        args: &HdrArgs,
-    ) -> Result<Self, Trouble> {
-        let mut words = vec!["compose".to_owned()];
-        for filter in &targets.filters {
-            words.push(targets.named(filter).files.frame.display().to_string());
-        }
-        let fixed = [
-            "--palette",
-            palette,
-            "--name",
-            &targets.start,
-            "--linear-only",
-            "--out",
-        ];
-        words.extend(fixed.map(str::to_owned));
-        words.push(args.output.out.display().to_string());
-        if args.output.overwrite {
-            words.push("--overwrite".to_owned());
-        }
-        let composing = ComposeArgs::typed(&words);
-        let chosen = choose(&composing, frames)?;
-        let [one] = &chosen[..] else {
-            return Err(Trouble::Options(
-                "--palette takes one palette here: name one of the file's with FILE#NAME",
-            ));
-        };
-        let linear = targets
-            .folder
-            .join(format!("{}-{}.fits", targets.start, one.name));
-        let pictures: Vec<PathBuf> = ["png", "tif"].map(|e| linear.with_extension(e)).to_vec();
-        let mut there: Vec<PathBuf> = vec![linear.clone()];
-        there.extend(pictures.clone());
-        are_free(&there, args.output.overwrite)?;
-        Ok(Self {
-            composing,
-            linear,
-            pictures,
-        })
-    }
-
-    fn make(&self, crop: CropArg, args: &HdrArgs, common: &Common) -> Result<Vec<Output>, Trouble> {
-        let mut outputs = compose::make(&self.composing, common)?.outputs;
-        let finishing = FinishArgs {
-            crop,
-            frame: self.linear.clone(),
-            out: self.pictures.clone(),
-            overwrite: args.output.overwrite,
-            no_report: args.no_report,
-            tones: 1.0,
-            ..FinishArgs::usual()
-        };
-        outputs.extend(finish::make(&finishing, common)?.outputs);
-        Ok(outputs)
-    }
 }

@@ -1,5 +1,6 @@
 //! One file a command: settings, open, measure, write, tell.
 
+mod colour;
 mod compose;
 mod demo;
 mod finish;

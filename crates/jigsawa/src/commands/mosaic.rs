@@ -12,7 +12,8 @@ use jigsawa_formats::{inputs, png};
 
 use crate::account::{Account, Clock, Ending, Output, round};
 use crate::cache::Store;
-use crate::cli::{Common, MosaicArgs, OutputArgs};
+use crate::cli::{Common, CropArg, MosaicArgs, OutputArgs};
+use crate::commands::colour::Colour;
 use crate::commands::register::layout_title;
 use crate::frames::{Filters, Frame};
 use crate::layout_file;
@@ -50,31 +51,22 @@ pub fn make(args: &MosaicArgs, common: &Common) -> Result<Account, Trouble> {
     let mut clock = Clock::start();
     let begun = begin_with(args)?;
     let targets = Targets::new(&begun, args)?;
+    let colour = Colour::asked(
+        args.palette.as_ref(),
+        &targets.merged(&begun, args),
+        &begun.frames,
+        (&targets.folder, &targets.start),
+        targets.overwrite,
+    )?;
     let store = Store::open(&targets.folder, !common.no_cache)?;
     let kept = begun.kept.as_ref();
     let found = place(&begun.frames, args, kept, &store, common, &mut clock);
     let mut placed = found.map_err(|e| with_plan(e, &begun.frames, &targets))?;
     placed.layout.frames.extend(begun.left_out.clone());
-    let plan = Plan::new(&begun.frames, &placed);
-    let mut files: Vec<(Unfinished, &'static str)> = vec![
-        (plan.picture(&targets.plan_png, targets.overwrite)?, PLAN),
-        (
-            plan.drawing(&targets.plan_svg, targets.overwrite)?,
-            "plan of the panels, SVG",
-        ),
-    ];
-    let mut outputs: Vec<Output> = Vec::new();
     if args.plan {
-        files.push((
-            layout_file::write(&targets.layout, &placed.layout, targets.overwrite)?,
-            "layout",
-        ));
-        finish_first(files, &mut outputs)?;
-        let told = mosaic_account(&begun.frames, &placed, None);
-        let mut account = Account::new("mosaic", &placed.layout, Vec::new(), outputs, clock);
-        account.mosaic = Some(told);
-        return Ok(account);
+        return planned(&begun, &placed, &targets, clock);
     }
+    let mut outputs: Vec<Output> = Vec::new();
     let before = kept.map(|l| {
         (
             begun.layout.as_path(),
@@ -84,7 +76,10 @@ pub fn make(args: &MosaicArgs, common: &Common) -> Result<Account, Trouble> {
     });
     let assembled = assemble(&begun.frames, &mut placed, before, common)?;
     clock.lap("skies");
-    let mut page = MosaicPage::new(&targets.start, &placed, &assembled, &begun.frames, &plan);
+    let told = mosaic_account(&begun.frames, &placed, Some(&assembled));
+    let plan = Plan::new(&begun.frames, &placed, &told);
+    let mut files = plans(&plan, &targets)?;
+    let mut page = MosaicPage::new(&targets.start, &placed, &assembled, &told, &plan);
     let stays = Unchanged::new(args, &begun, &placed);
     let left_out = LeftOut::default();
     for part in &assembled.filters {
@@ -136,11 +131,45 @@ pub fn make(args: &MosaicArgs, common: &Common) -> Result<Account, Trouble> {
     )?;
     files.push((seams, "seams, for what is added later"));
     finish_first(files, &mut outputs)?;
-    let told = mosaic_account(&begun.frames, &placed, Some(&assembled));
+    if let Some(colour) = &colour {
+        outputs.extend(colour.make(CropArg::Covered, args.no_report, common)?);
+        clock.lap("colour");
+    }
     let mut account = Account::new("mosaic", &placed.layout, Vec::new(), outputs, clock);
     account.mosaic = Some(told);
     account.outliers_percent = left_out.part().map(|part| round(100.0 * part, 3));
     Ok(account)
+}
+
+/// The plan alone, and the layout to go on with.
+fn planned(
+    begun: &Begun,
+    placed: &Placed,
+    targets: &Targets,
+    clock: Clock,
+) -> Result<Account, Trouble> {
+    let told = mosaic_account(&begun.frames, placed, None);
+    let mut files = plans(&Plan::new(&begun.frames, placed, &told), targets)?;
+    files.push((
+        layout_file::write(&targets.layout, &placed.layout, targets.overwrite)?,
+        "layout",
+    ));
+    let mut outputs: Vec<Output> = Vec::new();
+    finish_first(files, &mut outputs)?;
+    let mut account = Account::new("mosaic", &placed.layout, Vec::new(), outputs, clock);
+    account.mosaic = Some(told);
+    Ok(account)
+}
+
+/// The plan as a picture and as a drawing, under temporary names still.
+fn plans(plan: &Plan, targets: &Targets) -> Result<Vec<(Unfinished, &'static str)>, Trouble> {
+    Ok(vec![
+        (plan.picture(&targets.plan_png, targets.overwrite)?, PLAN),
+        (
+            plan.drawing(&targets.plan_svg, targets.overwrite)?,
+            "plan of the panels, SVG",
+        ),
+    ])
 }
 
 /// Draws how panels lie that do not hang together, as far as their headers say.
@@ -351,6 +380,12 @@ impl Targets {
         }
     }
 
+    /// The frames that the filters will be.
+    fn merged(&self, begun: &Begun, args: &MosaicArgs) -> Vec<PathBuf> {
+        let all = filters(begun).into_iter();
+        all.map(|filter| self.of(filter, args).frame).collect()
+    }
+
     /// What must not be there already.
     fn all(&self, begun: &Begun, args: &MosaicArgs) -> Vec<PathBuf> {
         let goes_on = begun.kept.is_some() && same_file(&begun.layout, &self.layout);
@@ -361,10 +396,7 @@ impl Targets {
         if args.plan {
             return all;
         }
-        let mut filters: Vec<&str> = begun.frames.iter().map(|f| f.filter.name()).collect();
-        filters.sort_unstable();
-        filters.dedup();
-        for filter in filters {
+        for filter in filters(begun) {
             let paths = self.of(filter, args);
             all.push(paths.frame);
             all.extend(paths.map);
@@ -375,6 +407,14 @@ impl Targets {
         }
         all
     }
+}
+
+/// The filters of all frames.
+fn filters(begun: &Begun) -> Vec<&str> {
+    let mut filters: Vec<&str> = begun.frames.iter().map(|f| f.filter.name()).collect();
+    filters.sort_unstable();
+    filters.dedup();
+    filters
 }
 
 fn same_file(a: &Path, b: &Path) -> bool {

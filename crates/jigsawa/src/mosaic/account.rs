@@ -39,6 +39,56 @@ pub struct OverlapRow {
     pub rms_px: f64,
     /// What both differ by, for each filter.
     pub levels: Vec<LevelStep>,
+    /// Why the tie of both is weak.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub doubts: Vec<String>,
+}
+
+impl OverlapRow {
+    /// Its doubts in one line; none where there are none.
+    pub fn doubted(&self) -> Option<String> {
+        let [a, b] = &self.panels;
+        (!self.doubts.is_empty()).then(|| format!("{a} | {b}: {}", self.doubts.join("; ")))
+    }
+}
+
+/// Neighbours share so many stars at least, if they are to hold each other.
+const FEW_STARS: usize = 6;
+
+/// What overlaps by less than this part of the widest overlap is a corner, which need not hold.
+const CORNER: f64 = 0.3;
+
+/// Stars that meet no better than this are told, half a pixel is refused.
+const ROUGH_PX: f64 = 0.35;
+
+/// Skies that differ by more of the noise than this after all are told.
+const STEP_SIGMA: f64 = 0.5;
+
+/// Fills in which ties are weak.
+fn doubt(rows: &mut [OverlapRow]) {
+    let width = |o: &OverlapRow| o.levels.iter().map(|l| l.patches).max().unwrap_or(0) as f64;
+    let widest = rows.iter().map(width).fold(0.0, f64::max);
+    for o in rows {
+        if o.stars < FEW_STARS && width(o) > CORNER * widest {
+            let stars = if o.stars == 1 {
+                "star holds"
+            } else {
+                "stars hold"
+            };
+            o.doubts
+                .push(format!("only {} {stars} both together", o.stars));
+        }
+        if o.rms_px > ROUGH_PX {
+            o.doubts
+                .push(format!("their stars meet to {:.2} px only", o.rms_px));
+        }
+        for l in o.levels.iter().filter(|l| l.after_sigma > STEP_SIGMA) {
+            o.doubts.push(format!(
+                "in {} their skies still differ by {:.1} times the noise",
+                l.filter, l.after_sigma
+            ));
+        }
+    }
 }
 
 /// By how much two panels differ in a filter, in widths of the pixel noise.
@@ -127,8 +177,10 @@ fn overlaps(placed: &Placed, assembled: Option<&Assembled>) -> Vec<OverlapRow> {
             });
         }
     }
-    sums.into_iter()
+    let mut rows: Vec<OverlapRow> = sums
+        .into_iter()
         .map(|((p, q), (stars, sum))| OverlapRow {
+            doubts: Vec::new(),
             panels: [p, q].map(|k| panel_name(&placed.panels, k).to_owned()),
             stars,
             rms_px: round(
@@ -141,5 +193,7 @@ fn overlaps(placed: &Placed, assembled: Option<&Assembled>) -> Vec<OverlapRow> {
             ),
             levels: levels.remove(&(p, q)).unwrap_or_default(),
         })
-        .collect()
+        .collect();
+    doubt(&mut rows);
+    rows
 }

@@ -10,7 +10,7 @@ mod place;
 mod seams_file;
 mod sky;
 
-pub use account::{MosaicAccount, mosaic_account};
+pub use account::{MosaicAccount, OverlapRow, mosaic_account};
 pub use assemble::{Assembled, FilterPart, assemble};
 pub use join::{Joined, Paths, ToJoin, join_filter};
 pub use names::Panel;

@@ -11,7 +11,7 @@ use jigsawa_core::survey::quantity::in_units;
 use super::written;
 use crate::account::{Account, FrameRow};
 use crate::foreign::shell_word;
-use crate::mosaic::MosaicAccount;
+use crate::mosaic::{MosaicAccount, OverlapRow};
 
 /// The account as text.
 pub fn account_text(a: &Account) -> String {
@@ -48,6 +48,9 @@ pub fn account_text(a: &Account) -> String {
     }
     if a.command == "normalize" && a.levels.len() > 1 {
         let _ = writeln!(out, "filters    {}", across(a));
+    }
+    if a.mosaic.is_some() {
+        out.push_str(&doubtful(a));
     }
     // What was placed before is told by the command that placed it.
     if a.command != "normalize" || a.frames.iter().all(|f| f.balance.is_none()) {
@@ -94,6 +97,20 @@ pub fn account_text(a: &Account) -> String {
              alone shows something (trails, cosmic rays)"
         );
     }
+    if a.mosaic.is_none() {
+        out.push_str(&doubtful(a));
+    }
+    let _ = writeln!(out);
+    out.push_str(&written(&a.outputs, &a.stages, a.seconds));
+    if let Some(next) = next(a) {
+        let _ = writeln!(out, "next       {next}");
+    }
+    out
+}
+
+/// What is left out and what is doubtful: of mosaics first, since one look at the picture does not show it.
+fn doubtful(a: &Account) -> String {
+    let mut out = String::new();
     for f in a.frames.iter().filter(|f| f.reason.is_some()) {
         let _ = writeln!(
             out,
@@ -107,10 +124,9 @@ pub fn account_text(a: &Account) -> String {
             let _ = writeln!(out, "note       {}: {note}", label(&f.file, f.plane));
         }
     }
-    let _ = writeln!(out);
-    out.push_str(&written(&a.outputs, &a.stages, a.seconds));
-    if let Some(next) = next(a) {
-        let _ = writeln!(out, "next       {next}");
+    let overlaps = a.mosaic.iter().flat_map(|m| &m.overlaps);
+    for doubt in overlaps.filter_map(OverlapRow::doubted) {
+        let _ = writeln!(out, "doubt      {doubt}");
     }
     out
 }
@@ -165,6 +181,9 @@ fn after_mosaic(a: &Account) -> Option<String> {
         let all = a.outputs.iter().filter(|o| o.kind == kind);
         all.map(|o| shell_word(&o.file)).collect()
     };
+    if a.outputs.iter().any(|o| o.kind.starts_with("linear")) {
+        return None;
+    }
     let joined = of_kind(crate::commands::MOSAIC_FRAME);
     match joined.as_slice() {
         [] => of_kind("layout")

@@ -10,6 +10,7 @@ mod hostile;
 mod masters;
 mod mosaic;
 mod mosaic_odd;
+mod mosaic_wrong;
 mod night;
 mod normalize;
 mod page;

@@ -60,7 +60,6 @@ fn joined(lift: &dyn Fn(f64, f64) -> f32, stars: &[Shining], share: Share) -> Pl
         a: 0,
         b: 1,
         ratio: None,
-        bent: None,
         stars: 0,
         patches,
     };

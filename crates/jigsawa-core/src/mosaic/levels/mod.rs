@@ -13,7 +13,6 @@
 //! under a moon) count less in that, since what they have is no measure of the true sky (Cauchy's weights). Panels
 //! matched to their neighbours one after the other were the simpler way: a tilt grows along the row.
 
-mod corners;
 mod degrees;
 mod scales;
 mod surfaces;
@@ -25,8 +24,7 @@ use crate::robust::{MAD_TO_SIGMA, median};
 use crate::space::{CanvasPx, Point};
 
 use super::tracks::groups;
-use corners::unseen_change;
-use scales::{Scales, Tie, expected, solve, ties};
+use scales::{Scales, Tie, bent, expected, solve, ties};
 use surfaces::{Fit, Surfaces};
 
 /// Degrees of the surfaces that are tried.
@@ -43,6 +41,9 @@ const UNTOLD: f64 = 0.3;
 
 /// A scale that is less sure than this is worth a word.
 const WEAK: f64 = 0.1;
+
+/// A panel that must be multiplied by more was not taken for this mosaic.
+const OTHER_DEPTH: f64 = 8.0;
 
 /// And one that is less sure than this is not known.
 const UNKNOWN: f64 = 0.2;
@@ -61,8 +62,6 @@ pub struct Overlap {
     pub ratio: Option<Measured>,
     /// Those stars.
     pub stars: usize,
-    /// By what part the ratio of stars changes over a factor of ten in brightness, where one of both is not linear.
-    pub bent: Option<f64>,
     /// Patches that both show.
     pub patches: Vec<Shared>,
 }
@@ -127,6 +126,7 @@ pub fn level(frames: &[ToLevel<'_>], same: &SameStars<'_>) -> Levelled {
     let surfaces = Surfaces::new(frames, (&logs, &expected), &overlaps, &both);
     let fit = surfaces.fit(&degrees, &|_| true);
     let logs = surfaces.logs(&degrees, &fit);
+    let bent = bent(frames.len(), &ties, &logs);
     let anchor = match frames.iter().position(|f| f.kept.is_some()) {
         Some(kept) => kept,
         None => deepest(frames, &logs, &fit),
@@ -157,7 +157,7 @@ pub fn level(frames: &[ToLevel<'_>], same: &SameStars<'_>) -> Levelled {
                 scale,
                 scale_by: by,
                 stars,
-                notes: doubts(&overlaps, i, scale, anchor),
+                notes: doubts(i, scale, anchor, bent[i]),
                 surface: surface(i).plus(Surface::constant(raise)),
                 ..Balance::unchanged(
                     f64::from(sky.typical_level()),
@@ -167,7 +167,6 @@ pub fn level(frames: &[ToLevel<'_>], same: &SameStars<'_>) -> Levelled {
         })
         .collect();
     what_is_left(&mut overlaps, &balances, &both, &fit);
-    let steep = unseen_change(frames, &balances, &overlaps, anchor);
     for (i, balance) in balances.iter_mut().enumerate() {
         if frames[i].kept.is_some() {
             continue;
@@ -185,12 +184,6 @@ pub fn level(frames: &[ToLevel<'_>], same: &SameStars<'_>) -> Levelled {
         }
         let both = (&frames[anchor].sky.member, &frames[i].sky.member);
         balance.weight = weight(Weigh::Noise, both.0, both.1, balance);
-        balance.notes.extend(steep[i].map(|sigma| {
-            format!(
-                "it rises evenly by {sigma:.0} times the noise towards an outer corner that no other panel shows: moonlight \
-                 or nebula, nothing tells"
-            )
-        }));
     }
     Levelled {
         balances,
@@ -255,7 +248,6 @@ fn compared(
                 a,
                 b,
                 ratio: said.map(|s| s.ratio),
-                bent: tie.zip(said).and_then(|(k, s)| ties[k].bent(s.ratio.value)),
                 stars: said.map_or(0, |s| s.stars),
                 patches: Vec::new(),
             });
@@ -289,7 +281,7 @@ fn what_is_left(
 }
 
 /// What is doubtful of a frame's scale.
-fn doubts(overlaps: &[Overlap], i: usize, scale: Measured, anchor: usize) -> Vec<String> {
+fn doubts(i: usize, scale: Measured, anchor: usize, bent: Option<f64>) -> Vec<String> {
     let mut doubts = Vec::new();
     let part = scale.sigma / scale.value;
     if i != anchor && part > UNKNOWN {
@@ -304,16 +296,18 @@ fn doubts(overlaps: &[Overlap], i: usize, scale: Measured, anchor: usize) -> Vec
             scale.value, scale.sigma
         ));
     }
-    let own: Vec<&Overlap> = overlaps.iter().filter(|o| o.a == i || o.b == i).collect();
-    let bent = own.iter().filter_map(|o| o.bent);
-    // Of two one is not linear; the one that is so in most of its overlaps.
-    if 2 * bent.clone().count() > own.iter().filter(|o| o.stars > 0).count()
-        && let Some(most) = bent.max_by(|a, b| a.abs().total_cmp(&b.abs()))
-    {
+    if scale.value > OTHER_DEPTH {
+        doubts.push(format!(
+            "it shows {:.0} times less light than the reference, a short exposure among long ones: its part will be noisy. \
+             Exposures are merged by hdr",
+            scale.value
+        ));
+    }
+    if let Some(bent) = bent {
         doubts.push(format!(
             "the ratio of its stars to a neighbour's changes by {:.1} % for stars ten times as bright: one of the two is not \
              linear (stretched, or stars near saturation)",
-            100.0 * most.abs()
+            100.0 * bent.abs()
         ));
     }
     doubts

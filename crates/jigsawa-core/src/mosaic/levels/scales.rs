@@ -49,15 +49,6 @@ pub(super) struct Tie {
     stars: Vec<Star>,
 }
 
-impl Tie {
-    /// By what part the ratio of its stars changes over a factor of ten in brightness, where one of both frames is not
-    /// linear.
-    pub fn bent(&self, ratio: f64) -> Option<f64> {
-        let stars: Vec<CommonStar> = self.stars.iter().map(|s| s.seen).collect();
-        bend_of(&stars, ratio)
-    }
-}
-
 /// What the stars of two frames say once all are solved for together.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct Said {
@@ -73,7 +64,11 @@ pub(super) fn ties(frames: &[ToLevel<'_>], same: &SameStars<'_>) -> Vec<Tie> {
     let mut pairs = Vec::new();
     for a in 0..frames.len() {
         for b in a + 1..frames.len() {
-            let good = good_pairs(member(a), member(b), same(a, b), LEAST_SNR);
+            let both = same(a, b);
+            if both.is_empty() {
+                continue;
+            }
+            let good = good_pairs(member(a), member(b), both, LEAST_SNR);
             if !good.is_empty() {
                 pairs.push((a, b, good));
             }
@@ -172,6 +167,43 @@ pub(super) fn solve(frames: &[ToLevel<'_>], ties: &[Tie]) -> Scales {
         logs,
     }
 }
+
+/// By what part the ratio of each frame's stars to its neighbours' changes over a factor of ten in brightness, where that
+/// shows that a frame is not linear; of neighbours for the one that shows it most.
+pub(super) fn bent(frames: usize, ties: &[Tie], logs: &[f64]) -> Vec<Option<f64>> {
+    let of = |i: usize| {
+        let mut stars = Vec::new();
+        for t in ties.iter().filter(|t| t.a == i || t.b == i) {
+            // Both on one scale, the frame's own second.
+            let balanced = |s: &Star| {
+                let (a, b) = (
+                    s.seen.reference * logs[t.a].exp(),
+                    s.seen.frame * logs[t.b].exp(),
+                );
+                let (reference, frame) = if t.b == i { (a, b) } else { (b, a) };
+                CommonStar {
+                    reference,
+                    frame,
+                    ..s.seen
+                }
+            };
+            stars.extend(t.stars.iter().map(balanced));
+        }
+        bend_of(&stars, 1.0)
+    };
+    let all: Vec<Option<f64>> = (0..frames).map(of).collect();
+    let size = |i: usize| all[i].map_or(0.0, f64::abs);
+    (0..frames)
+        .map(|i| {
+            let own = ties.iter().filter(|t| t.a == i || t.b == i);
+            let others = own.map(|t| size(t.a + t.b - i));
+            all[i].filter(|b| others.fold(0.0, f64::max) <= b.abs() * LIKE)
+        })
+        .collect()
+}
+
+/// Of two frames that alone share stars both show the same.
+const LIKE: f64 = 1.0 + 1e-6;
 
 /// A first solution, in which each tie counts as a whole, by the median of its stars.
 fn begun(frames: &[ToLevel<'_>], ties: &[Tie], expected: &[f64]) -> Vec<f64> {

@@ -169,6 +169,22 @@ impl Surfaces {
         r.value - (of(r.a) - of(r.b)) - scaled
     }
 
+    /// The same by the surfaces' terms of an equation, which end before those of the scales and the flat.
+    fn off_by(
+        &self,
+        r: &Row,
+        row: &[(usize, f64)],
+        degrees: &Degrees,
+        numbers: &DVector<f64>,
+    ) -> f64 {
+        let fixed = |i: usize| self.fixed[i].as_ref().map_or(0.0, |s| s.at(r.at));
+        let own = &row[..row.len() - 3];
+        let surfaces: f64 = own.iter().map(|(k, v)| v * numbers[*k]).sum();
+        let scaled =
+            degrees.change(r.a, numbers) * r.bright.0 - degrees.change(r.b, numbers) * r.bright.1;
+        r.value - (fixed(r.a) - fixed(r.b)) - surfaces - scaled
+    }
+
     fn surface_at(
         &self,
         i: usize,
@@ -232,8 +248,9 @@ impl Surfaces {
             surfaces.chain(scales.map(|i| (i, 0.0))).collect()
         };
         let mut rows: Vec<Vec<(usize, f64)>> = self.rows.iter().map(terms).collect();
+        let mut off: Vec<f64> = Vec::new();
         for round in 0..8 {
-            self.look_through(&mut rows, degrees, &numbers, round);
+            self.look_through(&mut rows, &off);
             let (normal, right) = self.equations(&rows, &kept, (degrees, usual), (&numbers, takes));
             let Some(cholesky) = normal.cholesky() else {
                 break;
@@ -244,11 +261,9 @@ impl Surfaces {
                 let own = inverse.view((scales_at, scales_at), (frames, frames));
                 covariances.copy_from(&own);
             }
-            let off: Vec<f64> = self
-                .rows
-                .iter()
-                .map(|r| self.off(r, degrees, &numbers))
-                .collect();
+            off.clear();
+            let all = self.rows.iter().zip(&rows);
+            off.extend(all.map(|(r, row)| self.off_by(r, row, degrees, &numbers)));
             let mut sizes: Vec<f32> = off
                 .iter()
                 .zip(&self.rows)
@@ -286,19 +301,10 @@ impl Surfaces {
     /// Fills in what a scale's change does to each patch: its brightness without the noise that the patch's own
     /// difference shows (Deming 1943, Statistical Adjustment of Data). With that noise, the darker a patch the more would
     /// both frames seem to be alike if only both were multiplied by less. What is no brighter than noise says nothing.
-    fn look_through(
-        &self,
-        rows: &mut [Vec<(usize, f64)>],
-        degrees: &Degrees,
-        numbers: &DVector<f64>,
-        round: usize,
-    ) {
-        if round == 0 {
-            return;
-        }
-        for (r, row) in self.rows.iter().zip(rows) {
+    /// With `off`, what patches are off by so far; nothing before the first round.
+    fn look_through(&self, rows: &mut [Vec<(usize, f64)>], off: &[f64]) {
+        for ((r, row), off) in self.rows.iter().zip(rows).zip(off) {
             let (a, b) = r.noise2;
-            let off = self.off(r, degrees, numbers);
             let least = BRIGHT * (a * b / (a + b)).sqrt();
             let clear = |v: f64| if v.abs() > least { v } else { 0.0 };
             let [.., first, other, flat] = row.as_mut_slice() else {

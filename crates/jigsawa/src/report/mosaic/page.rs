@@ -3,6 +3,7 @@
 use std::path::Path;
 
 use jigsawa_core::finish::Shade;
+use jigsawa_core::layout::LayoutFrame;
 use jigsawa_core::mosaic::seams::worst_places;
 use jigsawa_core::plane::Plane;
 use jigsawa_core::quick::Picture;
@@ -16,8 +17,7 @@ use super::super::save::{save, whole};
 use super::maps::{after, before, coverage, seams, shown_as, vectors};
 use super::plan::Plan;
 use crate::compose::file_name;
-use crate::frames::Frame;
-use crate::mosaic::{Assembled, FilterPart, Joined, MosaicAccount, Placed, mosaic_account};
+use crate::mosaic::{Assembled, FilterPart, Joined, MosaicAccount, OverlapRow, Placed};
 use crate::tell::Trouble;
 
 const OWN_STYLE: &str = include_str!("mosaic.css");
@@ -42,20 +42,25 @@ pub fn write(path: &Path, page: &MosaicPage<'_>, overwrite: bool) -> Result<Unfi
     save(path, whole(&title, OWN_STYLE, &page.body()), overwrite)
 }
 
+/// What is told of a frame's balance.
+fn own_notes(f: &LayoutFrame) -> impl Iterator<Item = &String> {
+    f.balance.iter().flat_map(|b| &b.notes)
+}
+
 impl<'a> MosaicPage<'a> {
     /// The page but for its filters.
     pub fn new(
         title: &'a str,
         placed: &'a Placed,
         assembled: &'a Assembled,
-        frames: &[Frame],
+        told: &MosaicAccount,
         plan: &Plan,
     ) -> Self {
         Self {
             title,
             placed,
             assembled,
-            told: mosaic_account(frames, placed, Some(assembled)),
+            told: told.clone(),
             plan: plan.svg(),
             filters: Vec::new(),
         }
@@ -142,23 +147,28 @@ impl<'a> MosaicPage<'a> {
             .iter()
             .filter(|f| f.verdict.reason().is_some())
             .count();
+        let weak = self.told.overlaps.iter().filter(|o| !o.doubts.is_empty());
+        let weak = weak.count();
+        let good = left_out == 0 && weak == 0;
         let order = layout.canvas.row_order;
         html! {
             header {
                 h1 { (self.title) ": mosaic" }
                 p.big {
-                    span.chip.good { (self.told.panels.len()) " panels" } " "
+                    span.chip.good[good] { (self.told.panels.len()) " panels" } " "
                     span.chip { (layout.canvas.size.width()) " x " (layout.canvas.size.height()) " pixels" } " "
                     span.chip { (self.told.projection) }
                     @if let Some([w, h]) = self.told.field_deg { " " span.chip { (w) "° x " (h) "°" } }
                     @if left_out > 0 { " " span.chip.bad { (left_out) " left out" } }
+                    @if weak > 0 { " " span.chip.bad { (weak) " weak ties" } }
                 }
                 p { "All panels of all filters were placed together by the stars that they share, and brought to one scale and one sky over all overlaps together. Seams keep away from stars and are the same in all filters." }
             }
+            (self.doubts())
             section aria-labelledby="plan-h" {
                 h2 id="plan-h" { "Plan" }
                 div.plan { (PreEscaped(&self.plan)) }
-                p.quiet { "Lines between panels: stars that both show, all filters together, and the part of one that lies on the other. Few stars are orange and dashed." }
+                p.quiet { "Lines between panels: stars that both show, all filters together, and the part of one that lies on the other. What holds badly is red, few stars are orange and dashed." }
             }
             (self.overlaps())
             (self.frames())
@@ -168,6 +178,37 @@ impl<'a> MosaicPage<'a> {
                 div.charts { (seams(&self.assembled.labels, self.assembled.cells, order, &self.placed.panels)) }
             }
             @for f in &self.filters { (f) }
+        }
+    }
+
+    /// What is left out and what is doubtful, before all else.
+    fn doubts(&self) -> Markup {
+        let frames = &self.placed.layout.frames;
+        let left_out = frames
+            .iter()
+            .filter_map(|f| Some((file_name(&f.file), f.verdict.reason()?)));
+        let notes = frames.iter().flat_map(|f| {
+            f.notes
+                .iter()
+                .chain(own_notes(f))
+                .map(move |n| (file_name(&f.file), n))
+        });
+        let ties: Vec<String> = self
+            .told
+            .overlaps
+            .iter()
+            .filter_map(OverlapRow::doubted)
+            .collect();
+        let (left_out, notes): (Vec<_>, Vec<_>) = (left_out.collect(), notes.collect());
+        html! {
+            @if left_out.len() + notes.len() + ties.len() > 0 {
+                section aria-labelledby="doubts-h" {
+                    h2 id="doubts-h" { "What to look at" }
+                    @for (file, why) in left_out { p { b { (file) } " " span.out { "left out" } ": " (why) } }
+                    @for tie in ties { p { span.doubt { "weak" } " " (tie) } }
+                    @for (file, note) in notes { p { b { (file) } " " span.doubt { "doubtful" } ": " (note) } }
+                }
+            }
         }
     }
 
@@ -206,12 +247,6 @@ impl<'a> MosaicPage<'a> {
 
     fn frames(&self) -> Markup {
         let panel = |i: usize| self.placed.panels.iter().find(|p| p.frames.contains(&i));
-        let notes = self
-            .placed
-            .layout
-            .frames
-            .iter()
-            .flat_map(|f| f.notes.iter().map(move |n| (file_name(&f.file), n)));
         html! {
             section aria-labelledby="frames-h" {
                 h2 id="frames-h" { "Frames" }
@@ -244,7 +279,6 @@ impl<'a> MosaicPage<'a> {
                         }
                     }
                 }
-                @for (file, note) in notes { p.doubt { b { (file) } ": " (note) } }
             }
         }
     }

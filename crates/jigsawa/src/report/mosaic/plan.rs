@@ -12,7 +12,7 @@ use jigsawa_formats::whole::Unfinished;
 use super::marks::{Colour, Mark, Sheet};
 use crate::compose::file_name;
 use crate::frames::Frame;
-use crate::mosaic::{Placed, share};
+use crate::mosaic::{MosaicAccount, Placed, share};
 use crate::outputs::filled;
 use crate::tell::Trouble;
 
@@ -33,6 +33,9 @@ const QUIET: Colour = [104, 116, 130];
 const WORDS: Colour = [232, 236, 240];
 const TIED: Colour = [214, 208, 150];
 const WEAK: Colour = [244, 150, 70];
+
+/// Two panels that hold each other badly.
+const BAD: Colour = [235, 70, 70];
 const STRAY: Colour = [240, 96, 96];
 
 /// Fewer stars than this tie weakly.
@@ -49,7 +52,13 @@ pub struct Plan {
 
 impl Plan {
     /// Of a placed mosaic.
-    pub fn new(frames: &[Frame], placed: &Placed) -> Self {
+    pub fn new(frames: &[Frame], placed: &Placed, told: &MosaicAccount) -> Self {
+        let number = |name: &String| placed.panels.iter().position(|p| p.name == *name);
+        let weak = told.overlaps.iter().filter(|o| !o.doubts.is_empty());
+        let bad = weak.filter_map(|o| {
+            let [a, b] = [number(&o.panels[0])?, number(&o.panels[1])?];
+            Some((a.min(b), a.max(b)))
+        });
         let canvas = placed.layout.canvas.size;
         let points: Vec<Point<CanvasPx>> = canvas
             .corners()
@@ -60,6 +69,7 @@ impl Plan {
             frames,
             placed,
             view: View::around(&points, placed.layout.canvas.row_order),
+            bad: bad.collect(),
             lines: Vec::new(),
             words: Vec::new(),
         };
@@ -169,6 +179,8 @@ struct Drawing<'a> {
     frames: &'a [Frame],
     placed: &'a Placed,
     view: View,
+    /// Pairs of panels whose tie is weak.
+    bad: Vec<(usize, usize)>,
     lines: Vec<Mark>,
     words: Vec<Mark>,
 }
@@ -241,14 +253,19 @@ impl Drawing<'_> {
     fn ties(&mut self, middles: &[(f64, f64)]) {
         for ((p, q), (stars, part)) in ties(self.frames, self.placed) {
             let (a, b) = (middles[p], middles[q]);
-            let colour = if stars < FEW { WEAK } else { TIED };
+            let bad = self.bad.contains(&(p, q));
+            let (colour, width) = match (bad, stars < FEW) {
+                (true, _) => (BAD, 3.0),
+                (false, true) => (WEAK, 1.2),
+                (false, false) => (TIED, 1.2),
+            };
             // From a little outside of the names, so that these stay free.
             let at = |t: f64| (a.0 + t * (b.0 - a.0), a.1 + t * (b.1 - a.1));
             self.lines.push(Mark::Line {
                 points: vec![at(0.25), at(0.75)],
                 colour,
-                width: 1.2,
-                dashed: stars < FEW,
+                width,
+                dashed: stars < FEW && !bad,
             });
             // Ties across a corner cross: their words stand aside.
             let place = at(if across(a, b) { 0.36 } else { 0.5 });
