@@ -194,3 +194,36 @@ fn panels_that_lie_on_one_canvas_already_keep_what_they_cover(#[case] nothing: f
     let (own, far) = (off(20..250), off(500..740));
     assert!(own.abs() < 1.2 && far.abs() < 1.2, "{own} and {far}");
 }
+
+#[test]
+fn a_mosaic_goes_on_to_a_finished_picture() {
+    let mut night = Night::new();
+    for (name, filter, card) in [("Ha", Filter::Ha, "Ha"), ("OIII", Filter::Oiii, "OIII")] {
+        for c in [0.0, 1.0] {
+            let file = format!("reef_A{}_{name}.fits", c as u32 + 1);
+            night = night.frame(&file, panel(c, 0.0, filter.clone(), card));
+        }
+    }
+    let all = "reef_A1_Ha.fits reef_A2_Ha.fits reef_A1_OIII.fits reef_A2_OIII.fits";
+    night
+        .run(&format!(
+            "mosaic {all} --palette nothing --out r --name reef"
+        ))
+        .ends(2)
+        .says("palette");
+    assert!(!night.path("r/reef-Ha-mosaic.fits").exists());
+    let told = night
+        .run(&format!(
+            "mosaic {all} --palette HOO --out r --name reef --json"
+        ))
+        .success()
+        .json();
+    let picture = night.path("r/reef-HOO.png");
+    assert!(picture.exists() && night.path("r/reef-HOO.tif").exists());
+    assert!(
+        told["outputs"].to_string().contains("reef-HOO.fits"),
+        "{told}"
+    );
+    let size = plane(&night.path("r/reef-HOO.fits"), 0).size();
+    assert_eq!(size, plane(&night.path("r/reef-Ha-mosaic.fits"), 0).size());
+}

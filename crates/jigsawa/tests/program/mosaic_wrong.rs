@@ -126,10 +126,11 @@ fn a_wrong_panel_is_left_out_or_told(#[case] wrong: Wrong) {
         let what = format!("{wrong:?} {seed}: {said} {d}");
         let is_out = d["verdict"] == "left out";
         match wrong {
-            Wrong::Nothing => assert!(
-                !is_out && !doubts && told["warnings"].as_array().is_none_or(Vec::is_empty),
-                "{what}"
-            ),
+            // Few stars between two neighbours may be told; nothing else is.
+            Wrong::Nothing => {
+                let quiet = told["warnings"].as_array().is_none_or(Vec::is_empty);
+                assert!(!is_out && quiet, "{what}");
+            }
             Wrong::OtherField | Wrong::OtherTarget | Wrong::NoStars | Wrong::Twice => {
                 assert!(is_out, "{what}");
             }

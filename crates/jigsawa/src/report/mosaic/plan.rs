@@ -259,16 +259,22 @@ impl Drawing<'_> {
                 (false, true) => (WEAK, 1.2),
                 (false, false) => (TIED, 1.2),
             };
-            // From a little outside of the names, so that these stay free.
+            // From a little outside of the names to a little before the tie's own words, so that all stay free.
             let at = |t: f64| (a.0 + t * (b.0 - a.0), a.1 + t * (b.1 - a.1));
-            self.lines.push(Mark::Line {
-                points: vec![at(0.25), at(0.75)],
-                colour,
-                width,
-                dashed: stars < FEW && !bad,
-            });
+            let words = if across(a, b) { 0.36 } else { 0.5 };
+            let half = 0.5 * free_of_words(a, b);
+            for (from, to) in [(0.25, words - half), (words + half, 0.75)] {
+                if from < to {
+                    self.lines.push(Mark::Line {
+                        points: vec![at(from), at(to)],
+                        colour,
+                        width,
+                        dashed: stars < FEW && !bad,
+                    });
+                }
+            }
             // Ties across a corner cross: their words stand aside.
-            let place = at(if across(a, b) { 0.36 } else { 0.5 });
+            let place = at(words);
             self.word(
                 place,
                 format!("{stars} stars, {:.0} %", 100.0 * part),
@@ -313,6 +319,21 @@ fn middle(points: &[(f64, f64)]) -> (f64, f64) {
         .fold((0.0, 0.0), |s, p| (s.0 + p.0, s.1 + p.1));
     (sum.0 / n, sum.1 / n)
 }
+
+/// The part of a tie between two middles that its words cover: more where it runs along them.
+fn free_of_words(a: (f64, f64), b: (f64, f64)) -> f64 {
+    let (dx, dy) = ((b.0 - a.0).abs(), (b.1 - a.1).abs());
+    let length = dx.hypot(dy).max(1.0);
+    let covered = if dx > 4.0 * dy {
+        WORDS_PX.0
+    } else {
+        WORDS_PX.1
+    };
+    (covered / length).min(0.4)
+}
+
+/// Pixels that a tie's words cover along a level tie, and along others.
+const WORDS_PX: (f64, f64) = (150.0, 34.0);
 
 /// Do two middles lie askew to each other?
 fn across(a: (f64, f64), b: (f64, f64)) -> bool {
