@@ -2,7 +2,7 @@
 
 use jigsawa_core::balance::Lattice;
 use jigsawa_core::filter::Filter;
-use jigsawa_core::matching::{Shown, Spot, spots};
+use jigsawa_core::matching::{Spot, spots};
 use jigsawa_core::mosaic::levels::{Levelled, level};
 use jigsawa_core::mosaic::tracks::meeting;
 use jigsawa_core::placement::{Map, Placement};
@@ -16,7 +16,7 @@ use jigsawa_sky::spoilt::{Cloud, Spoilt};
 use rstest::rstest;
 use std::collections::BTreeMap;
 
-use crate::mosaic_made::{Frame, GRID, REFERENCE, Same, Scene, clouds, pairs_of, to_level};
+use crate::mosaic_made::{Frame, GRID, REFERENCE, Same, Scene, clouds, pairs_of, shown, to_level};
 use crate::setup::figure;
 
 /// A canvas that holds panels of any overlap, and its first pixel on the reference's.
@@ -77,13 +77,7 @@ fn true_places(frames: &[Frame]) -> (Vec<Placement>, Same) {
     };
     let placements: Vec<Placement> = frames.iter().map(placement).collect();
     let lists: Vec<Vec<Spot<FramePx>>> = frames.iter().map(|f| spots(&f.2)).collect();
-    let shown: Vec<Shown<'_>> = lists
-        .iter()
-        .map(|spots| Shown {
-            spots,
-            size: frames[0].0.size,
-        })
-        .collect();
+    let shown = shown(&lists);
     let on_plane: Vec<_> = lists
         .iter()
         .zip(&placements)

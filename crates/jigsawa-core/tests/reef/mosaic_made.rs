@@ -180,13 +180,7 @@ pub type Same = BTreeMap<(usize, usize), Vec<(usize, usize)>>;
 pub fn places() -> (Vec<Placement>, Same) {
     let frames = taken();
     let lists: Vec<Vec<Spot<FramePx>>> = frames.iter().map(|f| spots(&f.2)).collect();
-    let shown: Vec<Shown<'_>> = lists
-        .iter()
-        .map(|spots| Shown {
-            spots,
-            size: frames[0].0.size,
-        })
-        .collect();
+    let shown = shown(&lists);
     let problem = Problem {
         frames: &shown,
         cameras: &[0; 12],
@@ -210,6 +204,12 @@ pub fn places() -> (Vec<Placement>, Same) {
         })
         .collect();
     (placements, pairs_of(&tracks, &lists))
+}
+
+/// Lists of stars as frames of the panels' size.
+pub fn shown(lists: &[Vec<Spot<FramePx>>]) -> Vec<Shown<'_>> {
+    let size = Size::new(PANEL.0, PANEL.1).unwrap();
+    lists.iter().map(|spots| Shown { spots, size }).collect()
 }
 
 /// Stars of two frames that are the same, by their tracks.
