@@ -141,7 +141,9 @@ fn a_wrong_panel_is_left_out_or_told(#[case] wrong: Wrong) {
         let right = ["a.fits", "b.fits", "c.fits"].map(|name| row(&told, name));
         let used: Vec<_> = right.iter().filter(|r| r["verdict"] == "used").collect();
         assert!(used.len() >= 2, "{what}");
-        for r in used {
+        // What lies by its header alone is told to a pixel, and that nothing checks it.
+        let by_stars = |r: &&&serde_json::Value| r["placement"]["by"] != "WCS alone";
+        for r in used.iter().filter(by_stars) {
             let rms = r["placement"]["rms_px"].as_f64().unwrap();
             assert!(rms < 0.3, "{what}: {r}");
         }
