@@ -190,31 +190,46 @@ pub fn nonlinearity(stars: &[CommonStar], scale: f64) -> Option<Measured> {
     if points.len() < LEAST_FOR_COURSE {
         return None;
     }
-    // A scatter of the stars' own counts as error; those far off do not count.
-    let mut sizes: Vec<f32> = points.iter().map(|p| p.1.abs() as f32).collect();
-    let spread = f64::from(median(&mut sizes)) * MAD_TO_SIGMA;
-    let mut sums = [0.0f64; 5];
-    for (x, y, e) in &points {
-        if y.abs() > 4.0 * spread.max(*e) {
-            continue;
+    // A scatter of the stars' own counts as error. The line goes through all at first: bright stars that are far off
+    // are what shows a frame that is not linear. Those far from the line do not count after that.
+    let spread_of = |off: &[f64]| {
+        let mut sizes: Vec<f32> = off.iter().map(|v| v.abs() as f32).collect();
+        f64::from(median(&mut sizes)) * MAD_TO_SIGMA
+    };
+    let mut off: Vec<f64> = points.iter().map(|p| p.1).collect();
+    let mut kept = vec![1.0; points.len()];
+    let mut told = None;
+    for _ in 0..ROUNDS {
+        let spread = spread_of(&off);
+        let mut sums = [0.0f64; 5];
+        for ((x, y, e), k) in points.iter().zip(&kept) {
+            let w = k / (e * e + 0.5 * spread * spread);
+            for (s, v) in sums.iter_mut().zip([w, w * x, w * y, w * x * x, w * x * y]) {
+                *s += v;
+            }
         }
-        let w = 1.0 / (e * e + 0.5 * spread * spread);
-        for (s, v) in sums.iter_mut().zip([w, w * x, w * y, w * x * x, w * x * y]) {
-            *s += v;
+        let [w, x, y, xx, xy] = sums;
+        let det = w * xx - x * x;
+        // Brightnesses must cover some half a decade.
+        if w <= 0.0 || det / (w * w) < 0.04 {
+            return None;
+        }
+        let slope = (w * xy - x * y) / det;
+        let at_zero = (y - slope * x) / w;
+        told = Some(Measured {
+            value: slope,
+            sigma: (w / det).sqrt(),
+        });
+        for ((o, k), (x, y, e)) in off.iter_mut().zip(&mut kept).zip(&points) {
+            *o = y - at_zero - slope * x;
+            *k = biweight(*o, BIWEIGHT_REACH * e.hypot(spread));
         }
     }
-    let [w, x, y, xx, xy] = sums;
-    let det = w * xx - x * x;
-    // Brightnesses must cover some half a decade.
-    if w <= 0.0 || det / (w * w) < 0.04 {
-        return None;
-    }
-    let slope = (w * xy - x * y) / det;
-    Some(Measured {
-        value: slope,
-        sigma: (w / det).sqrt(),
-    })
+    told
 }
+
+/// Rounds in which stars are doubted.
+const ROUNDS: usize = 8;
 
 /// Waves longer than this part of the canvas's shorter side may be sky in one frame and not in the other.
 const SKY: Shape = Shape::Spline { stiffness: 0.5 };

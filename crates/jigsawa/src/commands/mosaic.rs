@@ -179,16 +179,7 @@ fn with_plan(trouble: Trouble, frames: &[Frame], targets: &Targets) -> Trouble {
     };
     let drawn = || -> Option<PathBuf> {
         let plan = Plan::apart(frames)?;
-        let files = vec![
-            (
-                plan.picture(&targets.plan_png, targets.overwrite).ok()?,
-                PLAN,
-            ),
-            (
-                plan.drawing(&targets.plan_svg, targets.overwrite).ok()?,
-                PLAN,
-            ),
-        ];
+        let files = plans(&plan, targets).ok()?;
         finish_first(files, &mut Vec::new()).ok()?;
         Some(targets.plan_png.clone())
     };

@@ -2,6 +2,7 @@
 
 mod grid;
 mod rows;
+mod share;
 mod told;
 
 use std::collections::BTreeMap;
@@ -12,12 +13,11 @@ use jigsawa_core::layout::{
     CameraRecord, FORMAT, Layout, LayoutFrame, PanelPlace, Panels, PlacementRecord, Reference,
 };
 use jigsawa_core::matching::{MatchError, Shown, Tie};
-use jigsawa_core::mosaic::border::Coverage;
 use jigsawa_core::mosaic::place::registration;
 use jigsawa_core::mosaic::solve::{Kept, Pose, Problem, Solution, rough, solve};
 use jigsawa_core::mosaic::tracks::{Track, meeting, of_ties};
 use jigsawa_core::placement::{Model, Placement, Registration};
-use jigsawa_core::space::{CanvasPx, FramePx, Point, ReferencePx, Size};
+use jigsawa_core::space::{CanvasPx, FramePx, Point, ReferencePx};
 use jigsawa_core::verdict::Verdict;
 use jigsawa_core::wcs::{Projection, Wcs};
 
@@ -30,6 +30,8 @@ use crate::cli::{Common, MosaicArgs};
 use crate::frames::Frame;
 use crate::register::{Measured, measure, stars_of_panels};
 use crate::tell::Trouble;
+
+pub use share::share;
 
 /// A mosaic whose frames have their places.
 pub struct Placed {
@@ -479,29 +481,4 @@ fn stayed(before: &Layout, i: usize, canvas: &Canvas) -> LayoutFrame {
         })
     });
     row
-}
-
-/// The part of a frame that lies on another.
-pub fn share(a: &Placement, size_a: Size, b: &Placement, size_b: Size) -> f64 {
-    let whole = |size: Size| Coverage::of_rect(size, size.rect());
-    covered_share((a, size_a, &whole(size_a)), (b, &whole(size_b)))
-}
-
-/// The part of what a frame covers that lies on what another one does.
-pub fn covered_share(
-    (a, size, covers): (&Placement, Size, &Coverage),
-    (b, other): (&Placement, &Coverage),
-) -> f64 {
-    const STEPS: usize = 24;
-    let back = a.invert();
-    let at = |k: usize, n: usize| (k as f64 + 0.5) / STEPS as f64 * n as f64 - 0.5;
-    let (mut all, mut on) = (0usize, 0usize);
-    for k in 0..STEPS * STEPS {
-        let p = Point::<FramePx>::new(at(k % STEPS, size.width()), at(k / STEPS, size.height()));
-        if covers.holds(p) {
-            all += 1;
-            on += usize::from(other.holds(b.apply(back.apply(p))));
-        }
-    }
-    on as f64 / all.max(1) as f64
 }

@@ -13,7 +13,8 @@ use jigsawa_core::placement::Placement;
 use jigsawa_core::space::{CanvasPx, Point, ReferencePx};
 use jigsawa_core::wcs::Projection;
 
-use super::{SAME_PANEL, SharedStars, Solved, Vector, covered_share, share};
+use super::share::{covered_share, share};
+use super::{SAME_PANEL, SharedStars, Solved, Vector};
 use crate::mosaic::names::{Panel, PanelNames, panels};
 use crate::tell::Trouble;
 
