@@ -171,11 +171,55 @@ const BENT: f64 = 0.01;
 /// is not linear.
 pub(crate) fn bend_of(stars: &[CommonStar], scale: f64) -> Option<f64> {
     let bent = nonlinearity(stars, scale)?;
-    (bent.value.abs() > BENT.max(4.0 * bent.sigma)).then_some(bent.value)
+    let steep = bent.value.abs() > BENT.max(4.0 * bent.sigma);
+    steep
+        .then_some(bent.value)
+        .or_else(|| bright_end(stars, scale))
+}
+
+/// Of so many of the brightest stars, at least so many lie off the others, all to one side, by so much of their light; few
+/// must do so by more.
+const BRIGHTEST: [(usize, usize, f64); 2] = [(5, 3, 0.05), (3, 2, 0.08)];
+
+/// And by this in their errors.
+const OFF_SIGMA: f64 = 5.0;
+
+/// What the brightest stars show that a line through all does not: a curve that is straight for the many faint ones and
+/// bends where few are. By what part the ratio changes over a factor of ten in brightness from them to these.
+fn bright_end(stars: &[CommonStar], scale: f64) -> Option<f64> {
+    let mut points: Vec<(f64, f64, f64)> = stars
+        .iter()
+        .map(|s| {
+            let off = (s.reference / s.frame / scale).ln();
+            (s.reference.log10(), off, s.error)
+        })
+        .collect();
+    points.sort_by(|a, b| b.0.total_cmp(&a.0));
+    let middle = |of: fn(&(f64, f64, f64)) -> f64, list: &[(f64, f64, f64)]| {
+        let mut all: Vec<f32> = list.iter().map(|p| of(p) as f32).collect();
+        f64::from(median(&mut all))
+    };
+    BRIGHTEST.into_iter().find_map(|(brightest, least, by)| {
+        let (bright, rest) = points.split_at_checked(brightest)?;
+        let (level, at) = (middle(|p| p.1, rest), middle(|p| p.0, rest));
+        let far: Vec<(f64, f64)> = bright
+            .iter()
+            .map(|(x, y, e)| (x - at, y - level, e))
+            .filter(|(_, off, e)| off.abs() > by.max(OFF_SIGMA * *e))
+            .map(|(x, off, _)| (x, off))
+            .collect();
+        let first = far.first()?.1;
+        let together = far.iter().all(|(_, off)| off.signum() == first.signum());
+        if far.len() < least || !together {
+            return None;
+        }
+        let (x, off) = far.iter().fold((0.0, 0.0), |(a, b), f| (a + f.0, b + f.1));
+        Some(off / x.max(0.3 * far.len() as f64))
+    })
 }
 
 /// Fewer stars do not tell whether a ratio changes with brightness.
-const LEAST_FOR_COURSE: usize = 30;
+const LEAST_FOR_COURSE: usize = 15;
 
 /// By how much the ratio of fluxes changes for a star ten times as bright, in parts of the ratio: 0
 /// for two linear frames. `None` with too few stars, or with stars of about one brightness.
@@ -352,6 +396,15 @@ mod tests {
         let bent = nonlinearity(&stars(|f| 1.3 * f.powf(1.03)), 1.6).unwrap();
         assert!((bent.value - 0.03 * 10f64.ln()).abs() < 0.01, "{bent:?}");
         assert!(bent.value > 5.0 * bent.sigma);
-        assert!(nonlinearity(&stars(|f| f)[..20], 1.0).is_none());
+        assert!(nonlinearity(&stars(|f| f)[..12], 1.0).is_none());
+    }
+
+    #[test]
+    fn a_curve_that_bends_for_the_brightest_alone_is_seen() {
+        // The last five stars of a hundred lose from a tenth to half of their light.
+        let brightest = 500.0 * 10f64.powf(114.0 / 50.0);
+        let lost = |f: f64| f * (f / brightest).max(1.0).powf(0.5 * 10f64.ln());
+        assert!(bend_of(&stars(|f| 1.3 * f), 1.3).is_none());
+        assert!(bend_of(&stars(|f| 1.3 * lost(f)), 1.3).is_some_and(|b| b > 0.05));
     }
 }
