@@ -16,6 +16,7 @@ fn main() {
             "matching::short",
             "hdr::",
             "mosaic_levels::",
+            "gradients::",
         ])
         .stderr(Stdio::inherit())
         .output()

@@ -8,6 +8,7 @@
 
 use rayon::prelude::*;
 
+use crate::fields::{Field, Light};
 use crate::noise::{bell, billows, ridges, step};
 
 /// Surface brightness of the lines and of reflected starlight, and the part of the light from behind
@@ -24,6 +25,8 @@ pub struct Glow {
     pub dust: f64,
     /// 0..=1.
     pub transmission: f64,
+    /// Light of old stars too many to be seen apart, yellowish.
+    pub old: f64,
 }
 
 /// Where the lantern's star stands, in units of the plane, and the bubble's radius.
@@ -31,7 +34,7 @@ const CENTRE: (f64, f64) = (1010.0, 640.0);
 const RADIUS: f64 = 300.0;
 
 /// The formula of the nebula at a place of the plane.
-fn formula(x: f64, y: f64) -> [f64; 5] {
+fn formula(x: f64, y: f64) -> Light {
     let (u, v) = ((x - CENTRE.0) / RADIUS, (y - CENTRE.1) / RADIUS);
     // Turbulence bends everything: the place is read from where its gas came from.
     let bend = |seed| billows(0.9 * u + 3.7, 0.9 * v - 1.2, 5, seed);
@@ -73,6 +76,7 @@ fn formula(x: f64, y: f64) -> [f64; 5] {
         (0.44 * skin + 0.50 * crest * fine.sqrt() + 0.46 * cloud * folds + 0.02 * veil) * through,
         0.30 * body * fine * lit * reach * through + 0.05 * veil + 0.10 * inside * through,
         through,
+        0.0,
     ]
 }
 
@@ -106,12 +110,21 @@ pub struct Clouds {
     y0: i64,
     columns: usize,
     rows: usize,
-    nodes: Vec<[f32; 5]>,
+    nodes: Vec<[f32; 6]>,
 }
 
 impl Clouds {
-    /// The nebula over a rectangle of the plane: (x from, y from, x to, y to).
-    pub fn over((x0, y0, x1, y1): (f64, f64, f64, f64)) -> Self {
+    /// The reef's nebula over a rectangle of the plane: (x from, y from, x to, y to).
+    pub fn over(rect: (f64, f64, f64, f64)) -> Self {
+        Self::of(Field::Reef, rect)
+    }
+
+    /// What a field shows over a rectangle of the plane: (x from, y from, x to, y to).
+    pub fn of(field: Field, (x0, y0, x1, y1): (f64, f64, f64, f64)) -> Self {
+        let light = |x: f64, y: f64| match field {
+            Field::Reef => formula(x, y),
+            other => other.light(x, y),
+        };
         let node = |v: f64| (v / STEP).floor() as i64;
         let (cx, cy) = (node(x0) - 2, node(y0) - 2);
         let columns = (node(x1) + 4 - cx) as usize;
@@ -122,7 +135,7 @@ impl Clouds {
                 (0..columns).map(move |c| {
                     let x = (cx + c as i64) as f64 * STEP;
                     let y = (cy + r as i64) as f64 * STEP;
-                    formula(x, y).map(|v| v as f32)
+                    light(x, y).map(|v| v as f32)
                 })
             })
             .collect();
@@ -161,7 +174,7 @@ impl Clouds {
         let (tx, ty) = (x / STEP - self.x0 as f64, y / STEP - self.y0 as f64);
         let (i, wx) = basis(tx, self.columns);
         let (j, wy) = basis(ty, self.rows);
-        let mut sum = [0.0f32; 5];
+        let mut sum = [0.0f32; 6];
         for (dy, wy) in wy.iter().enumerate() {
             let row = &self.nodes[(j + dy) * self.columns + i..][..4];
             for (node, wx) in row.iter().zip(&wx) {
@@ -171,13 +184,14 @@ impl Clouds {
                 }
             }
         }
-        let [ha, oiii, sii, dust, transmission] = sum.map(f64::from);
+        let [ha, oiii, sii, dust, transmission, old] = sum.map(f64::from);
         Glow {
             ha,
             oiii,
             sii,
             dust,
             transmission,
+            old,
         }
     }
 }

@@ -17,6 +17,10 @@ pub struct SkyGlow {
     pub twist: f64,
     /// Light around a moon beyond the frame's first corner.
     pub moon: f64,
+    /// Light of a town beyond the last row, which falls off over a third of the frame.
+    pub town: f64,
+    /// An amplifier's warmth at the last pixel's corner, which falls off over a ninth of the frame.
+    pub amplifier: f64,
 }
 
 impl SkyGlow {
@@ -29,6 +33,8 @@ impl SkyGlow {
             bowl: 0.0,
             twist: 0.0,
             moon: 0.0,
+            town: 0.0,
+            amplifier: 0.0,
         }
     }
 
@@ -42,5 +48,7 @@ impl SkyGlow {
             + self.bowl * 2.0 * (u * u + v * v)
             + self.twist * (4.0 * u * u * u - 2.0 * u * v * v - 3.0 * u * u * v)
             + self.moon / (1.0 + from_moon / 0.25)
+            + self.town * ((v - 0.5) / 0.35).exp()
+            + self.amplifier * (-(u - 0.5).hypot(v - 0.5) / 0.11).exp()
     }
 }

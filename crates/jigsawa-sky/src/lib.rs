@@ -15,6 +15,7 @@
 pub mod camera;
 pub mod clouds;
 pub mod demo;
+pub mod fields;
 pub mod garble;
 pub mod glow;
 pub mod levels;

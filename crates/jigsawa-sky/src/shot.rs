@@ -261,15 +261,17 @@ impl Shot {
 /// Light of the nebula through a filter, in units of a line's.
 fn nebula(filter: &Filter, g: Glow) -> f64 {
     match filter {
-        Filter::Ha => g.ha,
-        Filter::Nii | Filter::Hb => 0.3 * g.ha,
-        Filter::Oiii => g.oiii,
-        Filter::Sii => g.sii,
-        Filter::R => g.ha + g.sii + 0.5 * g.dust,
-        Filter::G | Filter::V => 0.75 * g.oiii + 0.12 * g.ha + 0.7 * g.dust,
-        Filter::B => 0.45 * g.oiii + 0.30 * g.ha + 1.1 * g.dust,
-        Filter::I => 0.4 * g.dust,
-        Filter::L | Filter::Other(_) => 1.4 * g.ha + 1.1 * g.oiii + g.sii + 2.0 * g.dust,
+        Filter::Ha => g.ha + 0.05 * g.old,
+        Filter::Nii | Filter::Hb => 0.3 * g.ha + 0.05 * g.old,
+        Filter::Oiii => g.oiii + 0.04 * g.old,
+        Filter::Sii => g.sii + 0.05 * g.old,
+        Filter::R => g.ha + g.sii + 0.5 * g.dust + g.old,
+        Filter::G | Filter::V => 0.75 * g.oiii + 0.12 * g.ha + 0.7 * g.dust + 0.85 * g.old,
+        Filter::B => 0.45 * g.oiii + 0.30 * g.ha + 1.1 * g.dust + 0.6 * g.old,
+        Filter::I => 0.4 * g.dust + 1.2 * g.old,
+        Filter::L | Filter::Other(_) => {
+            1.4 * g.ha + 1.1 * g.oiii + g.sii + 2.0 * g.dust + 2.4 * g.old
+        }
     }
 }
 

@@ -6,7 +6,7 @@ use jigsawa_core::frame::RowOrder;
 use jigsawa_core::layout::Layout;
 use jigsawa_core::merge::MergeError;
 use jigsawa_formats::error::FileError;
-use jigsawa_formats::facts::{wcs_cards, wcs_records};
+use jigsawa_formats::facts::{CutOut, wcs_cards, wcs_records};
 use jigsawa_formats::fits::Cards;
 use jigsawa_formats::inputs;
 use jigsawa_formats::whole::Unfinished;
@@ -244,7 +244,7 @@ pub fn sky_cards(layout: &Layout, frames: &[Frame], cards: &mut Cards) {
     }
     let whole = canvas.to_reference().and_then(|m| m.whole_shift());
     if let (Some((x, y)), Some(reference)) = (whole, layout.reference_index()) {
-        for record in wcs_records(frames[reference].file.header(), [x, y]) {
+        for record in wcs_records(frames[reference].file.header(), &CutOut::moved([x, y])) {
             cards.record(&record);
         }
     }

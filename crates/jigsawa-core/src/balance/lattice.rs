@@ -67,6 +67,11 @@ impl Lattice {
         self.canvas
     }
 
+    /// Canvas pixels from one point to the next.
+    pub(crate) const fn step(&self) -> usize {
+        self.step
+    }
+
     /// A patch's side in canvas pixels.
     pub const fn patch_px(&self) -> usize {
         self.patch * self.step

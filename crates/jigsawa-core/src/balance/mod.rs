@@ -31,7 +31,7 @@ pub use level::{
 };
 pub use patches::{BothSkies, both_skies};
 pub use propose::{Proposal, propose};
-pub use surface::{Domain, Polynomial, Shape, ShapeError, Spline, Surface};
+pub use surface::{Domain, Glow, Polynomial, Shape, ShapeError, Spline, Surface};
 pub use weight::{Weigh, weight};
 
 /// How a frame's scale was found.

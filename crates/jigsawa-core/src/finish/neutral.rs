@@ -6,9 +6,10 @@
 use rayon::prelude::*;
 
 use super::look::Look;
-use crate::balance::flatten::{Hints, gradient};
+use crate::balance::flatten::{Gradient, Ground, Hints, gradients as found_in};
 use crate::balance::{Lattice, Member, Samples, Shape, Sky, Surface};
 use crate::filter::Filter;
+use crate::noise::NoiseScales;
 use crate::placement::Placement;
 use crate::plane::Plane;
 use crate::robust::{MAD_TO_SIGMA, clipped, mad, quantile};
@@ -24,6 +25,12 @@ pub struct ChannelSky {
     pub shape: Shape,
     /// How much it goes up and down over the picture.
     pub span: f32,
+    /// How well it is known, root mean square over the picture.
+    pub error: f32,
+    /// What it rests on; absent where none was looked for.
+    pub ground: Option<Ground>,
+    /// Patches that it goes through.
+    pub samples: usize,
     /// The level of the dark patches, the gradient taken off.
     pub level: f32,
 }
@@ -61,11 +68,13 @@ pub struct GradientWish {
 /// The skies of the three channels. `wish` absent: no gradient is taken off.
 pub fn skies(look: &Look, wish: Option<&GradientWish>, from: &SkyFrom) -> [ChannelSky; 3] {
     let gradients = gradients(look, wish);
+    let surface =
+        |g: &Option<Gradient>| g.as_ref().map_or_else(Surface::zero, |g| g.surface.clone());
     let flat: Vec<Plane> = look
         .small
         .iter()
         .zip(&gradients)
-        .map(|(plane, (surface, _))| without(plane, surface))
+        .map(|(plane, g)| without(plane, &surface(g)))
         .collect();
     let side = (PATCH_PX / look.factor).max(4);
     let dark = match from {
@@ -80,33 +89,37 @@ pub fn skies(look: &Look, wish: Option<&GradientWish>, from: &SkyFrom) -> [Chann
             }]
         }
     };
-    let mut skies = gradients
-        .into_iter()
-        .zip(&flat)
-        .map(|((gradient, shape), plane)| {
-            let mut levels: Vec<f32> = dark
-                .iter()
-                .map(|r| level_of(plane, *r))
-                .filter(|v| v.is_finite())
-                .collect();
-            let level = if levels.is_empty() {
-                quantile(&mut finite(plane), 0.1)
-            } else {
-                quantile(&mut levels, LEVEL)
-            };
-            ChannelSky {
-                span: span(&gradient, plane),
-                gradient,
-                shape,
-                level,
-            }
-        });
+    let mut skies = gradients.into_iter().zip(&flat).map(|(found, plane)| {
+        let mut levels: Vec<f32> = dark
+            .iter()
+            .map(|r| level_of(plane, *r))
+            .filter(|v| v.is_finite())
+            .collect();
+        let level = if levels.is_empty() {
+            quantile(&mut finite(plane), 0.1)
+        } else {
+            quantile(&mut levels, LEVEL)
+        };
+        let gradient = surface(&found);
+        ChannelSky {
+            span: span(&gradient, plane),
+            gradient,
+            shape: found.as_ref().map_or(Shape::Level, |g| g.shape),
+            error: found.as_ref().map_or(0.0, |g| g.error as f32),
+            ground: found.as_ref().map(|g| g.ground),
+            samples: found.as_ref().map_or(0, |g| g.samples.len()),
+            level,
+        }
+    });
     // There are three planes, so there are three skies.
     std::array::from_fn(|_| {
         skies.next().unwrap_or(ChannelSky {
             gradient: Surface::zero(),
             shape: Shape::Level,
             span: 0.0,
+            error: 0.0,
+            ground: None,
+            samples: 0,
             level: 0.0,
         })
     })
@@ -121,18 +134,17 @@ fn finite(plane: &Plane) -> Vec<f32> {
         .collect()
 }
 
-/// The gradient of each channel, zero where none is wanted or none can be found.
-fn gradients(look: &Look, wish: Option<&GradientWish>) -> Vec<(Surface, Shape)> {
-    let none = || (Surface::zero(), Shape::Level);
+/// The gradient of each channel, by the evidence of all; none where none is wanted or nothing can be measured.
+fn gradients(look: &Look, wish: Option<&GradientWish>) -> Vec<Option<Gradient>> {
     let Some(wish) = wish else {
-        return vec![none(), none(), none()];
+        return vec![None, None, None];
     };
     let size = look.small[0].size();
     let mean = Plane::from_fn(size, |x, y| {
         look.small.iter().map(|p| p.row(y)[x]).sum::<f32>() / 3.0
     });
     let Ok(stars) = detect(&mean, None, &Settings::default()) else {
-        return vec![none(), none(), none()];
+        return vec![None, None, None];
     };
     let k = look.factor as f64;
     let small = |p: &Point<CanvasPx>| Point::new((p.x + 0.5) / k - 0.5, (p.y + 0.5) / k - 0.5);
@@ -146,36 +158,61 @@ fn gradients(look: &Look, wish: Option<&GradientWish>) -> Vec<(Surface, Shape)> 
             .map(|(p, r)| (small(p), r / k))
             .collect(),
     };
+    // A channel that is another one once more, as in a grey picture, tells nothing new.
+    let same: [usize; 3] = std::array::from_fn(|c| {
+        (0..c)
+            .find(|d| is_same(&look.small[*d], &look.small[c]))
+            .unwrap_or(c)
+    });
+    let own: Vec<usize> = (0..3).filter(|c| same[*c] == *c).collect();
     let lattice = Lattice::over(size);
     let placement = Placement::shift(0.0, 0.0);
     let filter = Filter::Other("picture".to_owned());
-    let of = |plane: &Plane, shape: Option<Shape>| -> Option<(Surface, Shape)> {
-        let sky = SkyMesh::measure(plane)?;
-        let own = Catalogue {
-            noise: crate::noise::NoiseScales::measure(plane, &sky, Some(&stars)),
-            sky,
-            ..stars.clone()
-        };
-        let member = Member {
-            catalogue: &own,
-            placement: &placement,
-            size,
-            filter: &filter,
-            exposure_s: None,
-            gain_e_adu: None,
-        };
-        let samples = Samples::take(plane, &placement, &own, None, lattice);
-        let found = gradient(&Sky { member, samples }, shape, &hints).ok()?;
-        Some((found.surface, found.shape))
-    };
-    // The shape is chosen once, on all channels together, whose sky is the clearest.
-    let shape = wish
-        .shape
-        .or_else(|| of(&mean, None).map(|(_, shape)| shape));
-    look.small
+    let catalogues: Vec<Option<Catalogue>> = own
         .par_iter()
-        .map(|plane| of(plane, shape).unwrap_or_else(none))
-        .collect()
+        .map(|c| {
+            let plane = &look.small[*c];
+            let sky = SkyMesh::measure(plane)?;
+            Some(Catalogue {
+                noise: NoiseScales::measure(plane, &sky, Some(&stars)),
+                sky,
+                ..stars.clone()
+            })
+        })
+        .collect();
+    let channels: Vec<(usize, Sky<'_>)> = own
+        .iter()
+        .zip(&catalogues)
+        .filter_map(|(c, catalogue)| {
+            let catalogue = catalogue.as_ref()?;
+            let member = Member {
+                catalogue,
+                placement: &placement,
+                size,
+                filter: &filter,
+                exposure_s: None,
+                gain_e_adu: None,
+            };
+            let samples = Samples::take(&look.small[*c], &placement, catalogue, None, lattice);
+            Some((*c, Sky { member, samples }))
+        })
+        .collect();
+    let skies: Vec<&Sky<'_>> = channels.iter().map(|(_, s)| s).collect();
+    let found = found_in(&skies, wish.shape, &hints);
+    let mut all = vec![None, None, None];
+    for ((c, _), g) in channels.iter().zip(found) {
+        all[*c] = g;
+    }
+    for c in 0..3 {
+        all[c] = all[same[c]].clone();
+    }
+    all
+}
+
+/// Are two planes the same, missing pixels and all?
+fn is_same(a: &Plane, b: &Plane) -> bool {
+    let mut both = a.data().iter().zip(b.data());
+    both.all(|(a, b)| a.to_bits() == b.to_bits())
 }
 
 /// A plane with a surface taken off.

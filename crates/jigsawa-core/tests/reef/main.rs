@@ -6,6 +6,7 @@ mod detect;
 mod expressions;
 mod finish;
 mod garbage;
+mod gradients;
 mod hdr;
 mod levels;
 mod masters;

@@ -16,7 +16,7 @@ use names::{
     KIND, LATITUDE, LONGITUDE, OBJECT, OFFSET, PATTERN, PIER, PIXEL_UM, SATURATION, SET_CELSIUS,
     TELESCOPE, TOTAL,
 };
-pub use wcs::{wcs_cards, wcs_records};
+pub use wcs::{CutOut, wcs_cards, wcs_records};
 
 /// The facts of a frame.
 pub fn read(frame: &FitsFrame) -> FrameFacts {

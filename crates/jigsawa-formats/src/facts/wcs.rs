@@ -11,36 +11,89 @@ const WCS_PREFIXES: &[&str] = &[
     "PV2_", "A_", "B_", "AP_", "BP_", "LONPOLE", "LATPOLE", "EQUINOX", "RADESYS", "RADECSYS",
 ];
 
-/// The header's WCS, of whatever projection, for a canvas whose (0, 0) is pixel `origin` of this image,
-/// as records; empty when it has none. Only the place of the reference pixel changes by a shift.
-pub fn wcs_records(h: &Header, origin: [i64; 2]) -> Vec<String> {
+/// A canvas cut out of an image, and made smaller.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct CutOut {
+    /// The image's pixel that becomes (0, 0).
+    pub origin: [i64; 2],
+    /// Pixels of the canvas for one of the image, along both axes.
+    pub scale: [f64; 2],
+    /// Pixels that lie before the first one of the cut out, along both axes.
+    pub before: [usize; 2],
+}
+
+impl CutOut {
+    /// As large as it was.
+    pub const fn moved(origin: [i64; 2]) -> Self {
+        Self {
+            origin,
+            scale: [1.0, 1.0],
+            before: [0, 0],
+        }
+    }
+
+    /// Where a FITS coordinate comes to lie.
+    fn place(&self, axis: usize, at: f64) -> f64 {
+        (at - self.origin[axis] as f64 - 0.5) * self.scale[axis] + 0.5 + self.before[axis] as f64
+    }
+
+    /// What a distortion's term of these powers is multiplied by, for an axis.
+    fn of_term(&self, axis: usize, [p, q]: [i32; 2]) -> f64 {
+        self.scale[axis] / (self.scale[0].powi(p) * self.scale[1].powi(q))
+    }
+}
+
+/// The header's WCS, of whatever projection, for a canvas cut out of this image, as records; empty when it has none.
+pub fn wcs_records(h: &Header, cut: &CutOut) -> Vec<String> {
     let celestial = h.text("CTYPE1").is_some_and(|t| t.contains("--"))
         && h.number("CRVAL1").is_some()
         && h.number("CRPIX1").is_some();
     if !celestial {
         return Vec::new();
     }
+    let number = |name: &str, v: f64| format!("{name:<8}= {:>20}", format!("{v:?}"));
+    let smaller = cut.scale != [1.0, 1.0];
     let mut records = vec!["WCSAXES =                    2".to_owned()];
     for card in &h.cards {
-        let third_axis = card.name.ends_with('3') || card.name.contains("3_");
-        let ours = WCS_PREFIXES.iter().any(|p| card.name.starts_with(p));
-        if !ours || third_axis {
+        let name = card.name.as_str();
+        let third_axis = name.ends_with('3') || name.contains("3_");
+        let ours = WCS_PREFIXES.iter().any(|p| name.starts_with(p));
+        // Of a canvas with other pixels the matrix is written anew.
+        let of_matrix = ["CD1_", "CD2_", "PC1_", "PC2_", "CDELT", "CROTA"];
+        if !ours || third_axis || smaller && of_matrix.iter().any(|p| name.starts_with(p)) {
             continue;
         }
-        let shift = match card.name.as_str() {
-            "CRPIX1" => Some(origin[0]),
-            "CRPIX2" => Some(origin[1]),
-            _ => None,
-        };
-        match (shift, h.number(&card.name)) {
-            (Some(shift), Some(at)) if shift != 0 => {
-                let at = format!("{:?}", at - shift as f64);
-                records.push(format!("{:<8}= {at:>20}", card.name));
+        let changed = h.number(name).and_then(|v| match name {
+            "CRPIX1" => Some(cut.place(0, v)),
+            "CRPIX2" => Some(cut.place(1, v)),
+            _ => of_distortion(name).map(|(axis, powers)| v * cut.of_term(axis, powers)),
+        });
+        records.push(match changed {
+            Some(v) if Some(v) != h.number(name) => number(name, v),
+            _ => card.record.trim_end().to_owned(),
+        });
+    }
+    if let Some(rows) = matrix(h).filter(|_| smaller) {
+        for (i, row) in rows.iter().enumerate() {
+            for (j, v) in row.iter().enumerate() {
+                let name = format!("CD{}_{}", i + 1, j + 1);
+                records.push(number(&name, v / cut.scale[j]));
             }
-            _ => records.push(card.record.trim_end().to_owned()),
         }
     }
     records
+}
+
+/// The axis and the powers of a card that holds a term of a distortion.
+fn of_distortion(name: &str) -> Option<(usize, [i32; 2])> {
+    let mut parts = name.split('_');
+    let axis = match parts.next()? {
+        "A" | "AP" => 0,
+        "B" | "BP" => 1,
+        _ => return None,
+    };
+    let powers = [parts.next()?.parse().ok()?, parts.next()?.parse().ok()?];
+    Some((axis, powers))
 }
 
 /// The header's WCS, when it is a tangent plane with or without SIP polynomials, or one of the planes for wide fields
@@ -210,12 +263,12 @@ mod tests {
             "CD1_1   =              -0.0003",
             "BUNIT   = 'adu'",
         ]);
-        let moved = Header::from_records(&wcs_records(&h, [-10, 4]));
+        let moved = Header::from_records(&wcs_records(&h, &CutOut::moved([-10, 4])));
         assert_eq!(moved.number("CRPIX1"), Some(110.5));
         assert_eq!(moved.number("CRPIX2"), Some(46.0));
         assert_eq!(moved.number("CRVAL1"), Some(10.0));
         assert_eq!(moved.get("BUNIT"), None);
-        assert!(wcs_records(&header(&["CRPIX1  = 1.0"]), [0, 0]).is_empty());
+        assert!(wcs_records(&header(&["CRPIX1  = 1.0"]), &CutOut::moved([0, 0])).is_empty());
     }
 
     const TAN: [&str; 6] = [
@@ -229,6 +282,38 @@ mod tests {
 
     fn with(cards: &[&str]) -> Header {
         header(&[&TAN[..], cards].concat())
+    }
+
+    #[test]
+    fn a_place_of_the_sky_stays_where_it_is_in_a_smaller_picture() {
+        let whole = with(&[
+            "CTYPE1  = 'RA---TAN-SIP'",
+            "CTYPE2  = 'DEC--TAN-SIP'",
+            "CD1_1   =              -0.0004",
+            "CD1_2   =               0.0001",
+            "CD2_1   =               0.0001",
+            "CD2_2   =               0.0004",
+            "A_ORDER =                    2",
+            "B_ORDER =                    2",
+            "A_2_0   =               3.0E-6",
+            "B_1_1   =              -2.0E-6",
+        ]);
+        let cut = CutOut {
+            origin: [40, -6],
+            scale: [0.25, 0.26],
+            before: [0, 30],
+        };
+        let small = Header::from_records(&wcs_records(&whole, &cut));
+        let (whole, small) = (read(&whole).unwrap(), read(&small).unwrap());
+        for (x, y) in [(40.0, -6.0), (700.5, 310.0), (1200.0, 900.0)] {
+            type Px = jigsawa_core::space::Point<jigsawa_core::space::FramePx>;
+            let there = Px::new(
+                (x - 40.0 + 0.5) * 0.25 - 0.5,
+                (y + 6.0 + 0.5) * 0.26 - 0.5 + 30.0,
+            );
+            let (a, b) = (whole.sky(Px::new(x, y)), small.sky(there));
+            assert!((a.ra_deg - b.ra_deg).abs() < 1e-9 && (a.dec_deg - b.dec_deg).abs() < 1e-9);
+        }
     }
 
     #[test]

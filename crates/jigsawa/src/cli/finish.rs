@@ -11,9 +11,10 @@ use jigsawa_core::survey::{Area, BoxPx};
 
 use super::normalize::{SampleArg, SurfaceArg, circle};
 
-#[derive(Debug, Args)]
+#[derive(Debug, Clone, Args)]
 #[command(after_help = "Examples:
   jigsawa finish result/reef-SHO.fits --out result
+  jigsawa finish result/reef-*.fits --out result
   jigsawa finish result/reef-RGB.fits --out reef.tif --out reef.jpg --size 2400 --caption
   jigsawa finish result/reef-SHO.fits --saturation 1.3,teal=0.8 --stars 60% --contrast 40%
   jigsawa finish result/reef-RGB.fits --white stars.csv --gradient none --noise 30%,80%
@@ -21,9 +22,9 @@ use super::normalize::{SampleArg, SurfaceArg, circle};
 The steps and their order: crop, gradient, neutral, white, green, noise, deconvolve, tones, stretch,
 contrast, saturation, stars, sharpen. Each is measured; docs/finish.md says how, and what each option changes.")]
 pub struct FinishArgs {
-    /// The linear result of compose, hdr or mosaic: FITS of three planes, or of one
-    #[arg(value_name = "LINEAR")]
-    pub frame: PathBuf,
+    /// Linear results of compose, hdr or mosaic: FITS of three planes, or of one; each becomes a picture of its own
+    #[arg(value_name = "LINEAR", required = true)]
+    pub frames: Vec<PathBuf>,
     /// A folder, or files by their endings: .tif, .png (16 bits), .jpg, .exr, .fits; may be given again
     /// [default: .tif and .png beside each other in the current folder]
     #[arg(help_heading = "Results", short, long, value_name = "FOLDER|FILE")]

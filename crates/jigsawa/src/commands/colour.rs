@@ -76,7 +76,7 @@ impl Colour {
         let mut outputs = compose::make(&self.composing, common)?.outputs;
         let finishing = FinishArgs {
             crop,
-            frame: self.linear.clone(),
+            frames: vec![self.linear.clone()],
             out: self.pictures.clone(),
             overwrite: self.overwrite,
             no_report,

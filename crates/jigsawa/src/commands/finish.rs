@@ -3,25 +3,29 @@
 use std::path::{Path, PathBuf};
 
 use jigsawa_core::doors::DoorError;
-use jigsawa_core::finish::{Plan, PlanError, Sources, develop, look, looks_stretched};
+use jigsawa_core::finish::{Plan, PlanError, Sources, Wish, develop, look, looks_stretched};
 use jigsawa_core::frame::RowOrder;
 use jigsawa_formats::about::About;
-use jigsawa_formats::facts::wcs_records;
+use jigsawa_formats::facts::{CutOut, wcs_records};
 use jigsawa_formats::fits::{Cards, Depth, FitsWriter};
 use jigsawa_formats::png::Bits;
 use jigsawa_formats::whole::Unfinished;
+use serde::Serialize;
 
 use super::stars::cards;
 use crate::account::{Clock, Ending};
 use crate::cli::{Common, FinishArgs, LinkArg};
 use crate::finish::{
-    FinishAccount, LinearFile, account, doors, finish_text, measure_stars, take_out, wish,
+    FinishAccount, LinearFile, account, doors, finish_text, gradient_doubt, measure_stars, steps,
+    take_out, wish,
 };
+use crate::foreign::name_of;
+use crate::frames::stem;
 use crate::outputs::{are_free, begin, finish_first, make_folder, plain_name};
 use crate::picture::{Caption, Format, Shrink, encode, strip_height};
 use crate::report::{FinishPage, write_finish};
-use crate::tell::Trouble;
-use crate::terminal::{Progress, say};
+use crate::tell::{Trouble, in_words};
+use crate::terminal::{Progress, complain, say};
 
 /// What the account calls the picture to look at, and the report.
 pub const PNG: &str = "finished, 16 bits, to look at";
@@ -32,6 +36,9 @@ const PAGE_WIDTH: usize = 1400;
 
 /// Runs the command and prints its account.
 pub fn finish(args: &FinishArgs, common: &Common) -> Result<Ending, Trouble> {
+    if args.frames.len() > 1 {
+        return several(args, common);
+    }
     let account = make(args, common)?;
     if common.json {
         say(&serde_json::to_string_pretty(&account).unwrap_or_default());
@@ -39,6 +46,89 @@ pub fn finish(args: &FinishArgs, common: &Common) -> Result<Ending, Trouble> {
         say(finish_text(&account).trim_end());
     }
     Ok(Ending::Whole)
+}
+
+/// The account of several pictures, each finished by itself.
+#[derive(Debug, Serialize)]
+struct SeveralAccount {
+    jigsawa: &'static str,
+    command: &'static str,
+    pictures: Vec<FinishAccount>,
+    /// Files that could not be finished, and why.
+    left_out: Vec<LeftOutRow>,
+}
+
+#[derive(Debug, Serialize)]
+struct LeftOutRow {
+    file: String,
+    reason: String,
+    hint: Option<String>,
+}
+
+/// Finishes one file after the other; one that cannot be finished does not keep the others from it.
+fn several(args: &FinishArgs, common: &Common) -> Result<Ending, Trouble> {
+    go_together(args)?;
+    let mut account = SeveralAccount {
+        jigsawa: env!("CARGO_PKG_VERSION"),
+        command: "finish",
+        pictures: Vec::new(),
+        left_out: Vec::new(),
+    };
+    let mut first = None;
+    for frame in &args.frames {
+        let one = FinishArgs {
+            frames: vec![frame.clone()],
+            ..args.clone()
+        };
+        match make(&one, common) {
+            Ok(done) => {
+                if !common.json && !common.quiet {
+                    say(finish_text(&done).trim_end());
+                }
+                account.pictures.push(done);
+            }
+            Err(trouble) => {
+                let (reason, hint) = in_words(&trouble);
+                account.left_out.push(LeftOutRow {
+                    file: name_of(frame),
+                    reason,
+                    hint,
+                });
+                first = first.or(Some(trouble));
+            }
+        }
+    }
+    if let Some(trouble) = first.filter(|_| account.pictures.is_empty()) {
+        return Err(trouble);
+    }
+    for row in account.left_out.iter().filter(|_| !common.json) {
+        complain(&format!("left out   {}: {}", row.file, row.reason));
+        complain(row.hint.as_deref().unwrap_or_default());
+    }
+    if common.json {
+        say(&serde_json::to_string_pretty(&account).unwrap_or_default());
+    }
+    Ok(if account.left_out.is_empty() {
+        Ending::Whole
+    } else {
+        Ending::WithoutSome
+    })
+}
+
+/// Options of one result do not go with several files; nor do files whose results would have one name.
+fn go_together(args: &FinishArgs) -> Result<(), Trouble> {
+    let is_file = |p: &PathBuf| p.extension().is_some() && !p.is_dir();
+    if args.name.is_some() || args.stars_file.is_some() || args.out.iter().any(is_file) {
+        return Err(Trouble::Options(
+            "--name, --stars-file and an --out that is one file are for one linear file: give a folder as --out",
+        ));
+    }
+    let mut stems: Vec<String> = args.frames.iter().map(|f| stem(f)).collect();
+    stems.sort();
+    match stems.windows(2).find(|w| w[0] == w[1]) {
+        Some(twice) => Err(Trouble::Twice(twice[0].clone())),
+        None => Ok(()),
+    }
 }
 
 /// A file to be written.
@@ -51,7 +141,7 @@ struct Target {
 /// Finishes the picture.
 pub fn make(args: &FinishArgs, common: &Common) -> Result<FinishAccount, Trouble> {
     let mut clock = Clock::start();
-    let linear = LinearFile::open(&args.frame)?;
+    let linear = LinearFile::open(&args.frames[0])?;
     let wish = wish(args, &linear)?;
     let caption = linear.caption();
     let words = args
@@ -79,6 +169,7 @@ pub fn make(args: &FinishArgs, common: &Common) -> Result<FinishAccount, Trouble
     }
     let plan = Plan::measure(sources, &seen, &wish, linear.facts.wcs.as_ref())
         .map_err(|error| planless(&name, error))?;
+    warnings.extend(gradient_doubt(&plan));
     clock.lap("measure");
     let (behind, taken) = stars_apart(&plan, &linear, &targets[0].path, args, common)?;
     if behind.is_some() {
@@ -100,7 +191,7 @@ pub fn make(args: &FinishArgs, common: &Common) -> Result<FinishAccount, Trouble
     let files: Vec<(Unfinished, Format)> = begun
         .into_iter()
         .zip(&targets)
-        .map(|(file, t)| (file, placed_on_sky(&t.format, &linear, &plan, args)))
+        .map(|(file, t)| (file, developing.described(&t.format, &linear, &wish)))
         .collect();
     let about = about(&caption, &linear, &plan);
     let mut preview = page
@@ -156,6 +247,18 @@ impl Developing<'_> {
         (self.plan.rect.width, self.plan.rect.height)
     }
 
+    /// Width and height of the picture itself.
+    fn picture(&self) -> (usize, usize) {
+        let shape = self.shape();
+        self.longest
+            .map_or(shape, |n| Shrink::new(shape, n).shape())
+    }
+
+    /// Rows of the strip of words.
+    fn strip(&self) -> usize {
+        self.words.map_or(0, |_| strip_height(self.picture()))
+    }
+
     /// Develops the picture into all files, and into a small copy for the report.
     fn write(
         &self,
@@ -166,8 +269,7 @@ impl Developing<'_> {
     ) -> Result<Vec<Unfinished>, Trouble> {
         let shape = self.shape();
         let mut shrink = self.longest.map(|n| Shrink::new(shape, n));
-        let picture = shrink.as_ref().map_or(shape, Shrink::shape);
-        let strip = self.words.map_or(0, |_| strip_height(picture));
+        let (picture, strip) = (self.picture(), self.strip());
         let progress = Progress::begin("finish", shape.1, common);
         encode(files, (picture.0, picture.1 + strip), about, |out| {
             let (mut small, mut rows_done) = (Vec::new(), 0);
@@ -419,18 +521,44 @@ fn all_new(
         .collect()
 }
 
-/// A FITS file says where it lies on the sky, as the linear file did, unless its pixels are others.
-fn placed_on_sky(format: &Format, linear: &LinearFile, plan: &Plan, args: &FinishArgs) -> Format {
-    match format {
-        Format::Fits(cards, order) if args.size.is_none() => {
-            let mut cards = cards.clone();
-            let corner = [plan.rect.x, plan.rect.y];
-            for record in wcs_records(linear.file.header(), corner) {
-                cards.record(&record);
-            }
-            Format::Fits(cards, *order)
+impl Developing<'_> {
+    /// A FITS file says where it lies on the sky, as the linear file did, and all that was done to it.
+    fn described(&self, format: &Format, linear: &LinearFile, wish: &Wish) -> Format {
+        let Format::Fits(cards, order) = format else {
+            return format.clone();
+        };
+        let mut cards = cards.clone();
+        let rect = self.plan.rect;
+        let picture = self.picture();
+        // The strip of words stands below the picture as it is seen.
+        let below = match order {
+            RowOrder::BottomUp => self.strip(),
+            RowOrder::TopDown => 0,
+        };
+        let cut = CutOut {
+            origin: [rect.x, rect.y],
+            scale: [
+                picture.0 as f64 / rect.width as f64,
+                picture.1 as f64 / rect.height as f64,
+            ],
+            before: [0, below],
+        };
+        for record in wcs_records(linear.file.header(), &cut) {
+            cards.record(&record);
         }
-        other => other.clone(),
+        let size = linear.file.size();
+        for step in steps(self.plan, wish, (size.width(), size.height())) {
+            if step.acts {
+                cards.history(&format!("{}: {}", step.step, step.said));
+            }
+        }
+        if picture != self.shape() {
+            cards.history(&format!("size: {} x {} pixels", picture.0, picture.1));
+        }
+        if let Some(words) = self.words {
+            cards.history(&format!("caption: {words}"));
+        }
+        Format::Fits(cards, *order)
     }
 }
 

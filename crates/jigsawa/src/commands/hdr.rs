@@ -430,7 +430,7 @@ fn picture(
 ) -> Result<Vec<Output>, Trouble> {
     let finishing = FinishArgs {
         crop,
-        frame: paths.files.frame.clone(),
+        frames: vec![paths.files.frame.clone()],
         out: paths.pictures.clone(),
         overwrite: args.output.overwrite,
         no_report: true,

@@ -2,11 +2,12 @@
 
 use std::fmt::Write as _;
 
+use jigsawa_core::balance::flatten::Ground;
 use jigsawa_core::finish::{Plan, Step, WhiteFrom, Wish};
 use serde::Serialize;
 
 use super::linear::LinearFile;
-use jigsawa_core::survey::quantity::in_units as in_units_shown;
+use jigsawa_core::survey::quantity::{digits_for, in_units as in_units_shown};
 
 use crate::account::{Clock, Output, Stage, in_units, round};
 use crate::foreign::name_of;
@@ -172,12 +173,59 @@ fn gradient_said(plan: &Plan, wish: &Wish) -> String {
     }
     let words = plan.found.skies.iter().zip(COLOURS).map(|(s, c)| {
         if s.gradient.is_zero() {
-            format!("{c} none")
+            let why = match s.ground {
+                Some(g) if g.is_unsure() => ": nothing is surely sky",
+                _ => "",
+            };
+            format!("{c} none{why}")
         } else {
-            format!("{c} {} of {:.2}", s.shape.words(), s.span)
+            let (span, error) = (f64::from(s.span), f64::from(s.error));
+            let shape = s.shape.words();
+            // Masters may go from 0 to 1.
+            let digits = if error < 0.01 {
+                digits_for(error, 2)
+            } else {
+                2
+            };
+            format!("{c} {shape} of {span:.digits$}, known to {error:.digits$}")
         }
     });
     words.collect::<Vec<_>>().join(", ")
+}
+
+/// What should be known of the gradient: where no sky was found, why, and how to show some.
+pub fn gradient_doubt(plan: &Plan) -> Option<String> {
+    let unsure: Vec<(&str, Ground)> = plan
+        .found
+        .skies
+        .iter()
+        .zip(COLOURS)
+        .filter_map(|(s, c)| Some((c, s.ground.filter(|g| g.is_unsure())?)))
+        .collect();
+    let (_, first) = unsure.first()?;
+    let of = if unsure.len() == COLOURS.len() {
+        String::new()
+    } else {
+        let names: Vec<&str> = unsure.iter().map(|u| u.0).collect();
+        format!(" of {}", names.join(" and "))
+    };
+    Some(format!(
+        "the gradient{of} was left: {}. Show places of dark sky with --sample add:X,Y, once for each, or name its shape with \
+         --gradient plane",
+        ground_words(*first)
+    ))
+}
+
+/// What a gradient rests on, in words.
+pub const fn ground_words(ground: Ground) -> &'static str {
+    match ground {
+        Ground::Sky => "patches that are sky in every channel",
+        Ground::Told => "the places that were shown",
+        Ground::Rough => "nearly every patch has structure, so nothing is surely sky",
+        Ground::Scattered => {
+            "no smooth surface holds enough of the darkest patches, so nothing is surely sky"
+        }
+    }
 }
 
 fn neutral_said(plan: &Plan, wish: &Wish) -> String {

@@ -6,7 +6,7 @@ mod linear;
 mod starless;
 mod wish;
 
-pub use account::{FinishAccount, account, finish_text, steps};
+pub use account::{FinishAccount, account, finish_text, gradient_doubt, ground_words, steps};
 pub use linear::{BROAD, LinearFile, MIXED, NARROW, doors};
 pub use starless::{measure_stars, take_out};
 pub use wish::{Kind, usual_wish, wish};

@@ -1,6 +1,6 @@
 //! The filters' references brought to one sky, and to one scale if that is asked for.
 
-use jigsawa_core::balance::flatten::{Gradient, gradient};
+use jigsawa_core::balance::flatten::{Gradient, gradients};
 use jigsawa_core::balance::{
     Balance, BalanceError, Evidence, Matched, Member, ScaleBy, Shape, Sky, both_skies, colours,
     match_sky, scale,
@@ -12,6 +12,7 @@ use rayon::prelude::*;
 use super::field::{Field, Outcome, Standard};
 use super::{Across, Seen, Settled};
 use crate::compose::file_name;
+use crate::finish::ground_words;
 use crate::frames::Frame;
 use crate::tell::Trouble;
 
@@ -65,10 +66,7 @@ pub fn bring_together<'a>(
     };
     let members: Vec<Member<'_>> = standards.iter().map(|s| s.sky.member).collect();
     let of_picture = colours(&members, 0);
-    let flat: Vec<(Sky<'a>, Balance, Option<Gradient>)> = standards
-        .par_iter()
-        .map(|s| flattened(&s.sky, settled).map_err(|e| wrong(s.frame, s.frame, e)))
-        .collect::<Result<_, _>>()?;
+    let flat = flattened(&standards, settled, wrong)?;
     let first = standards.first().map_or(0, |s| s.frame);
     let mut levels: Vec<Level<'a>> = Vec::new();
     for (k, Standard { frame, why, sky }) in standards.into_iter().enumerate() {
@@ -114,25 +112,53 @@ pub fn bring_together<'a>(
     Ok(levels)
 }
 
-/// A reference's sky and balance after its own gradient is taken out, if that is asked for.
+/// A reference's sky and balance after its own gradient is taken out, and the gradient.
+type Flat<'a> = (Sky<'a>, Balance, Option<Gradient>);
+
+/// The references without their own gradients, if that is asked for: what is sky is settled on all of them together.
 fn flattened<'a>(
-    sky: &Sky<'a>,
+    standards: &[Standard<'a>],
     settled: &Settled<'_>,
-) -> Result<(Sky<'a>, Balance, Option<Gradient>), BalanceError> {
+    wrong: impl Fn(usize, usize, BalanceError) -> Trouble + Sync,
+) -> Result<Vec<Flat<'a>>, Trouble> {
+    let as_it_is = |sky: &Sky<'a>| (sky.clone(), Balance::identity(sky.member.catalogue));
     let Some(how) = &settled.flatten else {
-        return Ok((sky.clone(), Balance::identity(sky.member.catalogue), None));
+        let all = standards.iter().map(|s| as_it_is(&s.sky));
+        return Ok(all.map(|(sky, balance)| (sky, balance, None)).collect());
     };
-    let Ok(found) = gradient(sky, settled.wish.shape, &how.hints) else {
-        let unchanged = Balance::identity(sky.member.catalogue);
-        let said = "it shows no sky of its own: its gradient is left as it is".to_owned();
-        return Ok((sky.clone(), unchanged.noting(said), None));
-    };
-    let balance = found.balance(how.way, sky)?;
-    let flat = Sky {
-        member: sky.member,
-        samples: sky.samples.clone().balanced(&balance),
-    };
-    Ok((flat, balance, Some(found)))
+    let skies: Vec<&Sky<'_>> = standards.iter().map(|s| &s.sky).collect();
+    let found = gradients(&skies, settled.wish.shape, &how.hints);
+    standards
+        .par_iter()
+        .zip(found)
+        .map(|(s, found)| {
+            let sky = &s.sky;
+            let Some(found) = found else {
+                let (sky, balance) = as_it_is(sky);
+                let said = "it shows no sky of its own: its gradient is left as it is".to_owned();
+                return Ok((sky, balance.noting(said), None));
+            };
+            if found.surface.is_zero() {
+                let (sky, mut balance) = as_it_is(sky);
+                if found.ground.is_unsure() {
+                    balance = balance.noting(format!(
+                        "its gradient is left as it is: {}; show places of dark sky with --sample add:X,Y, or name its shape \
+                         with --surface",
+                        ground_words(found.ground)
+                    ));
+                }
+                return Ok((sky, balance, Some(found)));
+            }
+            let balance = found
+                .balance(how.way, sky)
+                .map_err(|e| wrong(s.frame, s.frame, e))?;
+            let flat = Sky {
+                member: sky.member,
+                samples: sky.samples.clone().balanced(&balance),
+            };
+            Ok((flat, balance, Some(found)))
+        })
+        .collect()
 }
 
 /// The references of two filters.

@@ -313,6 +313,12 @@ pub fn usage(error: &clap::Error, json: bool) -> ExitCode {
     ExitCode::from(if error.use_stderr() { 2 } else { 0 })
 }
 
+/// A trouble in words, and what would mend it.
+pub fn in_words(trouble: &Trouble) -> (String, Option<String>) {
+    let told = tell(trouble);
+    (told.message, told.hint)
+}
+
 /// Prints the trouble where its user looks for it, and gives the exit code.
 pub fn failure(trouble: &Trouble, common: &Common) -> ExitCode {
     let told = tell(trouble);

@@ -383,3 +383,43 @@ fn a_channel_without_values_and_a_stretched_picture_are_told() {
         .success()
         .says("looks stretched already");
 }
+
+#[test]
+fn several_files_become_pictures_and_a_bad_one_keeps_none_from_it() {
+    let night = composites();
+    fs::write(night.path("no-image.fits"), b"nothing").unwrap();
+    let run = night
+        .run("finish c/x-RGB.fits no-image.fits c/x-SHO.fits --out several --no-report --json --strict")
+        .ends(3);
+    let told = run.json();
+    assert_eq!(told["pictures"].as_array().unwrap().len(), 2);
+    assert_eq!(told["left_out"][0]["file"], "no-image.fits");
+    assert!(night.path("several/x-RGB-finished.png").is_file());
+    assert!(night.path("several/x-SHO-finished.png").is_file());
+    night
+        .run("finish c/x-RGB.fits c/x-SHO.fits --out both.tif")
+        .ends(2)
+        .says("give a folder");
+    night
+        .run("finish no-image.fits neither.fits --out none")
+        .ends(1)
+        .says("no-image.fits");
+}
+
+#[test]
+fn a_smaller_fits_tells_all_that_was_done_to_it() {
+    let night = composites();
+    night
+        .run("finish c/x-RGB.fits --out small.fits --size 200 --caption words --no-report --saturation 1.3")
+        .success();
+    let bytes = fs::read(night.path("small.fits")).unwrap();
+    let header = String::from_utf8_lossy(&bytes[..2880 * 6]).into_owned();
+    for said in [
+        "HISTORY stretch: ",
+        "HISTORY saturation: ",
+        "HISTORY size: 200 x",
+        "HISTORY caption: words",
+    ] {
+        assert!(header.contains(said), "{said}");
+    }
+}

@@ -5,6 +5,7 @@
 
 mod choose;
 mod fit;
+mod glow;
 mod normal;
 mod polynomial;
 mod shape;
@@ -16,6 +17,7 @@ use crate::space::{CanvasPx, Point, Size};
 
 pub(crate) use choose::{Choice, Judge, choose};
 pub(crate) use fit::{Fit, Patch, fit_plainly, fit_plane};
+pub use glow::Glow;
 pub use polynomial::Polynomial;
 pub use shape::{Shape, ShapeError};
 pub use spline::Spline;
@@ -41,6 +43,8 @@ pub enum Surface {
     Polynomial(Polynomial),
     /// A cubic spline.
     Spline(Spline),
+    /// Light around a place.
+    Glow(Glow),
     /// Several surfaces, one on the other.
     Sum {
         /// They.
@@ -77,6 +81,7 @@ impl Surface {
             } => level + slope_x * (p.x - x0) + slope_y * (p.y - y0),
             Self::Polynomial(s) => s.at(p),
             Self::Spline(s) => s.at(p),
+            Self::Glow(s) => s.at(p),
             Self::Sum { parts } => parts.iter().map(|s| s.at(p)).sum(),
         }
     }
@@ -91,7 +96,7 @@ impl Surface {
                 ..
             } => *level == 0.0 && *slope_x == 0.0 && *slope_y == 0.0,
             Self::Sum { parts } => parts.iter().all(Self::is_zero),
-            Self::Polynomial(_) | Self::Spline(_) => false,
+            Self::Polynomial(_) | Self::Spline(_) | Self::Glow(_) => false,
         }
     }
 
@@ -117,6 +122,7 @@ impl Surface {
                 .all(|v| v.is_finite()),
             Self::Polynomial(s) => s.is_sound(),
             Self::Spline(s) => s.is_sound(),
+            Self::Glow(s) => s.is_sound(),
             Self::Sum { parts } => parts.iter().all(Self::is_sound),
         }
     }
@@ -133,6 +139,7 @@ impl Surface {
             } => [level, slope_x, slope_y].map(|v| *v *= k).map(drop),
             Self::Polynomial(s) => return Self::Polynomial(s.scaled(k)),
             Self::Spline(s) => return Self::Spline(s.scaled(k)),
+            Self::Glow(s) => return Self::Glow(s.scaled(k)),
             Self::Sum { parts } => {
                 let parts = std::mem::take(parts);
                 return Self::Sum {
@@ -186,9 +193,16 @@ impl Surface {
             Self::Plane { level, .. } => *level += by,
             Self::Polynomial(s) => s.raise(by),
             Self::Spline(s) => s.raise(by),
+            Self::Glow(s) => {
+                return Self::Sum {
+                    parts: vec![Self::constant(by), Self::Glow(*s)],
+                };
+            }
             Self::Sum { parts } => {
-                if let Some(first) = parts.pop() {
-                    parts.push(first.raised(by));
+                // The first of them is never a glow, which cannot be raised.
+                match parts.first_mut() {
+                    Some(first) => *first = std::mem::replace(first, Self::zero()).raised(by),
+                    None => parts.push(Self::constant(by)),
                 }
             }
         }
@@ -208,6 +222,7 @@ impl Surface {
             }
             Self::Polynomial(s) => s.add_to_row(x, y, row),
             Self::Spline(s) => s.add_to_row(x, y, row),
+            Self::Glow(s) => s.add_to_row(x, y, row),
             Self::Sum { parts } => {
                 for s in parts {
                     s.add_to_row(x, y, row);
@@ -229,6 +244,11 @@ impl Surface {
                 Some(moved)
             }
             Self::Polynomial(s) => Some(Self::Polynomial(s.moved(x, y))),
+            Self::Glow(s) => Some(Self::Glow(Glow {
+                x: s.x - x,
+                y: s.y - y,
+                ..*s
+            })),
             Self::Spline(_) => None,
             Self::Sum { parts } => {
                 let parts: Option<Vec<Self>> = parts.iter().map(|s| s.moved(x, y)).collect();
@@ -246,6 +266,7 @@ impl Surface {
             Self::Plane { .. } => "plane".to_owned(),
             Self::Polynomial(s) => format!("poly:{}", s.degree()),
             Self::Spline(s) => format!("spline {}", s.stiffness()),
+            Self::Glow(_) => "glow".to_owned(),
             Self::Sum { parts } => {
                 let words: Vec<String> = parts.iter().map(Self::words).collect();
                 words.join(" + ")
@@ -329,6 +350,7 @@ mod tests {
     #[case(Shape::Polynomial { degree: 3 }, 1e-6)]
     #[case(Shape::Polynomial { degree: 6 }, 1e-5)]
     #[case(Shape::Spline { stiffness: 0.1 }, 0.1)]
+    #[case(Shape::Glow { corner: 2, reach: 0.3 }, 3.0)]
     fn every_shape_follows_what_it_can_and_rows_are_its_values(
         #[case] shape: Shape,
         #[case] within: f64,

@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 
 use super::polynomial::{MOST_DEGREE, Polynomial};
 use super::spline::{Grid, Spline};
-use super::{Domain, Surface};
+use super::{Domain, Glow, Surface};
 use crate::space::{CanvasPx, Point, Size};
 
 /// The kinds of surface.
@@ -28,7 +28,17 @@ pub enum Shape {
         /// The shortest waves that it follows, in parts of the canvas's shorter side.
         stiffness: f64,
     },
+    /// A polynomial of degree 2, and a light that falls off from a corner of the canvas.
+    Glow {
+        /// 0 to 3: in the order of [`Size::corners`].
+        corner: usize,
+        /// The distance over which it falls to 1/e, in parts of the canvas's longer side.
+        reach: f64,
+    },
 }
+
+/// The degree of what lies under a glow.
+const UNDER_GLOW: usize = 2;
 
 /// A shape that makes no sense.
 #[derive(Debug, Clone, Copy, PartialEq, thiserror::Error)]
@@ -80,6 +90,22 @@ impl Shape {
             Self::Plane => "a plane".to_owned(),
             Self::Polynomial { degree } => format!("a polynomial of degree {degree}"),
             Self::Spline { stiffness } => format!("a spline of stiffness {stiffness}"),
+            Self::Glow { reach, .. } => {
+                let percent = 100.0 * reach;
+                format!("a curved sky and a glow over {percent:.0} % of the frame from a corner")
+            }
+        }
+    }
+
+    /// Numbers that fix it: of a spline, about so many waves as fit into a square canvas.
+    pub(crate) fn numbers(self) -> usize {
+        match self {
+            Self::Nothing => 0,
+            Self::Level => 1,
+            Self::Plane => 3,
+            Self::Polynomial { degree } => Polynomial::count(degree),
+            Self::Spline { stiffness } => (1.0 + 2.0 / stiffness).powi(2).ceil() as usize,
+            Self::Glow { .. } => Polynomial::count(UNDER_GLOW) + 1,
         }
     }
 
@@ -93,6 +119,18 @@ impl Shape {
                 let (columns, rows) = Grid::of(canvas).shape();
                 columns * rows
             }
+            Self::Glow { .. } => self.numbers(),
+        }
+    }
+
+    /// The light of a glow of height 1.
+    fn unit_glow(corner: usize, reach: f64, canvas: Size) -> Glow {
+        let at = canvas.corners::<CanvasPx>()[corner.min(3)];
+        Glow {
+            x: at.x,
+            y: at.y,
+            reach: reach * canvas.width().max(canvas.height()) as f64,
+            height: 1.0,
         }
     }
 
@@ -107,6 +145,12 @@ impl Shape {
                 row.into_iter().enumerate().collect()
             }
             Self::Spline { .. } => Grid::of(canvas).weights(p).to_vec(),
+            Self::Glow { corner, reach } => {
+                let under = Self::Polynomial { degree: UNDER_GLOW };
+                let mut row = under.row(p, canvas);
+                row.push((row.len(), Self::unit_glow(corner, reach, canvas).at(p)));
+                row
+            }
         }
     }
 
@@ -134,6 +178,19 @@ impl Shape {
                 stiffness,
                 numbers.iter().copied().collect(),
             )),
+            Self::Glow { corner, reach } => {
+                let under = Polynomial::count(UNDER_GLOW);
+                let terms = numbers.iter().copied().take(under).collect();
+                let under = Polynomial::new(Domain::of(canvas), UNDER_GLOW, terms);
+                let height = numbers[numbers.len() - 1];
+                let glow = Glow {
+                    height,
+                    ..Self::unit_glow(corner, reach, canvas)
+                };
+                Surface::Sum {
+                    parts: vec![Surface::Polynomial(under), Surface::Glow(glow)],
+                }
+            }
         }
     }
 }

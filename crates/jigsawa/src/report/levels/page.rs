@@ -17,9 +17,9 @@ use rayon::prelude::*;
 
 use super::cuts::{Along, POSITIONS, cuts};
 use super::maps::{Map, WIDTH, figure, photograph};
-
 use super::plots;
 use crate::compose::file_name;
+use crate::finish::ground_words;
 use crate::frames::Frame;
 use crate::normalize::{Normalized, Seen};
 use crate::report::save::{save, whole};
@@ -356,6 +356,17 @@ fn between(map: &Map<'_>, seen: &Seen, noise: f64) -> Markup {
     }
 }
 
+/// What a gradient rests on, and how well it is known.
+fn ground(g: &Gradient, patches: usize) -> String {
+    if g.ground.is_unsure() && patches == 0 {
+        return format!("the frame as it is: {}", ground_words(g.ground));
+    }
+    format!(
+        "the frame as it is: {patches} patches are sky; the surface through them is known to {:.2} noise widths",
+        g.error_sigma
+    )
+}
+
 /// A reference's own gradient and where its sky was found.
 fn own_gradient(map: &Map<'_>, g: &Gradient, frame: &Small, noise: f64) -> Markup {
     let k = WIDTH / map.canvas.width() as f64;
@@ -391,13 +402,13 @@ fn own_gradient(map: &Map<'_>, g: &Gradient, frame: &Small, noise: f64) -> Marku
     html! {
         @if let Some(p) = picture {
             (figure(
-                &format!("the frame as it is: {} patches are sky", samples.len()),
+                &ground(g, samples.len()),
                 &photograph(&p, "the frame as it is"),
                 map.height(),
                 &html! { @for (x, y) in samples { rect.sample x=(format!("{:.1}", x - half)) y=(format!("{:.1}", y - half)) width=(format!("{:.1}", 2.0 * half)) height=(format!("{:.1}", 2.0 * half)) {} } },
             ))
         }
-        (map.of_surface("its own gradient", &g.surface, "units"))
+        @if !g.surface.is_zero() { (map.of_surface("its own gradient", &g.surface, "units")) }
         @for along in [Along::X, Along::Y] { (cuts("The frame's own sky, less its middle", along, &Map { patches: &told, ..*map }, &g.surface, noise)) }
     }
 }
