@@ -203,10 +203,7 @@ fn gradients(look: &Look, wish: Option<&GradientWish>) -> Vec<Option<Gradient>> 
     for ((c, _), g) in channels.iter().zip(found) {
         all[*c] = g;
     }
-    for c in 0..3 {
-        all[c] = all[same[c]].clone();
-    }
-    all
+    same.map(|c| all[c].clone()).to_vec()
 }
 
 /// Are two planes the same, missing pixels and all?

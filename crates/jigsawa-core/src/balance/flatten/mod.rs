@@ -175,7 +175,7 @@ pub fn gradients(skies: &[&Sky<'_>], shape: Option<Shape>, hints: &Hints) -> Vec
         })
         .collect();
     let field = Frames {
-        frames: &frames,
+        patches: &frames,
         noises: skies.iter().map(|s| s.member.noise().max(1e-30)).collect(),
         grid,
         canvas: lattice.canvas(),
@@ -189,7 +189,8 @@ pub fn gradients(skies: &[&Sky<'_>], shape: Option<Shape>, hints: &Hints) -> Vec
 
 /// Frames of one place, as patches.
 struct Frames<'a> {
-    frames: &'a [Vec<Option<OwnPatch>>],
+    /// Of each frame, all patches of the grid.
+    patches: &'a [Vec<Option<OwnPatch>>],
     noises: Vec<f64>,
     grid: Grid,
     canvas: Size,
@@ -206,14 +207,14 @@ struct Found {
 impl Frames<'_> {
     fn gradients(&self, asked: bool) -> Vec<Option<Gradient>> {
         let own: Vec<Vec<bool>> = self
-            .frames
+            .patches
             .iter()
             .map(|f| evidence::smooth(f, self.grid))
             .collect();
         let in_all: Vec<bool> = (0..self.by_hand.len())
             .map(|k| own.iter().all(|f| f[k]))
             .collect();
-        let first: Vec<Option<Found>> = (0..self.frames.len())
+        let first: Vec<Option<Found>> = (0..self.patches.len())
             .map(|f| self.find(f, &[&in_all, &own[f]]))
             .collect();
         // What stands above the sky in one filter is not sky in the others.
@@ -223,7 +224,7 @@ impl Frames<'_> {
                 dark[*k] &= *h <= found.settled.band.1;
             }
         }
-        let mut all: Vec<Option<Gradient>> = (0..self.frames.len())
+        let mut all: Vec<Option<Gradient>> = (0..self.patches.len())
             .map(|f| {
                 let second = self.find(f, &[&dark]);
                 let found = second.or_else(|| self.find(f, &[&in_all, &own[f]]));
@@ -244,13 +245,13 @@ impl Frames<'_> {
 
     /// Is this too little sky to be sure of?
     fn is_few(&self, frame: usize, patches: usize) -> bool {
-        let covered = self.frames[frame].iter().flatten().count();
+        let covered = self.patches[frame].iter().flatten().count();
         (patches as f64) < FEW_PART * covered as f64
     }
 
     /// No gradient: what is taken off where nothing is surely sky.
     fn nothing(&self, frame: usize, ground: Ground) -> Option<Gradient> {
-        let covered = self.frames[frame].iter().flatten();
+        let covered = self.patches[frame].iter().flatten();
         let mut levels: Vec<f32> = covered.map(|p| p.level as f32).collect();
         (!levels.is_empty()).then(|| Gradient {
             surface: Surface::zero(),
@@ -266,7 +267,7 @@ impl Frames<'_> {
 
     /// The fewest patches that make a sky of a frame.
     fn least(&self, frame: usize) -> usize {
-        let covered = self.frames[frame].iter().flatten().count();
+        let covered = self.patches[frame].iter().flatten().count();
         ((LEAST_PART * covered as f64) as usize).max(LEAST_DARK)
     }
 
@@ -276,7 +277,7 @@ impl Frames<'_> {
         for set in sets {
             for may in [evidence::inner(set, self.grid), (*set).clone()] {
                 let numbers: Vec<usize> = (0..may.len())
-                    .filter(|k| self.frames[frame][*k].is_some() && (may[*k] || self.by_hand[*k]))
+                    .filter(|k| self.patches[frame][*k].is_some() && (may[*k] || self.by_hand[*k]))
                     .collect();
                 if numbers.len() < self.least(frame) {
                     continue;
@@ -302,7 +303,7 @@ impl Frames<'_> {
         let noise = self.noises[frame];
         numbers
             .iter()
-            .filter_map(|k| Some((self.by_hand[*k], self.frames[frame][*k]?)))
+            .filter_map(|k| Some((self.by_hand[*k], self.patches[frame][*k]?)))
             .map(|(by_hand, p)| Candidate {
                 at: p.at,
                 level: p.level / noise,
@@ -314,12 +315,12 @@ impl Frames<'_> {
 
     /// A frame's gradient, after what was found is weighed.
     fn gradient(&self, frame: usize, found: Option<Found>, asked: bool) -> Option<Gradient> {
-        let covered: Vec<OwnPatch> = self.frames[frame].iter().flatten().copied().collect();
+        let covered: Vec<OwnPatch> = self.patches[frame].iter().flatten().copied().collect();
         if covered.is_empty() {
             return None;
         }
         let by_hand: Vec<usize> = (0..self.by_hand.len())
-            .filter(|k| self.by_hand[*k] && self.frames[frame][*k].is_some())
+            .filter(|k| self.by_hand[*k] && self.patches[frame][*k].is_some())
             .collect();
         let (mut ground, mut sky, mut tried, mut scatter) =
             (Ground::Rough, Vec::new(), self.shapes.clone(), 0.0);
@@ -341,7 +342,7 @@ impl Frames<'_> {
         if ground.is_unsure() && !by_hand.is_empty() {
             ground = Ground::Told;
             sky = self.candidates(frame, &by_hand);
-            tried = self.shapes.clone();
+            tried.clone_from(&self.shapes);
             tried.retain(|s| !matches!(s, Shape::Glow { .. }));
         }
         let known = (!ground.is_unsure() || asked)
@@ -390,7 +391,7 @@ impl Frames<'_> {
         let above = |h: &&f64| **h > high && **h <= 2.0 * high - low;
         let near = settled.heights.iter().filter(above).count();
         let crowd = inside as f64 / (inside + near).max(1) as f64;
-        let mut errors: Vec<f32> = self.frames[frame]
+        let mut errors: Vec<f32> = self.patches[frame]
             .iter()
             .flatten()
             .map(|p| p.error as f32)
