@@ -179,7 +179,7 @@ pub(crate) fn bend_of(stars: &[CommonStar], scale: f64) -> Option<f64> {
 
 /// Of so many of the brightest stars, at least so many lie off the others, all to one side, by so much of their light; few
 /// must do so by more.
-const BRIGHTEST: [(usize, usize, f64); 2] = [(5, 3, 0.05), (3, 2, 0.08)];
+const BRIGHTEST: [(usize, usize, f64); 3] = [(5, 3, 0.05), (3, 2, 0.08), (1, 1, 0.2)];
 
 /// And by this in their errors.
 const OFF_SIGMA: f64 = 5.0;

@@ -199,7 +199,7 @@ fn gradients(look: &Look, wish: Option<&GradientWish>) -> Vec<Option<Gradient>> 
         .collect();
     let skies: Vec<&Sky<'_>> = channels.iter().map(|(_, s)| s).collect();
     let found = found_in(&skies, wish.shape, &hints);
-    let mut all = vec![None, None, None];
+    let mut all = [const { None::<Gradient> }; 3];
     for ((c, _), g) in channels.iter().zip(found) {
         all[*c] = g;
     }
