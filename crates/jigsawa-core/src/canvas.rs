@@ -22,6 +22,7 @@ pub enum Extent {
 
 /// Size of the canvas and where it lies on the reference frame's grid.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct Canvas {
     /// Pixels.
     #[serde(flatten)]

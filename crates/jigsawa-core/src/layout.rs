@@ -6,7 +6,7 @@
 use serde::{Deserialize, Serialize};
 
 use crate::balance::flatten::Flatten;
-use crate::balance::{Balance, Weigh, Wish};
+use crate::balance::{Balance, ShapeError, Weigh, Wish};
 use crate::canvas::Canvas;
 use crate::filter::Filter;
 use crate::matching::{FoundBy, Hint, MatchErrors};
@@ -70,6 +70,7 @@ pub struct CameraRecord {
 
 /// Where a frame of a mosaic points.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct PanelPlace {
     /// The panel's name.
     pub panel: String,
@@ -82,6 +83,7 @@ pub struct PanelPlace {
 
 /// How values were matched: what is needed to do it again with another frame.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct Levels {
     /// The frame of each filter that the others of it are matched to; the first keeps its scale and its sky.
     pub references: Vec<LevelReference>,
@@ -233,7 +235,7 @@ impl PlacementRecord {
 }
 
 /// A layout that cannot be used.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[derive(Debug, Clone, PartialEq, thiserror::Error)]
 pub enum LayoutError {
     /// A newer version of the format.
     #[error("it has format {0}, this program knows up to {FORMAT}")]
@@ -253,6 +255,9 @@ pub enum LayoutError {
     /// A frame that others are matched to is not there.
     #[error("its frames' values are matched to frame {0}, which it does not have")]
     Level(usize),
+    /// The surface that was asked for is none.
+    #[error("the shape of its surfaces is impossible: {0}")]
+    Shape(ShapeError),
     /// The canvas's numbers make none.
     #[error("its canvas is impossible: scale, turn and origin make no grid")]
     Canvas,
@@ -346,6 +351,9 @@ impl Layout {
         let levels = self.levels.iter().flat_map(|l| &l.references);
         if let Some(gone) = levels.map(|r| r.frame).find(|i| *i >= self.frames.len()) {
             return Err(LayoutError::Level(gone));
+        }
+        if let Some(shape) = self.levels.as_ref().and_then(|l| l.wish.shape) {
+            shape.check().map_err(LayoutError::Shape)?;
         }
         if self.mosaic.as_ref().is_some_and(|m| !m.fits(&self.frames)) {
             return Err(LayoutError::Mosaic);

@@ -4,6 +4,7 @@ use serde::{Deserialize, Serialize};
 
 /// A measured value and its standard error, in the same unit.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct Measured {
     /// The value.
     pub value: f64,

@@ -22,7 +22,7 @@ pub enum CanvasPx {}
 
 /// A position in the space `S`, in pixels.
 #[derive(Debug, Serialize, Deserialize)]
-#[serde(bound = "")]
+#[serde(bound = "", deny_unknown_fields)]
 pub struct Point<S> {
     /// Pixels to the right of the centre of the first pixel.
     pub x: f64,

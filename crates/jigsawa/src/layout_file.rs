@@ -230,7 +230,7 @@ fn line_of(text: &str, error: &LayoutError) -> Option<usize> {
         LayoutError::NoReference(_) => find(0, "\"reference\""),
         LayoutError::Canvas => find(0, "\"canvas\""),
         LayoutError::Mosaic => find(0, "\"mosaic\""),
-        LayoutError::Level(_) => find(0, "\"levels\""),
+        LayoutError::Level(_) | LayoutError::Shape(_) => find(0, "\"levels\""),
         LayoutError::Placement(file) => of_frame(file, "\"placement\""),
         LayoutError::Balance(file) => of_frame(file, "\"balance\""),
     }?;

@@ -68,6 +68,7 @@ impl ScaleBy {
 
 /// How a frame's values are matched to the reference's.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct Balance {
     /// Factor on the frame's values.
     pub scale: Measured,

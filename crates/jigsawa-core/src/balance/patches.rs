@@ -26,10 +26,10 @@ pub struct BothSkies {
 }
 
 /// A patch with less than this part of its points says too little.
-const LEAST_FILLED: f64 = 0.2;
+pub(super) const LEAST_FILLED: f64 = 0.2;
 
 /// Values beyond these widths of their patch are no sky: below and above.
-const CLIP: (f32, f32) = (3.0, 2.5);
+pub(super) const CLIP: (f32, f32) = (3.0, 2.5);
 
 /// All patches that both have, row by row. With one and the same frame twice: its own sky.
 pub fn both_skies(reference: &Samples, frame: &Samples) -> Vec<BothSkies> {

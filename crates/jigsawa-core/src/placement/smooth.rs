@@ -24,6 +24,7 @@ const MOST_SLOPE: f64 = 0.5;
 
 /// A smooth displacement of positions, in pixels of its space.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct Bend {
     /// Middle of the area it holds for.
     centre: [f64; 2],

@@ -23,6 +23,7 @@ use crate::space::{FramePx, Point, ReferencePx, Size};
 
 /// A place on the sky in degrees: right ascension from 0 to 360 and declination.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct Sky {
     /// Right ascension.
     pub ra_deg: f64,
@@ -65,6 +66,7 @@ pub struct Wcs {
 
 /// The numbers of a WCS, as files keep them.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct Fields {
     /// The place on the sky where the tangent plane touches.
     pub touches: Sky,

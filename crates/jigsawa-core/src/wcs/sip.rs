@@ -9,6 +9,7 @@ pub(super) const MOST_ORDER: u8 = 9;
 
 /// Distortion of pixel offsets (u, v) from the reference pixel: u + A(u, v), v + B(u, v).
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct Sip {
     /// The highest power.
     pub order: u8,

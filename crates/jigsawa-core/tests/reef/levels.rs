@@ -1,6 +1,6 @@
 //! Frames of one filter brought to one sky and one scale, against the truth.
 
-use jigsawa_core::balance::flatten::{Hints, gradient};
+use jigsawa_core::balance::flatten::{Hints, gradients};
 use jigsawa_core::balance::{
     Balance, BalanceError, Lattice, Matched, Member, Samples, ScaleBy, Sky, Wish, match_to,
 };
@@ -225,7 +225,8 @@ fn a_frames_own_gradient_goes_and_its_nebula_stays(#[case] glow: SkyGlow, #[case
         .copied()
         .collect();
     let covered = bright.len() as f64 / places.len() as f64;
-    let g = gradient(&pair.sky(1), None, &Hints::default()).unwrap();
+    let found = gradients(&[&pair.sky(1)], None, &Hints::default());
+    let g = found[0].as_ref().unwrap();
     // What is left of the sky after the gradient is taken off, against its own middle.
     let left = |p: Point<CanvasPx>| {
         true_sky(&pair.shots[1], Point::new(p.x, p.y)) - g.surface.at(p) - g.level

@@ -8,27 +8,27 @@ use jigsawa_core::frame::RowOrder;
 use jigsawa_formats::about::About;
 use jigsawa_formats::facts::{CutOut, wcs_records};
 use jigsawa_formats::fits::{Cards, Depth, FitsWriter};
-use jigsawa_formats::png::Bits;
 use jigsawa_formats::whole::Unfinished;
 use serde::Serialize;
 
 use super::stars::cards;
 use crate::account::{Clock, Ending};
-use crate::cli::{Common, FinishArgs, LinkArg};
+use crate::cli::{Common, FinishArgs};
 use crate::finish::{
-    FinishAccount, LinearFile, account, doors, finish_text, gradient_doubt, measure_stars, steps,
-    take_out, wish,
+    FinishAccount, LinearFile, account, all_new, doors, finish_text, gradient_doubt, measure_stars,
+    page_path, steps, take_out, targets, wish,
 };
 use crate::foreign::name_of;
 use crate::frames::stem;
-use crate::outputs::{are_free, begin, finish_first, make_folder, plain_name};
+use crate::outputs::{begin, finish_first, make_folder};
 use crate::picture::{Caption, Format, Shrink, encode, strip_height};
 use crate::report::{FinishPage, write_finish};
 use crate::tell::{Trouble, in_words};
 use crate::terminal::{Progress, complain, say};
 
-/// What the account calls the picture to look at, and the report.
-pub const PNG: &str = "finished, 16 bits, to look at";
+pub use crate::finish::PNG;
+
+/// What the account calls the report.
 pub const REPORT: &str = "report";
 
 /// Longer side of the finished picture in the report.
@@ -125,17 +125,12 @@ fn go_together(args: &FinishArgs) -> Result<(), Trouble> {
     }
     let mut stems: Vec<String> = args.frames.iter().map(|f| stem(f)).collect();
     stems.sort();
-    match stems.windows(2).find(|w| w[0] == w[1]) {
-        Some(twice) => Err(Trouble::Twice(twice[0].clone())),
-        None => Ok(()),
+    if stems.windows(2).any(|w| w[0] == w[1]) {
+        return Err(Trouble::Options(
+            "two of the linear files have one name, and so would their results: finish them into folders of their own",
+        ));
     }
-}
-
-/// A file to be written.
-struct Target {
-    path: PathBuf,
-    format: Format,
-    kind: &'static str,
+    Ok(())
 }
 
 /// Finishes the picture.
@@ -169,7 +164,7 @@ pub fn make(args: &FinishArgs, common: &Common) -> Result<FinishAccount, Trouble
     }
     let plan = Plan::measure(sources, &seen, &wish, linear.facts.wcs.as_ref())
         .map_err(|error| planless(&name, error))?;
-    warnings.extend(gradient_doubt(&plan));
+    warnings.extend(gradient_doubt(&plan, &wish));
     clock.lap("measure");
     let (behind, taken) = stars_apart(&plan, &linear, &targets[0].path, args, common)?;
     if behind.is_some() {
@@ -383,142 +378,6 @@ fn stars_apart(
         .map(|(t, path)| t.complete().map_err(wrong(path)))
         .transpose()?;
     Ok((Some(out.complete().map_err(wrong(&path))?), taken))
-}
-
-/// Where results go: files by their endings, or a folder that gets a TIFF and a PNG.
-fn targets(args: &FinishArgs, linear: &LinearFile) -> Result<Vec<Target>, Trouble> {
-    let start = match &args.name {
-        Some(name) => plain_name(name)?,
-        None => linear.stem(),
-    };
-    let here = [PathBuf::from(".")];
-    let places = if args.out.is_empty() {
-        &here[..]
-    } else {
-        &args.out
-    };
-    let mut targets = Vec::new();
-    for place in places {
-        if let Some(target) = target(place.clone(), args, linear) {
-            targets.push(target);
-            continue;
-        }
-        if let Some(ending) = place.extension().filter(|_| !place.is_dir()) {
-            return Err(Trouble::Ending(ending.to_string_lossy().into_owned()));
-        }
-        let (endings, what): (&[&str], _) = if linear_only(args) {
-            (&["fits"], "linear")
-        } else {
-            (&["tif", "png"], "finished")
-        };
-        for ending in endings {
-            let path = place.join(format!("{start}-{what}.{ending}"));
-            targets.extend(target(path, args, linear));
-        }
-    }
-    let eight_bits = |t: &Target| matches!(t.format, Format::Png(_) | Format::Jpeg);
-    if linear_only(args) && targets.iter().any(eight_bits) {
-        return Err(Trouble::Options(
-            "--stretch none ends in linear light, which .png and .jpg cannot hold: use .fits, .tif or .exr",
-        ));
-    }
-    Ok(targets)
-}
-
-/// Does the picture end in linear light?
-fn linear_only(args: &FinishArgs) -> bool {
-    args.stretch == Some(LinkArg::None)
-}
-
-/// The file that an ending asks for.
-fn target(path: PathBuf, args: &FinishArgs, linear: &LinearFile) -> Option<Target> {
-    let ending = path.extension()?.to_string_lossy().to_lowercase();
-    let (format, kind) = match ending.as_str() {
-        "tif" | "tiff" if linear_only(args) => {
-            (Format::TiffFloat { encoded: false }, "linear, 32-bit float")
-        }
-        "tif" | "tiff" if args.float => (
-            Format::TiffFloat { encoded: true },
-            "finished, 32-bit float",
-        ),
-        "tif" | "tiff" => (Format::Tiff, "finished, 16 bits"),
-        "png" => (Format::Png(Bits::Sixteen), PNG),
-        "jpg" | "jpeg" => (Format::Jpeg, "finished, to share"),
-        "exr" => (
-            Format::Exr {
-                encoded: !linear_only(args),
-            },
-            "finished, 32-bit float, linear light",
-        ),
-        "fits" | "fit" | "fts" => {
-            let mut cards = Cards::default();
-            for name in ["OBJECT", "FILTER", "FILTERS"] {
-                if let Some(text) = linear.file.header().text(name) {
-                    cards.text(name, &text, "");
-                }
-            }
-            crate::outputs::creator_card(&mut cards);
-            let how = if linear_only(args) {
-                "linear, above the sky"
-            } else {
-                "stretched, 0 to 1"
-            };
-            cards.history(&format!("finished from {}: {how}", linear.stem()));
-            (
-                Format::Fits(cards, linear.facts.row_order),
-                "finished, 32-bit float",
-            )
-        }
-        _ => return None,
-    };
-    Some(Target { path, format, kind })
-}
-
-/// Where the report goes, if one is wanted: beside the first result.
-fn page_path(
-    args: &FinishArgs,
-    linear: &LinearFile,
-    targets: &[Target],
-) -> Result<Option<PathBuf>, Trouble> {
-    // The report shows what the screen shows.
-    if args.no_report || linear_only(args) {
-        return Ok(None);
-    }
-    let folder = targets[0].path.parent().unwrap_or(Path::new("."));
-    let start = match &args.name {
-        Some(name) => plain_name(name)?,
-        None => linear.stem(),
-    };
-    Ok(Some(folder.join(format!("{start}-finish.html"))))
-}
-
-/// Begins all results, or tells all that exist.
-fn all_new(
-    targets: &[Target],
-    page: Option<&Path>,
-    args: &FinishArgs,
-) -> Result<Vec<Unfinished>, Trouble> {
-    let mut paths: Vec<&Path> = targets.iter().map(|t| t.path.as_path()).collect();
-    paths.extend(args.stars_file.as_deref());
-    // `a.tif` and `./a.tif` are one file.
-    let places: Vec<PathBuf> = paths
-        .iter()
-        .map(|p| std::path::absolute(p).unwrap_or_else(|_| p.to_path_buf()))
-        .collect();
-    for (i, p) in paths.iter().enumerate() {
-        if places[..i].contains(&places[i]) {
-            return Err(Trouble::Twice(p.display().to_string()));
-        }
-    }
-    paths.extend(page);
-    are_free(&paths, args.overwrite)?;
-    targets
-        .iter()
-        .map(|t| {
-            make_folder(t.path.parent().unwrap_or(Path::new("")))?;
-            begin(&t.path, args.overwrite)
-        })
-        .collect()
 }
 
 impl Developing<'_> {

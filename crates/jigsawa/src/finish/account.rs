@@ -193,8 +193,9 @@ fn gradient_said(plan: &Plan, wish: &Wish) -> String {
     words.collect::<Vec<_>>().join(", ")
 }
 
-/// What should be known of the gradient: where no sky was found, why, and how to show some.
-pub fn gradient_doubt(plan: &Plan) -> Option<String> {
+/// What should be known of the gradient: where no sky was found, why, and how to show some; or that a shape which was asked
+/// for rests on none.
+pub fn gradient_doubt(plan: &Plan, wish: &Wish) -> Option<String> {
     let unsure: Vec<(&str, Ground)> = plan
         .found
         .skies
@@ -209,18 +210,21 @@ pub fn gradient_doubt(plan: &Plan) -> Option<String> {
         let names: Vec<&str> = unsure.iter().map(|u| u.0).collect();
         format!(" of {}", names.join(" and "))
     };
-    Some(format!(
-        "the gradient{of} was left: {}. Show places of dark sky with --sample add:X,Y, once for each, or name its shape with \
-         --gradient plane",
-        ground_words(*first)
-    ))
+    let why = ground_words(*first);
+    let show = "Show places of dark sky with --sample add:X,Y, once for each";
+    Some(match wish.gradient.as_ref().and_then(|g| g.shape) {
+        Some(_) => format!("the gradient{of} that was asked for rests on little: {why}. {show}"),
+        None => format!(
+            "the gradient{of} was left: {why}. {show}, or name its shape with --gradient plane"
+        ),
+    })
 }
 
 /// What a gradient rests on, in words.
 pub const fn ground_words(ground: Ground) -> &'static str {
     match ground {
-        Ground::Sky => "patches that are sky in every channel",
-        Ground::Told => "the places that were shown",
+        Ground::Sky => "smooth and dark in every filter",
+        Ground::Told => "where it was shown",
         Ground::Rough => "nearly every patch has structure, so nothing is surely sky",
         Ground::Scattered => {
             "no smooth surface holds enough of the darkest patches, so nothing is surely sky"

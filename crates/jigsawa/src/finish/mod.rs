@@ -4,9 +4,11 @@ mod account;
 mod catalogue;
 mod linear;
 mod starless;
+mod targets;
 mod wish;
 
 pub use account::{FinishAccount, account, finish_text, gradient_doubt, ground_words, steps};
 pub use linear::{BROAD, LinearFile, MIXED, NARROW, doors};
 pub use starless::{measure_stars, take_out};
+pub use targets::{PNG, all_new, page_path, targets};
 pub use wish::{Kind, usual_wish, wish};

@@ -138,19 +138,15 @@ fn flattened<'a>(
                 let said = "it shows no sky of its own: its gradient is left as it is".to_owned();
                 return Ok((sky, balance.noting(said), None));
             };
+            let said = found.ground.is_unsure().then(|| doubt(&found));
+            let noted = |b: Balance| said.iter().fold(b, |b, s| b.noting(s.clone()));
             if found.surface.is_zero() {
-                let (sky, mut balance) = as_it_is(sky);
-                if found.ground.is_unsure() {
-                    balance = balance.noting(format!(
-                        "its gradient is left as it is: {}; show places of dark sky with --sample add:X,Y, or name its shape \
-                         with --surface",
-                        ground_words(found.ground)
-                    ));
-                }
-                return Ok((sky, balance, Some(found)));
+                let (sky, balance) = as_it_is(sky);
+                return Ok((sky, noted(balance), Some(found)));
             }
             let balance = found
                 .balance(how.way, sky)
+                .map(noted)
                 .map_err(|e| wrong(s.frame, s.frame, e))?;
             let flat = Sky {
                 member: sky.member,
@@ -159,6 +155,17 @@ fn flattened<'a>(
             Ok((flat, balance, Some(found)))
         })
         .collect()
+}
+
+/// What should be known of a gradient where nothing is surely sky.
+fn doubt(found: &Gradient) -> String {
+    let why = ground_words(found.ground);
+    let show = "show places of dark sky with --sample add:X,Y";
+    if found.surface.is_zero() {
+        format!("its gradient is left as it is: {why}; {show}, or name its shape with --surface")
+    } else {
+        format!("the gradient that was asked for rests on little: {why}; {show}")
+    }
 }
 
 /// The references of two filters.

@@ -1,6 +1,7 @@
 //! Layouts are what their schema says.
 
 use jigsawa_core::filter::Filter;
+use rstest::rstest;
 use serde_json::{Value, json};
 
 use crate::night::{Night, frame};
@@ -66,25 +67,60 @@ fn every_layout_that_is_written_passes_its_schema_and_an_edited_one_does_not() {
     wrong(&|l| l["frames"][0]["placment"] = json!({}));
 }
 
-#[test]
-fn a_key_that_means_nothing_is_an_error_that_names_it() {
+/// The places of all objects in a value, of those in lists the first of each kind.
+fn objects(value: &Value, place: &str, kinds: &mut Vec<String>, found: &mut Vec<String>) {
+    match value {
+        Value::Object(map) => {
+            let numbers = |part: &str| part.parse::<usize>().is_ok();
+            let kind: Vec<&str> = place.split('/').filter(|p| !numbers(p)).collect();
+            let keys: Vec<&str> = map.keys().map(String::as_str).collect();
+            let kind = format!("{} {}", kind.join("/"), keys.join(" "));
+            if !kinds.contains(&kind) {
+                kinds.push(kind);
+                found.push(place.to_owned());
+            }
+            for (key, v) in map {
+                objects(v, &format!("{place}/{key}"), kinds, found);
+            }
+        }
+        Value::Array(list) => {
+            for (i, v) in list.iter().enumerate() {
+                objects(v, &format!("{place}/{i}"), kinds, found);
+            }
+        }
+        _ => {}
+    }
+}
+
+#[rstest]
+#[case::of_balances(
+    "normalize ha.fits oiii.fits --out a --name x --flatten=divide --protect 90,90,40 --sample add:300,200 --no-report",
+    "a/x.layout.json"
+)]
+#[case::of_a_lens(
+    "register ha.fits oiii.fits --out a --name x --model smooth --no-report",
+    "a/x.layout.json"
+)]
+#[case::of_panels(
+    "mosaic ha.fits oiii.fits --out a --name x --linear-only --no-report",
+    "a/x-mosaic.layout.json"
+)]
+fn a_key_that_means_nothing_is_an_error_that_names_it_wherever_it_stands(
+    #[case] line: &str,
+    #[case] path: &str,
+) {
     let night = Night::of_lines();
-    night
-        .run("register ha.fits oiii.fits --out a --name x --no-report")
-        .success();
-    let good = std::fs::read_to_string(night.path("a/x.layout.json")).unwrap();
-    for (before, after, key) in [
-        ("\"verdict\"", "\"weigth\": 2, \"verdict\"", "weigth"),
-        ("\"canvas\"", "\"canvass\": 1, \"canvas\"", "canvass"),
-        ("\"pairs\"", "\"rotate\": 3, \"pairs\"", "rotate"),
-        ("\"sky_adu\"", "\"skye\": 3, \"sky_adu\"", "skye"),
-    ] {
-        let edited = good.replacen(before, after, 1);
-        assert_ne!(edited, good, "{before}");
-        std::fs::write(night.path("a/x.layout.json"), edited).unwrap();
-        night
-            .run("normalize a/x.layout.json --no-report --overwrite")
-            .ends(1)
-            .says(key);
+    night.run(line).success();
+    let good = read(&night.path(path));
+    let (mut kinds, mut places) = (Vec::new(), Vec::new());
+    objects(&good, "", &mut kinds, &mut places);
+    assert!(places.len() >= 6, "{places:?}");
+    for place in places {
+        let mut edited = good.clone();
+        edited.pointer_mut(&place).unwrap()["weigth"] = json!(2);
+        std::fs::write(night.path(path), edited.to_string()).unwrap();
+        let run = night.run(&format!("normalize {path} --no-report --overwrite"));
+        assert!(run.err.contains("weigth"), "{place}: {}", run.err);
+        run.ends(1);
     }
 }

@@ -7,6 +7,7 @@
 use nalgebra::{SMatrix, SVector};
 use rayon::prelude::*;
 
+use super::super::patches::{CLIP, LEAST_FILLED};
 use super::super::{Samples, Sky};
 use crate::robust::clipped;
 use crate::space::{CanvasPx, Point};
@@ -35,13 +36,7 @@ const CURVED: usize = 6;
 /// Fewest blocks that tell a roughness.
 const LEAST_BLOCKS: usize = 10;
 
-/// Fewest points of a patch and of a block, in parts.
-const LEAST_FILLED: f64 = 0.2;
-
-/// Values beyond these widths of their patch are no sky: below and above.
-const CLIP: (f32, f32) = (3.0, 2.5);
-
-/// Points beyond them leave less scatter to the rest.
+/// Values beyond [`CLIP`] leave less scatter to the rest.
 const CLIPPED_VARIANCE: f64 = 0.95;
 
 /// All patches of a frame's lattice, row by row; `None` where too few points are filled.

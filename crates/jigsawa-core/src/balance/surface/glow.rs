@@ -6,6 +6,7 @@ use crate::space::{CanvasPx, Point};
 
 /// `height` times e to the minus distance over `reach`.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct Glow {
     /// Where it is brightest, in canvas pixels.
     pub x: f64,

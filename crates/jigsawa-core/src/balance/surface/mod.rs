@@ -24,7 +24,7 @@ pub use spline::Spline;
 
 /// A smooth surface in the reference's units.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-#[serde(tag = "kind", rename_all = "lowercase")]
+#[serde(tag = "kind", rename_all = "lowercase", deny_unknown_fields)]
 pub enum Surface {
     /// level + `slope_x` (x - x0) + `slope_y` (y - y0) with (x0, y0) in canvas pixels.
     Plane {
@@ -198,13 +198,10 @@ impl Surface {
                     parts: vec![Self::constant(by), Self::Glow(*s)],
                 };
             }
-            Self::Sum { parts } => {
-                // The first of them is never a glow, which cannot be raised.
-                match parts.first_mut() {
-                    Some(first) => *first = std::mem::replace(first, Self::zero()).raised(by),
-                    None => parts.push(Self::constant(by)),
-                }
-            }
+            Self::Sum { parts } => match parts.first_mut() {
+                Some(first) => *first = std::mem::replace(first, Self::zero()).raised(by),
+                None => parts.push(Self::constant(by)),
+            },
         }
         self
     }
@@ -277,6 +274,7 @@ impl Surface {
 
 /// A canvas as coordinates from -1 to 1 along its longer side, in which numbers stay tame.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct Domain {
     /// The canvas's centre.
     pub centre: [f64; 2],

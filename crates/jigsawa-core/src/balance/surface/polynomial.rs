@@ -10,6 +10,7 @@ pub const MOST_DEGREE: usize = 8;
 
 /// Sum of `terms` times u^i v^j over i + j up to the degree, (u, v) being canvas coordinates over the domain.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct Polynomial {
     domain: Domain,
     degree: usize,

@@ -49,6 +49,9 @@ pub enum ShapeError {
     /// The stiffness is out of range.
     #[error("a spline's stiffness is 0.1 to 4, not {0}")]
     Stiffness(f64),
+    /// The glow's corner or reach is out of range.
+    #[error("a glow's corner is 0 to 3 and its reach from 0.01 to 1, not {0} and {1}")]
+    Glow(usize, f64),
 }
 
 impl Shape {
@@ -63,6 +66,9 @@ impl Shape {
             }
             Self::Spline { stiffness } if !(0.1..=4.0).contains(&stiffness) => {
                 Err(ShapeError::Stiffness(stiffness))
+            }
+            Self::Glow { corner, reach } if corner > 3 || !(0.01..=1.0).contains(&reach) => {
+                Err(ShapeError::Glow(corner, reach))
             }
             sound => Ok(sound),
         }

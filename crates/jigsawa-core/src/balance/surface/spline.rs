@@ -13,6 +13,7 @@ const LEAST_PIECES: usize = 3;
 
 /// A cubic spline.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct Spline {
     grid: Grid,
     /// The shortest waves that it follows, in parts of the canvas's shorter side.
@@ -23,6 +24,7 @@ pub struct Spline {
 
 /// Where the pieces of a spline lie.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub(super) struct Grid {
     /// Pieces along x and y.
     pieces: [usize; 2],

@@ -358,11 +358,12 @@ fn between(map: &Map<'_>, seen: &Seen, noise: f64) -> Markup {
 
 /// What a gradient rests on, and how well it is known.
 fn ground(g: &Gradient, patches: usize) -> String {
-    if g.ground.is_unsure() && patches == 0 {
-        return format!("the frame as it is: {}", ground_words(g.ground));
+    let words = ground_words(g.ground);
+    if g.surface.is_zero() && g.ground.is_unsure() {
+        return format!("the frame as it is: {words}");
     }
     format!(
-        "the frame as it is: {patches} patches are sky; the surface through them is known to {:.2} noise widths",
+        "the frame as it is, and {patches} patches of sky: {words}. The surface through them is known to {:.2} noise widths",
         g.error_sigma
     )
 }
