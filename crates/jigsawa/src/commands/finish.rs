@@ -83,7 +83,12 @@ fn several(args: &FinishArgs, common: &Common) -> Result<Ending, Trouble> {
         match make(&one, common) {
             Ok(done) => {
                 if !common.json && !common.quiet {
-                    say(finish_text(&done).trim_end());
+                    let apart = if account.pictures.is_empty() {
+                        ""
+                    } else {
+                        "\n"
+                    };
+                    say(&format!("{apart}{}", finish_text(&done).trim_end()));
                 }
                 account.pictures.push(done);
             }

@@ -1,5 +1,7 @@
 //! What is sky in frames of one place, and the surface through it, weighed by how sure that is.
 
+use rayon::prelude::*;
+
 use super::super::Sky;
 use super::super::dark::LEAST_DARK;
 use super::super::surface::{Fit, Judge, Patch, Shape, Surface};
@@ -115,13 +117,14 @@ impl Frames<'_> {
     fn gradients(&self, asked: bool) -> Vec<Option<Gradient>> {
         let own: Vec<Vec<bool>> = self
             .patches
-            .iter()
+            .par_iter()
             .map(|f| evidence::smooth(f, self.grid))
             .collect();
         let in_all: Vec<bool> = (0..self.by_hand.len())
             .map(|k| own.iter().all(|f| f[k]))
             .collect();
         let first: Vec<Option<Found>> = (0..self.patches.len())
+            .into_par_iter()
             .map(|f| self.find(f, &[&in_all, &own[f]]))
             .collect();
         // What stands above the sky in one filter is not sky in the others.
@@ -134,6 +137,7 @@ impl Frames<'_> {
         // A shape that is asked for is had from whatever there is.
         let any = vec![asked; self.by_hand.len()];
         let mut all: Vec<Option<Gradient>> = (0..self.patches.len())
+            .into_par_iter()
             .map(|f| {
                 let found = self.find(f, &[&dark, &in_all, &own[f], &any]);
                 self.gradient(f, found, asked)

@@ -144,13 +144,17 @@ pub(crate) fn choose(
     }
     // What outliers are is settled once, by a shape between stiff and soft, so that all shapes are
     // judged on the same patches.
+    let spline = Shape::Spline { stiffness: 1.0 };
     let pilot = [
-        Shape::Spline { stiffness: 1.0 },
+        spline,
+        Shape::Polynomial { degree: 3 },
         Shape::Polynomial { degree: 2 },
         Shape::Plane,
         Shape::Level,
     ]
     .into_iter()
+    // It need not be softer than all of them.
+    .filter(|s| *s != spline || shapes.iter().any(|s| matches!(s, Shape::Spline { .. })))
     .find_map(|s| Fit::new(s, patches, canvas))?;
     let judge = Blocks::new(patches, &pilot.kept, how.blocks, canvas);
     let mut scores: Vec<(Shape, Vec<f64>)> = Vec::new();
