@@ -1,13 +1,17 @@
 //! Pixels behind a star made up from what surrounds them.
 //!
 //! A curved surface (a polynomial of second degree) through a ring around the hole gives its course, what the ring has
-//! over and above is carried in by nearness, and the grain is that of a place beside it: the difference between
-//! the pixels there and their own curved surface.
+//! over and above is carried in by nearness, and the grain is that of the place nearby whose own ring is most like the
+//! hole's (the exemplar of Criminisi, Perez & Toyama 2004, IEEE Trans. Image Process. 13, 1200, taken whole): the
+//! difference between the pixels there and their own curved surface. Rays are narrow, and are bridged from both of their
+//! sides.
 
 use nalgebra::{SMatrix, SVector};
 
 use super::light::StarLight;
+use super::noise::Grain as Made;
 use super::window::Window;
+use crate::robust::{MAD_TO_SIGMA, median};
 use crate::space::Rect;
 
 /// Terms of the surface.
@@ -22,8 +26,62 @@ const LEAST_PIXELS: usize = 40;
 /// Grain is noise: what stands higher, in noise widths, is something else.
 const MOST_GRAIN: f32 = 5.0;
 
-/// Pixels of a ring that are carried in, at the most: every so many of more.
-const MOST_CARRIED: usize = 400;
+/// All pixels this near to the rim are carried in, and so many of those further out.
+const RIM_PX: f64 = 2.5;
+const MOST_FAR: usize = 200;
+
+/// What a pixel of the ring has over its course counts up to this, in the ring's scatter: more is a star that stayed.
+const MOST_CARRIED: f32 = 2.0;
+
+/// Pixels of a ring that are compared with those of another place.
+const MOST_COMPARED: usize = 80;
+
+/// A ray is bridged over so many pixels at the most.
+const BRIDGE_PX: i64 = 40;
+
+/// Directions in which known pixels are looked for.
+const DIRECTIONS: [(i64, i64); 16] = [
+    (1, 0),
+    (2, 1),
+    (1, 1),
+    (1, 2),
+    (0, 1),
+    (-1, 2),
+    (-1, 1),
+    (-2, 1),
+    (-1, 0),
+    (-2, -1),
+    (-1, -1),
+    (-1, -2),
+    (0, -1),
+    (1, -2),
+    (1, -1),
+    (2, -1),
+];
+
+/// A pixel made up from the nearest known ones in all directions. `None` where none is near.
+pub(super) fn bridged(behind: &Window, plane: usize, x: i64, y: i64) -> Option<f32> {
+    let (mut sum, mut weight) = (0.0f64, 0.0f64);
+    for (dx, dy) in DIRECTIONS {
+        let known = (1..=BRIDGE_PX).find_map(|k| {
+            let v = behind.at(plane, x + k * dx, y + k * dy);
+            // The mean of two: one alone would carry its noise along.
+            let next = behind.at(plane, x + (k + 1) * dx, y + (k + 1) * dy);
+            let v = if next.is_finite() {
+                0.5 * (v + next)
+            } else {
+                v
+            };
+            v.is_finite()
+                .then(|| (v, (k * k * (dx * dx + dy * dy)) as f64))
+        });
+        if let Some((v, far)) = known {
+            sum += f64::from(v) / far;
+            weight += 1.0 / far;
+        }
+    }
+    (weight > 0.0).then(|| (sum / weight) as f32)
+}
 
 /// The made-up pixels of one hole.
 #[derive(Debug)]
@@ -98,7 +156,7 @@ impl Course {
                 .iter()
                 .map(|(x, y, v)| (f64::from(*v) - course.height(*x as f64, *y as f64)).abs() as f32)
                 .collect();
-            let typical = f64::from(crate::robust::median(&mut off.clone())).max(f64::MIN_POSITIVE);
+            let typical = f64::from(median(&mut off.clone())).max(f64::MIN_POSITIVE);
             for (w, o) in weights.iter_mut().zip(off.drain(..)) {
                 *w = crate::robust::biweight(f64::from(o), 7.0 * typical);
             }
@@ -116,7 +174,7 @@ pub(super) fn fill(
     i: usize,
     stars: &[StarLight],
     behind: &Window,
-    noise: &[f32],
+    (noise, grains): (&[f32], &[Made]),
     grainy: bool,
 ) -> Option<Patch> {
     let s = &stars[i];
@@ -131,45 +189,100 @@ pub(super) fn fill(
         height: side,
     };
     let inside = |x: i64, y: i64| (x as f64 - cx).hypot(y as f64 - cy) <= hole;
-    let donor = donor(s, behind);
+    let donor = if grainy { donor(s, behind) } else { None };
+    let rings = Rings::around(behind, (cx, cy), hole)?;
+    let pixels: Vec<(i64, i64)> = (0..side * side)
+        .map(|k| (x0 + (k % side) as i64, y0 + (k / side) as i64))
+        .collect();
+    let shares = rings.shares(&pixels, inside);
     let planes = (0..behind.planes())
         .map(|p| {
-            let ring = ring(behind, p, (cx, cy), hole)?;
+            let ring = rings.values(behind, p)?;
             let course = Course::through((cx, cy), hole, &ring);
-            let step = ring.len().div_ceil(MOST_CARRIED);
-            let over: Vec<(f64, f64, f64)> = ring
+            let grain = Grain::of(behind, p, s, donor, grains[p]);
+            let mut over: Vec<f32> = ring
                 .iter()
-                .step_by(step)
-                .map(|(x, y, v)| {
-                    let (x, y) = (*x as f64, *y as f64);
-                    (x, y, f64::from(*v) - course.height(x, y))
-                })
+                .map(|(x, y, v)| v - course.height(*x as f64, *y as f64) as f32)
                 .collect();
-            let grain = Grain::of(behind, p, s, donor, noise[p]);
-            let most = if grainy { MOST_GRAIN * noise[p] } else { 0.0 };
-            let near = (0.35 * hole).max(1.5);
+            // Folds of a nebula around it are in it, too: as high as the ring has them.
+            let mut folds: Vec<f32> = over.iter().map(|o| o.abs()).collect();
+            let folds = median(&mut folds) * MAD_TO_SIGMA as f32;
+            let high = noise[p].max(folds);
+            // What the grain has at the rim already is not carried in once more.
+            for (o, (x, y, _)) in over.iter_mut().zip(&ring) {
+                *o = (*o - grain.around(behind, p, *x, *y))
+                    .clamp(-MOST_CARRIED * high, MOST_CARRIED * high);
+            }
+            let most = if grainy { MOST_GRAIN * high } else { 0.0 };
             let mut values = vec![f32::NAN; side * side];
-            for (k, out) in values.iter_mut().enumerate() {
-                let (x, y) = (x0 + (k % side) as i64, y0 + (k / side) as i64);
-                if !inside(x, y) || behind.at(p, x, y).is_finite() {
+            for (k, shares) in &shares {
+                let (x, y) = pixels[*k];
+                if behind.at(p, x, y).is_finite() {
                     continue;
                 }
-                let (fx, fy) = (x as f64, y as f64);
-                // Nearness falls as a bell; one pixel of it is the floor, so that the middle keeps to the course.
-                let (mut sum, mut weight) = (0.0, 3.0);
-                for (rx, ry, o) in &over {
-                    let d2 = (rx - fx).powi(2) + (ry - fy).powi(2);
-                    let w = (-0.5 * d2 / (near * near)).exp();
-                    sum += w * o;
-                    weight += w;
-                }
-                *out = (course.height(fx, fy) + sum / weight) as f32
-                    + grain.at(behind, p, x, y).clamp(-most, most);
+                let carried: f32 = shares.iter().zip(&over).map(|(w, o)| w * o).sum();
+                let own = grain.at(behind, p, x, y).clamp(-most, most);
+                values[*k] = course.height(x as f64, y as f64) as f32 + carried + own;
             }
             Some(values)
         })
         .collect::<Option<Vec<_>>>()?;
     Some(Patch { rect, planes })
+}
+
+/// Pixels around a hole that are known in every plane: all close to its rim, some further out.
+struct Rings {
+    places: Vec<(i64, i64)>,
+}
+
+impl Rings {
+    fn around(behind: &Window, at: (f64, f64), hole: f64) -> Option<Self> {
+        let all = ring(behind, 0, at, hole)?;
+        let known = |x: i64, y: i64| (1..behind.planes()).all(|p| behind.at(p, x, y).is_finite());
+        let rim = |x: i64, y: i64| (x as f64 - at.0).hypot(y as f64 - at.1) < hole + RIM_PX;
+        let far = all.iter().filter(|(x, y, _)| !rim(*x, *y)).count();
+        let step = far.div_ceil(MOST_FAR).max(1);
+        let mut count = 0;
+        let places: Vec<(i64, i64)> = all
+            .iter()
+            .filter(|(x, y, _)| {
+                count += usize::from(!rim(*x, *y));
+                known(*x, *y) && (rim(*x, *y) || count.is_multiple_of(step))
+            })
+            .map(|(x, y, _)| (*x, *y))
+            .collect();
+        (places.len() >= LEAST_PIXELS / 2).then_some(Self { places })
+    }
+
+    fn values(&self, behind: &Window, plane: usize) -> Option<Vec<(i64, i64, f32)>> {
+        let of = |&(x, y): &(i64, i64)| (x, y, behind.at(plane, x, y));
+        let values: Vec<(i64, i64, f32)> = self.places.iter().map(of).collect();
+        values.iter().all(|v| v.2.is_finite()).then_some(values)
+    }
+
+    /// What each of these pixels counts at each pixel of the hole, by its number: by nearness, so that what is made up goes
+    /// over into what is known (a membrane as in Perez, Gangnet & Blake 2003, ACM Trans. Graph. 22, 313, without solving
+    /// for it).
+    fn shares(
+        &self,
+        pixels: &[(i64, i64)],
+        inside: impl Fn(i64, i64) -> bool,
+    ) -> Vec<(usize, Vec<f32>)> {
+        let of = |(x, y): (i64, i64)| {
+            let near = |(rx, ry): &(i64, i64)| {
+                let d2 = ((rx - x) * (rx - x) + (ry - y) * (ry - y)) as f32;
+                1.0 / ((d2 + 2.0) * (d2 + 2.0))
+            };
+            let mut shares: Vec<f32> = self.places.iter().map(near).collect();
+            let sum: f32 = shares.iter().sum();
+            for w in &mut shares {
+                *w /= sum;
+            }
+            shares
+        };
+        let holes = pixels.iter().enumerate().filter(|(_, p)| inside(p.0, p.1));
+        holes.map(|(k, p)| (k, of(*p))).collect()
+    }
 }
 
 /// Known pixels around the hole.
@@ -202,21 +315,25 @@ fn ring(
     None
 }
 
-/// Where grain is taken from: the way to a whole disc of known pixels whose light is most like that around the hole.
+/// So much of a disc that grain is taken from must be known.
+const KNOWN_OF_DONOR: f64 = 0.92;
+
+/// Where grain is taken from: the way to a disc of known pixels whose light is most like that around the hole.
 fn donor(s: &StarLight, behind: &Window) -> Option<(i64, i64)> {
     let far = 2.0 * s.hole + (RING * s.hole).max(LEAST_RING_PX);
     let reach = s.hole.ceil() as i64;
     let (cx, cy) = (s.at.x.round() as i64, s.at.y.round() as i64);
     // Level of a disc, and how its pixels scatter around a tilted plane: a star in it would be sown elsewhere.
     let disc = |dx: i64, dy: i64| -> Option<(f64, f64)> {
-        let (mut n, mut sum, mut squares) = (0.0, 0.0, 0.0);
+        let (mut all, mut n, mut sum, mut squares) = (0.0, 0.0, 0.0, 0.0);
         let (mut of_x, mut of_y, mut across) = (0.0, 0.0, 0.0);
         for y in -reach..=reach {
             for x in -reach..=reach {
                 if x * x + y * y <= reach * reach {
                     let v = f64::from(behind.at(0, cx + dx + x, cy + dy + y));
+                    all += 1.0;
                     if !v.is_finite() {
-                        return None;
+                        continue;
                     }
                     n += 1.0;
                     sum += v;
@@ -226,6 +343,9 @@ fn donor(s: &StarLight, behind: &Window) -> Option<(i64, i64)> {
                     across += (x * x) as f64;
                 }
             }
+        }
+        if n < KNOWN_OF_DONOR * all {
+            return None;
         }
         let tilt = if across > 0.0 {
             (of_x * of_x + of_y * of_y) / (across * n)
@@ -237,16 +357,34 @@ fn donor(s: &StarLight, behind: &Window) -> Option<(i64, i64)> {
     };
     let around = ring(behind, 0, (s.at.x, s.at.y), s.hole)?;
     let wanted = around.iter().map(|p| f64::from(p.2)).sum::<f64>() / around.len() as f64;
+    let some: Vec<&(i64, i64, f32)> = around
+        .iter()
+        .step_by(around.len().div_ceil(MOST_COMPARED))
+        .collect();
+    // How unlike the ring around a place is, both without their levels.
+    let unlike = |dx: i64, dy: i64| -> Option<f64> {
+        let both: Vec<f64> = some
+            .iter()
+            .map(|(x, y, v)| f64::from(behind.at(0, x + dx, y + dy) - v))
+            .filter(|d| d.is_finite())
+            .collect();
+        if 2 * both.len() < some.len() {
+            return None;
+        }
+        let n = both.len() as f64;
+        let mean = both.iter().sum::<f64>() / n;
+        Some((both.iter().map(|d| (d - mean).powi(2)).sum::<f64>() / n).sqrt())
+    };
     let mut best: Option<(f64, (i64, i64))> = None;
     for k in 0..16 {
         let angle = f64::from(k) * std::f64::consts::TAU / 16.0;
-        for stretch in [1.0, 1.6] {
+        for stretch in [1.0, 1.6, 2.4] {
             let (dx, dy) = (
                 (stretch * far * angle.cos()).round() as i64,
                 (stretch * far * angle.sin()).round() as i64,
             );
-            if let Some((level, scatter)) = disc(dx, dy) {
-                let off = (level - wanted).abs() + 4.0 * scatter;
+            if let Some(((level, scatter), unlike)) = disc(dx, dy).zip(unlike(dx, dy)) {
+                let off = (level - wanted).abs() + 2.0 * scatter + 4.0 * unlike;
                 if best.is_none_or(|(b, _)| off < b) {
                     best = Some((off, (dx, dy)));
                 }
@@ -260,8 +398,8 @@ fn donor(s: &StarLight, behind: &Window) -> Option<(i64, i64)> {
 enum Grain {
     /// The way to the place, and the course of its pixels.
     Taken((i64, i64), Course),
-    /// Noise of this width.
-    Made(f32),
+    /// Noise.
+    Made(Made),
 }
 
 impl Grain {
@@ -270,7 +408,7 @@ impl Grain {
         plane: usize,
         s: &StarLight,
         way: Option<(i64, i64)>,
-        noise: f32,
+        noise: Made,
     ) -> Self {
         let Some((dx, dy)) = way else {
             return Self::Made(noise);
@@ -286,31 +424,23 @@ impl Grain {
         Self::Taken((dx, dy), course)
     }
 
+    /// The same at a pixel around the hole; nothing for made-up noise, which belongs to no course.
+    fn around(&self, behind: &Window, plane: usize, x: i64, y: i64) -> f32 {
+        match self {
+            Self::Taken(..) => self.at(behind, plane, x, y),
+            Self::Made(_) => 0.0,
+        }
+    }
+
     fn at(&self, behind: &Window, plane: usize, x: i64, y: i64) -> f32 {
         match self {
             Self::Taken((dx, dy), course) => {
                 let (x, y) = (x + dx, y + dy);
                 let v = behind.at(plane, x, y) - course.height(x as f64, y as f64) as f32;
-                // The disc was known as a whole; at its rim a pixel may lie just outside of it.
+                // A few of the disc's pixels may be missing.
                 if v.is_finite() { v } else { 0.0 }
             }
-            Self::Made(noise) => noise * normal(x, y, plane),
+            Self::Made(noise) => noise.at(x, y, plane),
         }
     }
-}
-
-/// A normal deviate that belongs to a pixel: the sum of four numbers from 0 to 1 hashed from its place.
-fn normal(x: i64, y: i64, plane: usize) -> f32 {
-    let mut h = (x as u64).wrapping_mul(0x9e37_79b9_7f4a_7c15)
-        ^ (y as u64).wrapping_mul(0xc2b2_ae3d_27d4_eb4f)
-        ^ (plane as u64).wrapping_mul(0x1656_67b1_9e37_79f9);
-    let mut sum = 0.0;
-    for _ in 0..4 {
-        h ^= h >> 31;
-        h = h.wrapping_mul(0xbf58_476d_1ce4_e5b9);
-        h ^= h >> 29;
-        sum += (h >> 40) as f32 / (1u64 << 24) as f32;
-    }
-    // Four such numbers have a spread of the root of a third.
-    (sum - 2.0) * 1.732
 }

@@ -1,8 +1,13 @@
 //! One star's light in each plane: its height, how far it reaches, and where it hides what lies behind.
 
-use super::profile::{Profile, elliptical};
+use super::MARGIN;
+use super::core::{is_flat, middle_of_full, shines_around};
+use super::ellipse::Ellipse;
+use super::fit::Surroundings;
+use super::halo::Halo;
+use super::profile::{Profile, Profiles};
 use super::window::Window;
-use crate::space::{FramePx, Point};
+use crate::space::{FramePx, Point, Rect};
 use crate::stars::{Flag, Star};
 
 /// A star is modelled as far out as it stands above this part of the noise.
@@ -19,28 +24,44 @@ const SHAPED_SNR: f64 = 40.0;
 pub(super) struct StarLight {
     pub(super) at: Point<FramePx>,
     star: Star,
+    ellipse: Ellipse,
     /// Height in each plane.
     heights: Vec<f32>,
+    /// Its own light, where it is bright enough to show it.
+    halo: Option<Box<Halo>>,
+    /// Spans of rows that its rays hide: row, first column and the one behind the last; from top to bottom.
+    rays: Vec<(i64, i64, i64)>,
+    /// Is it wider than any star here, so that it may be none?
+    pub(super) doubtful: bool,
     /// How far its light is taken off; 0 for a star that is none in this picture.
     pub(super) reach: f64,
     /// Radius of what is filled; 0 for a star that is only taken off.
     pub(super) hole: f64,
-    measured: bool,
+    pub(super) measured: bool,
+    /// Is it still to be measured, or once more?
+    pub(super) open: bool,
 }
 
 impl StarLight {
     pub(super) fn new(star: &Star, planes: usize) -> Self {
         let mut star = *star;
-        if star.flux < SHAPED_SNR * star.flux_sigma || star.flags.has(Flag::Blended) {
+        let full = star.flags.has(Flag::Saturated);
+        // A column that charge has run along is not the star's shape.
+        if full || star.flux < SHAPED_SNR * star.flux_sigma || star.flags.has(Flag::Blended) {
             star.elongation = 1.0;
         }
         Self {
             at: star.at,
+            ellipse: Ellipse::of(&star),
             star,
+            halo: None,
+            rays: Vec::new(),
+            doubtful: false,
             heights: vec![0.0; planes],
             reach: 0.0,
             hole: 0.0,
             measured: false,
+            open: true,
         }
     }
 
@@ -49,12 +70,14 @@ impl StarLight {
     pub(super) fn measure(
         &mut self,
         window: &Window,
-        profiles: &[Profile],
-        noise: &[f32],
+        profiles: &[Profiles],
+        (noise, fulls): (&[f32], &[f32]),
         all: &[Self],
         fwhm_px: f64,
-        most: f64,
     ) {
+        self.halo = None;
+        self.rays.clear();
+        let most = MARGIN as f64;
         let saturated = self.star.flags.has(Flag::Saturated);
         // A saturated star is told by its wings, any other by its core.
         let (from, to) = if saturated {
@@ -63,28 +86,54 @@ impl StarLight {
             (0.0, 1.4 * fwhm_px)
         };
         let near = self.neighbours(all, 6.0 * fwhm_px);
+        let (mut wide, mut pair) = (false, false);
+        let (x, y) = (self.at.x.round() as i64, self.at.y.round() as i64);
+        let middle = |p: usize| window.at(p, x, y);
         for (p, height) in self.heights.iter_mut().enumerate() {
-            let fit = |from: f64| fitted(&self.star, window, p, &profiles[p], &near, (from, to));
-            *height = fit(from).unwrap_or(0.0);
-            // A flat core that nobody has flagged, as in one channel only, shows as a model far above the pixels.
-            let middle = window.at(p, self.at.x.round() as i64, self.at.y.round() as i64);
-            let wings = if saturated {
-                *height
-            } else {
-                fit(0.9 * fwhm_px).unwrap_or(0.0)
+            let profile = profiles[p].at(self.at);
+            let seen = Surroundings {
+                star: &self.star,
+                ellipse: self.ellipse,
+                window,
+                plane: p,
+                profile,
+                near: &near,
             };
-            if !saturated && *height > 200.0 * noise[p] && wings > 1.3 * *height && middle < wings {
+            let fit = |from: f64, to: f64| seen.fitted((from, to)).unwrap_or(0.0);
+            *height = fit(from, to).max(0.0);
+            if saturated || *height < TOLD_SNR * noise[p] {
+                continue;
+            }
+            // A core that is lower than its wings tell is full, as in one channel only, or it is no star's.
+            let wings = fit(0.9 * fwhm_px, to);
+            if wings < WIDER * *height {
+                continue;
+            }
+            let full = is_flat(window, p, self.at, fwhm_px, fulls[p]);
+            let long = usize::from(self.star.elongation > LONG);
+            let wider = self.star.fwhm_px > WIDE_FWHM[long] * fwhm_px;
+            if !full && wider && wings > MUCH_WIDER * fit(0.0, 0.7 * fwhm_px) {
+                // Two stars side by side end where one does; a core or a knot shines on.
+                pair = !shines_around(window, p, self.at, fwhm_px);
+                wide |= !pair;
+            } else if full || *height > PAIR_SNR * noise[p] && middle(p) < wings {
+                // Full, or two stars that are seen as one: it is taken off by its wings, and its core is filled.
                 *height = wings;
             }
-            *height = height.max(0.0);
+        }
+        self.measured = true;
+        self.doubtful = wide && !self.star.flags.has(Flag::Blended);
+        if self.doubtful {
+            // What is not surely a star stays.
+            self.give_up();
+            return;
         }
         let over = |f: &dyn Fn(&Profile, f32, f32) -> f64| {
             let of_planes = self.heights.iter().zip(profiles).zip(noise);
             of_planes
-                .map(|((h, p), s)| f(p, *h, *s))
+                .map(|((h, p), s)| f(p.at(self.at), *h, *s))
                 .fold(0.0, f64::max)
         };
-        self.measured = true;
         self.reach = over(&|p, height, sigma| p.reach(height, REACH_SIGMA * sigma, most));
         let hidden = over(&|p, height, sigma| p.unknown(height, HIDDEN_SIGMA * sigma, most));
         self.hole = if hidden > 0.0 {
@@ -93,6 +142,163 @@ impl StarLight {
         } else {
             0.0
         };
+        if pair {
+            self.hole = self.hole.max(self.star.fwhm_px);
+        }
+    }
+
+    /// Measures the light that it alone has, where it is bright enough to show it: the profile of all stars is not
+    /// trusted then.
+    pub(super) fn measure_halo(
+        &mut self,
+        seen: (&Window, &Window),
+        profiles: &[Profiles],
+        noise: &[f32],
+        all: &[Self],
+        fwhm_px: f64,
+    ) {
+        // Two stars that are seen as one have no rings around their middle.
+        let one = self.star.elongation < LONG && self.star.fwhm_px < ONE_FWHM * fwhm_px;
+        if !self.is_bright(noise) || self.reach <= 0.0 || !(one || self.is_full()) {
+            return;
+        }
+        let most = MARGIN as f64 - 2.0;
+        let own = self.alone(seen, profiles, all, most.ceil() as i64);
+        let core = self.hole.min(1.2 * fwhm_px);
+        let of = |far: f64| Halo::measure(self.at, &own, noise, (core, fwhm_px, far));
+        let least = (LEAST_WIDTHS * fwhm_px).min(most);
+        let reach = (BEYOND * self.reach).clamp(least, most);
+        let mut both = self.heights.iter().zip(noise);
+        let wide = if both.any(|(h, s)| *h > WIDE_SNR * s) {
+            reach.max((HALO_WIDTHS * fwhm_px).min(most))
+        } else {
+            reach
+        };
+        let Some(wide) = of(wide) else { return };
+        // Before a nebula its light is lost nearer to it, and so is the sky that it stands on.
+        let lost = self
+            .heights
+            .iter()
+            .zip(profiles)
+            .zip(wide.skies())
+            .map(|((h, p), sky)| p.at(self.at).reach(*h, LOST * sky, most))
+            .fold(0.0, f64::max);
+        let uneven = wide.skies().zip(noise).any(|(s, n)| s > UNEVEN * n);
+        let far = (BEYOND * lost).clamp(least, reach);
+        let mut halo = wide.clone();
+        if uneven && !wide.shines_beyond(far) {
+            if !self.is_full() {
+                // What shines behind it is not even: its own light is not told from that, and the profile of all is better.
+                self.hole = self.hole.max(wide.core);
+                for (p, height) in self.heights.iter_mut().enumerate() {
+                    let most = wide.most_height(p, profiles[p].at(self.at), self.hole);
+                    *height = height.min(most);
+                }
+                self.rays = wide.rays(self.at, self.hole);
+                return;
+            }
+            halo = of(far).unwrap_or(halo);
+        }
+        self.hole = halo.hole;
+        self.reach = halo.reach.max(halo.hole);
+        self.rays = wide.rays(self.at, self.hole);
+        self.halo = Some(Box::new(halo));
+    }
+
+    /// Its surroundings without the light of others: what is left of the picture `behind` all stars, and its own light.
+    fn alone(
+        &self,
+        (window, behind): (&Window, &Window),
+        profiles: &[Profiles],
+        all: &[Self],
+        reach: i64,
+    ) -> Window {
+        let mut own = behind.part(Rect {
+            x: self.at.x.round() as i64 - reach,
+            y: self.at.y.round() as i64 - reach,
+            width: (2 * reach + 1) as usize,
+            height: (2 * reach + 1) as usize,
+        });
+        let others = all
+            .iter()
+            .filter(|s| s.at != self.at && s.at.distance(self.at) < self.hole + 1.0 + s.extent());
+        let others: Vec<&Self> = others.collect();
+        let hole = self.hole.ceil() as i64 + 1;
+        let (first, last) = (
+            self.at.x.round() as i64 - hole,
+            self.at.x.round() as i64 + hole,
+        );
+        let mut light = Vec::new();
+        let mut inside = Vec::new();
+        for (p, profiles) in profiles.iter().enumerate() {
+            own.each_row(p, |y, left, row| {
+                light.clear();
+                light.resize(row.len(), 0.0f32);
+                self.take_from_row(p, profiles.at(self.at), (left, y), &mut light);
+                for (v, l) in row.iter_mut().zip(&light) {
+                    *v -= l;
+                }
+                // In its hole what is behind is not known: there the picture serves, without the others.
+                if (y as f64 - self.at.y).abs() > self.hole {
+                    return;
+                }
+                inside.clear();
+                inside.extend((first..=last).map(|x| window.at(p, x, y)));
+                for s in &others {
+                    s.take_from_row(p, profiles.at(s.at), (first, y), &mut inside);
+                }
+                for (x, v) in (first..).zip(&inside) {
+                    let k = x - left;
+                    if k >= 0 && k < row.len() as i64 && light[k as usize].is_nan() {
+                        row[k as usize] = *v;
+                    }
+                }
+            });
+        }
+        own
+    }
+
+    /// How far its light, its hole and its rays go.
+    pub(super) fn extent(&self) -> f64 {
+        self.reach.max(self.hole).max(self.tall())
+    }
+
+    /// Does it show a profile of its own?
+    pub(super) fn is_bright(&self, noise: &[f32]) -> bool {
+        let mut both = self.heights.iter().zip(noise);
+        both.any(|(h, s)| *h > HALO_SNR * s)
+    }
+
+    /// Is its core full?
+    pub(super) fn is_full(&self) -> bool {
+        self.star.flags.has(Flag::Saturated)
+    }
+
+    pub(super) fn heights(&self) -> &[f32] {
+        &self.heights
+    }
+
+    /// It is a part of something else.
+    pub(super) fn give_up(&mut self) {
+        self.heights.fill(0.0);
+        (self.reach, self.hole) = (0.0, 0.0);
+    }
+
+    /// Finds the middle of a full star.
+    pub(super) fn centre(&mut self, window: &Window, fulls: &[f32]) {
+        if self.is_full()
+            && let Some(at) = middle_of_full(window, fulls, self.at)
+        {
+            self.at = at;
+            self.star.at = at;
+        }
+    }
+
+    /// How far its rays go up or down from its middle.
+    pub(super) fn tall(&self) -> f64 {
+        let of = |r: &(i64, i64, i64)| (r.0 as f64 - self.at.y).abs() + 1.0;
+        let ends = [self.rays.first(), self.rays.last()];
+        ends.into_iter().flatten().map(of).fold(0.0, f64::max)
     }
 
     /// Other stars whose light may reach within `far` of this one's middle.
@@ -106,34 +312,59 @@ impl StarLight {
     }
 
     /// Its light in a plane at a place, as far as it is measured.
-    fn light_at(&self, plane: usize, profile: &Profile, dx: f64, dy: f64) -> f32 {
+    pub(super) fn light_at(&self, plane: usize, profile: &Profile, dx: f64, dy: f64) -> f32 {
         let height = self.heights[plane];
-        if height > 0.0 {
-            height * profile.at(elliptical(&self.star, dx, dy))
+        if let Some(halo) = &self.halo {
+            halo.light(plane, dx.hypot(dy))
+        } else if height > 0.0 {
+            let r = self.ellipse.distance(dx, dy);
+            if r < self.reach || !self.measured {
+                height * profile.at(r)
+            } else {
+                0.0
+            }
         } else {
             0.0
         }
     }
 
     /// Takes the star's light off the part of a row that it reaches; what it hides becomes missing.
-    pub(super) fn take_from_row(&self, plane: usize, profile: &Profile, y: i64, row: &mut [f32]) {
+    pub(super) fn take_from_row(
+        &self,
+        plane: usize,
+        profile: &Profile,
+        (left, y): (i64, i64),
+        row: &mut [f32],
+    ) {
         let dy = y as f64 - self.at.y;
+        let at_x = self.at.x - left as f64;
         let height = self.heights[plane];
         let stretch = self.star.elongation.sqrt();
         let far = self.reach.max(self.hole) * stretch;
+        let first = self.rays.partition_point(|r| r.0 < y);
+        for (_, from, to) in self.rays[first..].iter().take_while(|r| r.0 == y) {
+            let end = row.len() as i64;
+            let (from, to) = ((from - left).clamp(0, end), (to - left).clamp(0, end));
+            row[from as usize..to as usize].fill(f32::NAN);
+        }
         if dy.abs() > far || height <= 0.0 && self.hole <= 0.0 {
             return;
         }
         let half = (far * far - dy * dy).sqrt();
-        let from = ((self.at.x - half).ceil().max(0.0)) as usize;
-        let to = ((self.at.x + half).floor() as i64 + 1).clamp(0, row.len() as i64) as usize;
+        let from = (at_x - half).ceil().clamp(0.0, row.len() as f64) as usize;
+        let to = ((at_x + half).floor() as i64 + 1).clamp(0, row.len() as i64) as usize;
         for (x, v) in (from..).zip(&mut row[from..to.max(from)]) {
-            let dx = x as f64 - self.at.x;
-            if dx.hypot(dy) <= self.hole {
+            let dx = x as f64 - at_x;
+            let round = (dx * dx + dy * dy).sqrt();
+            if round <= self.hole {
                 *v = f32::NAN;
                 continue;
             }
-            let r = elliptical(&self.star, dx, dy);
+            if let Some(halo) = &self.halo {
+                *v -= halo.light(plane, round);
+                continue;
+            }
+            let r = self.ellipse.distance(dx, dy);
             if r < self.reach {
                 // The last fifth of the reach fades, so that no rim is left.
                 let fade = ((self.reach - r) / (0.2 * self.reach)).min(1.0) as f32;
@@ -143,23 +374,65 @@ impl StarLight {
     }
 }
 
+/// Stars this high over the noise show what they are besides the profile of all.
+const TOLD_SNR: f32 = 25.0;
+
+/// Wings that tell so much more than the core mean a core that is full, or something wider than a star.
+const WIDER: f32 = 1.3;
+const MUCH_WIDER: f32 = 2.2;
+
+/// Below this height, in noise, wings tell too little to go by them.
+const PAIR_SNR: f32 = 200.0;
+
+/// And this much wider than the stars it must be; the second is for what is longer than this.
+const WIDE_FWHM: [f64; 2] = [1.5, 2.2];
+const LONG: f64 = 1.3;
+
+/// One star alone is no wider than this, in that of all.
+const ONE_FWHM: f64 = 1.15;
+
+/// Stars this high over the noise have a profile of their own.
+const HALO_SNR: f32 = 400.0;
+
+/// It is looked for so much further out than its profile reaches, at least so far, and for a halo as far as this, in widths.
+const BEYOND: f64 = 1.6;
+const LEAST_WIDTHS: f64 = 14.0;
+const HALO_WIDTHS: f64 = 30.0;
+
+/// Halos and rays of fainter stars than this, in noise, are lost in it.
+const WIDE_SNR: f32 = 2500.0;
+
+/// A sky that scatters by more than this, in noise, has nebula in it; light below this part of its scatter is lost.
+const UNEVEN: f32 = 1.5;
+const LOST: f32 = 0.3;
+
 /// A star's light in each plane and its error, from the pixels within 1.4 widths of its middle; `None` where too few
 /// can be used.
 pub(super) fn light(
     star: &Star,
     window: &Window,
-    profiles: &[Profile],
+    profiles: &[Profiles],
     noise: &[f32],
     all: &[StarLight],
     fwhm_px: f64,
 ) -> Option<Vec<(f64, f64)>> {
-    let near = StarLight::new(star, 0).neighbours(all, 4.0 * fwhm_px);
+    let own = StarLight::new(star, 0);
+    let near = own.neighbours(all, 4.0 * fwhm_px);
     profiles
         .iter()
         .zip(noise)
         .enumerate()
         .map(|(p, (profile, sigma))| {
-            let height = fitted(star, window, p, profile, &near, (0.0, 1.4 * fwhm_px))?;
+            let profile = profile.at(star.at);
+            let seen = Surroundings {
+                star,
+                ellipse: Ellipse::of(star),
+                window,
+                plane: p,
+                profile,
+                near: &near,
+            };
+            let height = seen.fitted((0.0, 1.4 * fwhm_px))?;
             let light = profile.light();
             // A height rests on the squares of the profile over its pixels: about the area at half its height.
             let pixels = 0.6 * fwhm_px * fwhm_px;
@@ -169,51 +442,4 @@ pub(super) fn light(
             ))
         })
         .collect()
-}
-
-/// The height that fits the pixels between two distances best, on a sky that may be tilted, the light of others taken
-/// off; of others that are not measured yet, pixels nearer to them do not count. `None` for too few pixels.
-fn fitted(
-    star: &Star,
-    window: &Window,
-    plane: usize,
-    profile: &Profile,
-    near: &[&StarLight],
-    (from, to): (f64, f64),
-) -> Option<f32> {
-    // Sky from a ring around, so that star and sky do not trade: the fit has height, level and tilt.
-    let reach = (to * 1.8).ceil() as i64;
-    let (cx, cy) = (star.at.x.round() as i64, star.at.y.round() as i64);
-    let mut normal = nalgebra::SMatrix::<f64, 4, 4>::zeros();
-    let mut right = nalgebra::SVector::<f64, 4>::zeros();
-    let mut count = 0;
-    for y in cy - reach..=cy + reach {
-        for x in cx - reach..=cx + reach {
-            let (dx, dy) = (x as f64 - star.at.x, y as f64 - star.at.y);
-            let r = elliptical(star, dx, dy);
-            let v = window.at(plane, x, y);
-            if r < from || r > 1.8 * to || !v.is_finite() {
-                continue;
-            }
-            let here = Point::new(x as f64, y as f64);
-            let unknown = |s: &&&StarLight| !s.measured && s.at.distance(here) < dx.hypot(dy);
-            if near.iter().any(|s| unknown(&s)) {
-                continue;
-            }
-            let others: f32 = near
-                .iter()
-                .map(|s| s.light_at(plane, profile, here.x - s.at.x, here.y - s.at.y))
-                .sum();
-            let terms =
-                nalgebra::SVector::<f64, 4>::new(f64::from(profile.at(r)), 1.0, dx / to, dy / to);
-            normal += terms * terms.transpose();
-            right += terms * f64::from(v - others);
-            count += 1;
-        }
-    }
-    if count < 12 {
-        return None;
-    }
-    let solved = normal.cholesky()?.solve(&right);
-    solved[0].is_finite().then_some(solved[0] as f32)
 }

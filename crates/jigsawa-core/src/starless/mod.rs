@@ -10,8 +10,15 @@
 //! that is seen as one elongated thing loses only a part), a knot that is taken for a star goes; and a bright halo over
 //! nebula cannot be told from the nebula: some of one stays with the other.
 
+mod core;
+mod ellipse;
 mod fill;
+mod fit;
+mod halo;
 mod light;
+mod measure;
+mod noise;
+mod plateau;
 mod profile;
 mod window;
 
@@ -20,11 +27,12 @@ use rayon::prelude::*;
 use crate::doors::{DoorError, FrameSource};
 use crate::finish::smooth;
 use crate::plane::Plane;
-use crate::space::{FramePx, Point, Rect, Size};
-use crate::stars::{Catalogue, DetectError, Settings, SkyMesh, Star, detect};
-use fill::{Patch, fill};
+use crate::space::{FramePx, Point, Rect};
+use crate::stars::{Catalogue, DetectError, Settings, SkyMesh, Star, detect, detect_more};
+use fill::{Patch, bridged, fill};
 use light::StarLight;
-use profile::Profile;
+use measure::Shared;
+use profile::Profiles;
 use window::Window;
 
 /// The planes of a picture: one or three.
@@ -37,19 +45,16 @@ const BAND: usize = 256;
 /// far.
 const MARGIN: usize = 144;
 
-/// Rounds in which the light of neighbours is told apart.
-const ROUNDS: usize = 2;
-
 /// A picture's stars, measured: ready to be taken out.
 #[derive(Debug)]
 pub struct Stars {
-    size: Size,
-    profiles: Vec<Profile>,
+    shared: Shared,
     /// From top to bottom.
     lights: Vec<StarLight>,
-    noise: Vec<f32>,
     /// How far the widest star reaches.
     reach: f64,
+    /// Things that are too wide for stars and were not measured as such.
+    wide: usize,
     /// Do filled places get the grain of their surroundings? They should in a picture without stars; not where the stars'
     /// own light is wanted, to which it would add its noise.
     pub grain: bool,
@@ -61,40 +66,22 @@ impl Stars {
     /// # Errors
     /// When a plane cannot be read.
     pub fn measure(planes: Planes<'_>, catalogue: &Catalogue) -> Result<Self, DoorError> {
-        let size = planes[0].size();
-        let noise = profile::noise(planes, catalogue)?;
-        let profiles = profile::measure(planes, catalogue, &noise)?;
-        let mut stars: Vec<StarLight> = catalogue
-            .stars
-            .iter()
-            .map(|s| StarLight::new(s, planes.len()))
-            .collect();
-        stars.sort_by(|a, b| a.at.y.total_cmp(&b.at.y));
-        let mut window = Window::default();
-        for _ in 0..ROUNDS {
-            // In the second round each star is measured without the light of its neighbours.
-            let before = stars.clone();
-            for top in (0..size.height()).step_by(BAND) {
-                window.read(planes, size, top, BAND, MARGIN)?;
-                let (from, to) = (
-                    stars.partition_point(|s| s.at.y < top as f64 - 0.5),
-                    stars.partition_point(|s| s.at.y < (top + BAND) as f64 - 0.5),
-                );
-                let (shared, width) = (&window, catalogue.fwhm_px);
-                stars[from..to].par_iter_mut().for_each(|s| {
-                    s.measure(shared, &profiles, &noise, &before, width, MARGIN as f64);
-                });
-            }
-        }
-        let reach = stars.iter().map(|s| s.reach).fold(0.0, f64::max);
-        Ok(Self {
-            size,
-            profiles,
-            lights: stars,
-            noise,
-            reach,
+        let mut stars = Self {
+            shared: Shared::measure(planes, catalogue)?,
+            lights: Vec::new(),
+            reach: 0.0,
+            wide: 0,
             grain: true,
-        })
+        };
+        stars.add(planes, &catalogue.stars)?;
+        Ok(stars)
+    }
+
+    /// Adds stars that were overlooked; of the others those beside them are measured again.
+    fn add(&mut self, planes: Planes<'_>, more: &[Star]) -> Result<(), DoorError> {
+        self.shared.add(planes, &mut self.lights, more)?;
+        self.reach = measure::reach(&self.lights);
+        Ok(())
     }
 
     /// How many stars are taken out.
@@ -107,9 +94,14 @@ impl Stars {
         self.lights.iter().filter(|s| s.hole > 0.0).count()
     }
 
+    /// How many things were found that may be no stars: wider than any, they stay.
+    pub fn doubtful(&self) -> usize {
+        self.wide + self.lights.iter().filter(|s| s.doubtful).count()
+    }
+
     /// Noise of a pixel in each plane.
     pub fn noise(&self) -> &[f32] {
-        &self.noise
+        &self.shared.noise
     }
 
     /// Does a place lie where a star hides what is behind it?
@@ -142,14 +134,15 @@ impl Stars {
         planes: Planes<'_>,
         mut band: impl FnMut(Rect, &[&[f32]], &[&[f32]]) -> Result<(), E>,
     ) -> Result<(), E> {
-        let (width, height) = (self.size.width(), self.size.height());
+        let (width, height) = (self.shared.size.width(), self.shared.size.height());
         let mut window = Window::default();
         let mut patches: Vec<(usize, Patch)> = Vec::new();
         let mut done = 0;
         for top in (0..height).step_by(BAND) {
-            window.read(planes, self.size, top, BAND, MARGIN)?;
+            window.read(planes, self.shared.size, top, BAND, MARGIN)?;
             let rows = BAND.min(height - top);
-            let behind = self.without_wings(&window);
+            let mut behind = window.clone();
+            self.shared.take(&self.lights, self.reach, &mut behind);
             // Stars whose hole may reach into this band and that no band before has filled.
             let until = self
                 .lights
@@ -157,7 +150,18 @@ impl Stars {
             let fresh: Vec<(usize, Patch)> = (done..until)
                 .into_par_iter()
                 .filter(|i| self.lights[*i].hole > 0.0)
-                .filter_map(|i| Some((i, fill(i, &self.lights, &behind, &self.noise, self.grain)?)))
+                .filter_map(|i| {
+                    Some((
+                        i,
+                        fill(
+                            i,
+                            &self.lights,
+                            &behind,
+                            (&self.shared.noise, &self.shared.grains),
+                            self.grain,
+                        )?,
+                    ))
+                })
                 .collect();
             done = until.max(done);
             patches.extend(fresh);
@@ -173,13 +177,23 @@ impl Stars {
             for (_, patch) in &patches {
                 patch.put(inside, &mut out);
             }
+            // Rays are bridged, and holes that nothing else could be made up for; a pixel that was never known stays so.
             for (p, plane) in out.iter_mut().enumerate() {
-                // A hole that nothing could be made up for keeps its star.
-                for (v, o) in plane.iter_mut().zip(window.rows(p, inside)) {
-                    if v.is_nan() {
-                        *v = *o;
+                let grain = self.shared.grains[p];
+                let known = window.rows(p, inside);
+                let lines = plane.par_chunks_mut(width).zip(known.par_chunks(width));
+                lines.enumerate().for_each(|(j, (line, known))| {
+                    let y = (top + j) as i64;
+                    for (x, (v, o)) in line.iter_mut().zip(known).enumerate() {
+                        if o.is_nan() {
+                            *v = f32::NAN;
+                        } else if v.is_nan() {
+                            let x = x as i64;
+                            let made = if self.grain { grain.at(x, y, p) } else { 0.0 };
+                            *v = bridged(&behind, p, x, y).map_or(*o, |b| b + made);
+                        }
                     }
-                }
+                });
             }
             let originals: Vec<&[f32]> =
                 (0..planes.len()).map(|p| window.rows(p, inside)).collect();
@@ -189,28 +203,6 @@ impl Stars {
             patches.retain(|(_, p)| p.bottom() > (top + rows) as i64);
         }
         Ok(())
-    }
-
-    /// The window with all stars' modelled light taken off, their holes missing.
-    fn without_wings(&self, window: &Window) -> Window {
-        let mut behind = window.clone();
-        let rect = window.rect();
-        let first = self
-            .lights
-            .partition_point(|s| s.at.y < rect.y as f64 - self.reach);
-        let last = self
-            .lights
-            .partition_point(|s| s.at.y <= rect.bottom() as f64 + self.reach);
-        let near = &self.lights[first..last];
-        for p in 0..behind.planes() {
-            let profile = &self.profiles[p];
-            behind.rows_mut(p).for_each(|(y, row)| {
-                for s in near {
-                    s.take_from_row(p, profile, y, row);
-                }
-            });
-        }
-        behind
     }
 }
 
@@ -226,9 +218,9 @@ pub fn wing_exponent(
     plane: &dyn FrameSource,
     catalogue: &Catalogue,
 ) -> Result<Option<f64>, DoorError> {
-    let noise = profile::noise(&[plane], catalogue)?;
+    let (noise, _) = noise::noise(&[plane], catalogue)?;
     let profiles = profile::measure(&[plane], catalogue, &noise)?;
-    let of = |p: &Profile| p.exponent(catalogue.fwhm_px);
+    let of = |p: &Profiles| p.whole.exponent(catalogue.fwhm_px);
     Ok(profiles.first().and_then(of))
 }
 
@@ -242,7 +234,7 @@ pub fn photometry(
     catalogue: &Catalogue,
     stars: &[Star],
 ) -> Result<Vec<StarFluxes>, DoorError> {
-    let noise = profile::noise(planes, catalogue)?;
+    let (noise, _) = noise::noise(planes, catalogue)?;
     let profiles = profile::measure(planes, catalogue, &noise)?;
     let mut all: Vec<StarLight> = catalogue
         .stars
@@ -317,8 +309,13 @@ pub fn find(planes: Planes<'_>) -> Result<(Catalogue, Stars), FindError> {
     let flat = without_nebula(&mean).ok_or(DetectError::NoData)?;
     let mut found = detect(&flat, None, &settings)?;
     drop(flat);
-    let first = Stars::measure(planes, &found)?;
-    first.take_out(planes, |rect, _, starless| -> Result<(), DoorError> {
+    let overlooked = plateau::overlooked(&mean, &found);
+    found.stars.extend(overlooked);
+    found.stars.sort_by(|a, b| b.flux.total_cmp(&a.flux));
+    let mut stars = Stars::measure(planes, &found)?;
+    // What is looked for next is no noise that was made up.
+    stars.grain = false;
+    stars.take_out(planes, |rect, _, starless| -> Result<(), DoorError> {
         let from = rect.y as usize * size.width();
         let rows = &mut mean.data_mut()[from..from + rect.area()];
         rows.fill(0.0);
@@ -329,24 +326,20 @@ pub fn find(planes: Planes<'_>) -> Result<(Catalogue, Stars), FindError> {
         }
         Ok(())
     })?;
+    stars.grain = true;
     let Some(flat) = without_nebula(&mean) else {
-        return Ok((found, first));
+        return Ok((found, stars));
     };
     drop(mean);
-    // What is left after the first stars is looked for in the noise that the first look has found.
-    if let Ok(more) = detect(&flat, None, &settings) {
-        let fresh: Vec<Star> = more
-            .stars
-            .into_iter()
-            .filter(|s| !first.hides(s.at))
-            .collect();
-        if fresh.is_empty() {
-            return Ok((found, first));
-        }
-        found.stars.extend(fresh);
+    // What is left after the first stars.
+    let mut more = detect_more(&flat, &found, &settings);
+    more.stars.retain(|s| !stars.hides(s.at));
+    stars.wide = more.wide.iter().filter(|s| !stars.hides(s.at)).count();
+    if !more.stars.is_empty() {
+        stars.add(planes, &more.stars)?;
+        found.stars.extend(more.stars);
         found.stars.sort_by(|a, b| b.flux.total_cmp(&a.flux));
     }
-    let stars = Stars::measure(planes, &found)?;
     Ok((found, stars))
 }
 

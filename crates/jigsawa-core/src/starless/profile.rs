@@ -2,11 +2,12 @@
 
 use rayon::prelude::*;
 
-use super::Planes;
+use super::ellipse::Ellipse;
+use super::{MARGIN, Planes};
 use crate::doors::DoorError;
 use crate::plane::Plane;
-use crate::robust::{MAD_TO_SIGMA, mad, median};
-use crate::space::{Rect, Size};
+use crate::robust::{MAD_TO_SIGMA, median};
+use crate::space::{FramePx, Point, Rect, Size};
 use crate::stars::{Catalogue, Star};
 
 /// Steps of the profile in a width at half maximum.
@@ -34,6 +35,8 @@ pub(super) struct Profile {
     errors: Vec<f32>,
     /// Beyond the last step light falls with this power of the distance.
     power: f64,
+    /// The same heights, and those beyond as far as any star reaches.
+    far: Vec<f32>,
     /// Stars behind it; none for the function alone.
     stars: usize,
 }
@@ -51,8 +54,24 @@ impl Profile {
             // A function that nobody has measured is trusted to a twentieth of its height.
             errors: (0..=count).map(|i| 0.05 * height(i)).collect(),
             power: 2.0 * beta,
+            far: Vec::new(),
             stars: 0,
         }
+        .continued()
+    }
+
+    /// Its heights as far as any star reaches.
+    fn continued(mut self) -> Self {
+        let last = self.heights.len() - 1;
+        let steps = (MARGIN as f64 / self.step_px) as usize + 2;
+        let beyond = |i: usize| (i as f64 / last as f64).powf(-self.power) as f32;
+        self.far = (0..steps)
+            .map(|i| match self.heights.get(i) {
+                Some(h) => *h,
+                None => self.heights[last] * beyond(i),
+            })
+            .collect();
+        self
     }
 
     /// The exponent of the Moffat function that falls off as this profile does between one and three widths, where the
@@ -86,13 +105,10 @@ impl Profile {
     pub(super) fn at(&self, r: f64) -> f32 {
         let t = r / self.step_px;
         let i = t as usize;
-        if i + 1 < self.heights.len() {
-            let f = (t - i as f64) as f32;
-            return self.heights[i] + f * (self.heights[i + 1] - self.heights[i]);
+        match (self.far.get(i), self.far.get(i + 1)) {
+            (Some(a), Some(b)) => a + (t - i as f64) as f32 * (b - a),
+            _ => 0.0,
         }
-        let last = self.heights.len() - 1;
-        let end = last as f64 * self.step_px;
-        self.heights[last] * (r / end).powf(-self.power) as f32
     }
 
     /// How far a star of height 1 may lie off the profile at a distance.
@@ -138,47 +154,33 @@ impl Profile {
     }
 }
 
-/// Noise of a pixel in each plane, from differences of neighbours in pieces of the picture.
-pub(super) fn noise(planes: Planes<'_>, catalogue: &Catalogue) -> Result<Vec<f32>, DoorError> {
-    const SIDE: usize = 160;
-    let size = planes[0].size();
-    let (w, h) = (SIDE.min(size.width()), SIDE.min(size.height()));
-    let typical = catalogue.sky.typical_sigma();
-    planes
-        .iter()
-        .map(|plane| {
-            let mut sigmas: Vec<f32> = Vec::new();
-            let mut values = vec![0.0; w * h];
-            for k in 0..16 {
-                let rect = Rect {
-                    x: ((size.width() - w) * (k % 4) / 3) as i64,
-                    y: ((size.height() - h) * (k / 4) / 3) as i64,
-                    width: w,
-                    height: h,
-                };
-                plane.read(rect, &mut values)?;
-                let mut steps: Vec<f32> = values
-                    .chunks_exact(w)
-                    .flat_map(|row| row.windows(2).map(|p| p[1] - p[0]))
-                    .filter(|v| v.is_finite())
-                    .collect();
-                if steps.len() > w * h / 2 {
-                    sigmas.push(
-                        mad(&mut steps, 0.0)
-                            * (MAD_TO_SIGMA * std::f64::consts::FRAC_1_SQRT_2) as f32,
-                    );
-                }
-            }
-            // The quieter half: bright nebula has noise of its own.
-            sigmas.sort_by(f32::total_cmp);
-            let sigma = sigmas.get(sigmas.len() / 4).copied().unwrap_or(typical);
-            Ok(if sigma > 0.0 {
-                sigma
-            } else {
-                typical.max(f32::MIN_POSITIVE)
-            })
-        })
-        .collect()
+/// The profiles of a plane: of the whole, and of its parts, since optics make other stars in the corners than in the
+/// middle.
+#[derive(Debug, Clone)]
+pub(super) struct Profiles {
+    /// By all stars.
+    pub(super) whole: Profile,
+    /// By those nearest to each part's middle, row by row; empty where stars are too few.
+    parts: Vec<Profile>,
+    size: Size,
+}
+
+/// Parts along both sides, and the stars that a part's profile rests on.
+const PARTS: usize = 5;
+const STARS_OF_PART: usize = 40;
+
+/// With fewer stars than this a part could not be told from the whole.
+const LEAST_FOR_PARTS: usize = 100;
+
+impl Profiles {
+    /// The profile of the stars around a place.
+    pub(super) fn at(&self, p: Point<FramePx>) -> &Profile {
+        let along = |v: f64, side: usize| {
+            ((v * PARTS as f64 / side as f64).max(0.0) as usize).min(PARTS - 1)
+        };
+        let part = along(p.y, self.size.height()) * PARTS + along(p.x, self.size.width());
+        self.parts.get(part).unwrap_or(&self.whole)
+    }
 }
 
 /// The profiles of all planes.
@@ -186,19 +188,50 @@ pub(super) fn measure(
     planes: Planes<'_>,
     catalogue: &Catalogue,
     noise: &[f32],
-) -> Result<Vec<Profile>, DoorError> {
+) -> Result<Vec<Profiles>, DoorError> {
     let width = catalogue.fwhm_px;
     let chosen = telling(catalogue);
     planes
         .iter()
         .zip(noise)
         .map(|(plane, sigma)| {
-            let rings: Vec<Option<Vec<f32>>> = chosen
+            let rings: Vec<Option<(Star, Vec<f32>)>> = chosen
                 .par_iter()
-                .map(|s| rings(*plane, s, width, *sigma))
-                .collect::<Result<_, _>>()?;
-            let rings: Vec<Vec<f32>> = rings.into_iter().flatten().collect();
-            Ok(joined(&rings, width, catalogue.beta))
+                .map(|s| Ok(rings(*plane, s, width, *sigma)?.map(|r| (*s, r))))
+                .collect::<Result<_, DoorError>>()?;
+            let rings: Vec<(Star, Vec<f32>)> = rings.into_iter().flatten().collect();
+            let of = |list: &[&(Star, Vec<f32>)]| {
+                let rings: Vec<&[f32]> = list.iter().map(|s| s.1.as_slice()).collect();
+                joined(&rings, width, catalogue.beta)
+            };
+            let all: Vec<&(Star, Vec<f32>)> = rings.iter().collect();
+            let size = plane.size();
+            let parts = if rings.len() < LEAST_FOR_PARTS {
+                Vec::new()
+            } else {
+                (0..PARTS * PARTS)
+                    .into_par_iter()
+                    .map(|k| {
+                        let middle =
+                            |i: usize, side: usize| (i as f64 + 0.5) * side as f64 / PARTS as f64;
+                        let at: Point<FramePx> = Point::new(
+                            middle(k % PARTS, size.width()),
+                            middle(k / PARTS, size.height()),
+                        );
+                        let mut near = all.clone();
+                        near.sort_by(|a, b| a.0.at.distance(at).total_cmp(&b.0.at.distance(at)));
+                        near.truncate(STARS_OF_PART);
+                        // The brightest come first, as all are in the whole.
+                        near.sort_by(|a, b| b.0.flux.total_cmp(&a.0.flux));
+                        of(&near)
+                    })
+                    .collect()
+            };
+            Ok(Profiles {
+                whole: of(&all[..all.len().min(STARS)]),
+                parts,
+                size,
+            })
         })
         .collect()
 }
@@ -209,7 +242,7 @@ fn telling(catalogue: &Catalogue) -> Vec<Star> {
     let bright: Vec<&Star> = catalogue
         .clean()
         .filter(|s| s.flux > LEAST_SNR * s.flux_sigma)
-        .take(4 * STARS)
+        .take(8 * STARS)
         .collect();
     let alone = |s: &&&Star| {
         // Stars stand from bright to faint: only those that are bright enough to matter are asked.
@@ -223,7 +256,7 @@ fn telling(catalogue: &Catalogue) -> Vec<Star> {
     bright
         .iter()
         .filter(alone)
-        .take(STARS)
+        .take(3 * STARS)
         .map(|s| **s)
         .collect()
 }
@@ -255,6 +288,7 @@ fn rings(
     let mut bins: Vec<Vec<f32>> = vec![Vec::new(); count];
     let mut sky = Vec::new();
     let (cx, cy) = (star.at.x - rect.x as f64, star.at.y - rect.y as f64);
+    let ellipse = Ellipse::of(star);
     for y in 0..rect.height {
         for (x, v) in values
             .row(y)
@@ -262,7 +296,7 @@ fn rings(
             .enumerate()
             .filter(|(_, v)| v.is_finite())
         {
-            let r = elliptical(star, x as f64 - cx, y as f64 - cy);
+            let r = ellipse.distance(x as f64 - cx, y as f64 - cy);
             let bin = (r / step).round() as usize;
             if bin < count {
                 bins[bin].push(*v);
@@ -315,7 +349,7 @@ fn height_of(rings: &[f32], profile: &Profile, inner: usize) -> f32 {
 }
 
 /// Many stars' rings joined: scaled onto each other by what lies within a width, the median of each ring.
-fn joined(rings: &[Vec<f32>], width: f64, beta: f64) -> Profile {
+fn joined(rings: &[&[f32]], width: f64, beta: f64) -> Profile {
     let mut profile = Profile::moffat(width, beta);
     if rings.len() < LEAST_STARS {
         return profile;
@@ -351,15 +385,16 @@ fn joined(rings: &[Vec<f32>], width: f64, beta: f64) -> Profile {
     }
     profile.errors = scatter(rings, &profile, inner);
     profile.stars = rings.len();
-    profile
+    profile.continued()
 }
 
-/// The brightest stars tell how far stars scatter around the profile: fainter ones scatter by their noise.
+/// The brightest stars tell how far stars scatter around the profile: fainter ones scatter by their noise and by what lies
+/// behind them.
 const TELLING: usize = 40;
 
 /// How far the brightest stars lie off the profile in each ring, in parts of their height; smoothed, and falling outwards
 /// from where it is largest.
-fn scatter(rings: &[Vec<f32>], profile: &Profile, inner: usize) -> Vec<f32> {
+fn scatter(rings: &[&[f32]], profile: &Profile, inner: usize) -> Vec<f32> {
     let mut errors: Vec<f32> = (0..profile.heights.len())
         .map(|i| {
             let mut off: Vec<f32> = rings
@@ -385,13 +420,4 @@ fn scatter(rings: &[Vec<f32>], profile: &Profile, inner: usize) -> Vec<f32> {
         outer = *e;
     }
     errors
-}
-
-/// Distance from a star's middle, along its ellipse, of the mean of both axes.
-#[inline]
-pub(super) fn elliptical(star: &Star, dx: f64, dy: f64) -> f64 {
-    let (sin, cos) = star.angle_rad.sin_cos();
-    let (u, v) = (dx * cos + dy * sin, dy * cos - dx * sin);
-    let k = star.elongation.sqrt();
-    (u / k).hypot(v * k)
 }

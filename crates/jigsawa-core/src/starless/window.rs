@@ -57,6 +57,38 @@ impl Window {
         Ok(window)
     }
 
+    /// A copy of a part of it, as far as it goes.
+    pub(super) fn part(&self, place: Rect) -> Self {
+        let rect = place.intersect(Rect {
+            x: self.left,
+            ..self.rect()
+        });
+        let of = |plane: &Vec<f32>| {
+            let rows = rect.y - self.top..rect.bottom() - self.top;
+            rows.flat_map(|row| {
+                let from = row as usize * self.width + (rect.x - self.left) as usize;
+                plane[from..from + rect.width].iter().copied()
+            })
+            .collect()
+        };
+        Self {
+            left: rect.x,
+            top: rect.y,
+            width: rect.width,
+            height: rect.height,
+            planes: self.planes.iter().map(of).collect(),
+        }
+    }
+
+    /// Does something with each row of a plane: where it lies, its first column, and its pixels.
+    pub(super) fn each_row(&mut self, plane: usize, mut each: impl FnMut(i64, i64, &mut [f32])) {
+        let (left, top) = (self.left, self.top);
+        let rows = self.planes[plane].chunks_exact_mut(self.width.max(1));
+        for (i, row) in rows.enumerate() {
+            each(top + i as i64, left, row);
+        }
+    }
+
     pub(super) const fn rect(&self) -> Rect {
         Rect {
             x: 0,

@@ -14,6 +14,7 @@ mod flux;
 mod growth;
 mod halved;
 mod linear;
+mod more;
 pub mod profile;
 mod shape;
 mod sky;
@@ -25,6 +26,7 @@ use serde::{Deserialize, Serialize};
 pub use flags::{FLAGS, Flag, Flags};
 pub(crate) use flux::{Scratch as ApertureScratch, aperture};
 pub use growth::{Growth, profiles};
+pub use more::{More, detect_more};
 pub use sky::{SkyCell, SkyMesh};
 
 use crate::noise::NoiseScales;
@@ -34,7 +36,7 @@ use crate::space::{FramePx, Point};
 use filter::MatchedFilter;
 use find::{Candidate, FIRST_FWHM_PX, FWHM_RANGE_PX};
 use profile::Profile;
-use shape::{Shape, Shapes};
+use shape::{MOST_ELONGATION, Shape, Shapes};
 
 /// One star.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
@@ -122,11 +124,6 @@ pub enum DetectError {
     #[error("all pixels have the same value")]
     Constant,
 }
-
-/// Within this range of the median width, in ratio, and of a shape that is no longer than this once the shape of the
-/// frame's stars around is taken out, a thing is a star.
-const WIDTH_RANGE: (f64, f64) = (0.6, 1.7);
-const MOST_ELONGATION: f64 = 2.2;
 
 /// No star of a frame that is worth a second look is longer.
 const LONGEST: f64 = 5.0;
@@ -413,14 +410,7 @@ fn collect(
         middle(&stars, |s| s.fwhm_px)
     };
     let shapes = Shapes::over(&stars, shape);
-    stars.retain(|s| {
-        let ratio = s.fwhm_px / typical;
-        let own = Shape::of(s.elongation, s.angle_rad);
-        let like_a_star = (WIDTH_RANGE.0..WIDTH_RANGE.1).contains(&ratio)
-            && own.less(shapes.at(s.at)).elongation() < MOST_ELONGATION;
-        // A saturated core is wide and odd by nature; it is kept as what it is.
-        (like_a_star || s.flags.has(Flag::Saturated)) && s.flux > 0.0
-    });
+    stars.retain(|s| shapes.allow(s, typical));
     stars.sort_by(|a, b| b.flux.total_cmp(&a.flux));
     flag_blends(&mut stars, 2.0 * typical);
     let saturation = saturation.or_else(|| flat_level(&stars, sky.typical_level()));

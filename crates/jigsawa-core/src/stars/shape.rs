@@ -76,6 +76,11 @@ impl Shape {
 const COHERENT: f64 = 0.6;
 const ALIKE: f64 = 1.35;
 
+/// Within this range of the median width, in ratio, and of a shape that is no longer than this once the shape of the
+/// frame's stars around is taken out, a thing is a star.
+const WIDTH_RANGE: (f64, f64) = (0.6, 1.7);
+pub(super) const MOST_ELONGATION: f64 = 2.2;
+
 /// Parts of the field along each side, and stars that tell a part's shape.
 const SIDE: usize = 3;
 const LEAST_IN_PART: usize = 8;
@@ -113,6 +118,16 @@ impl Shapes {
         });
         made.parts = parts;
         made
+    }
+
+    /// Is a thing a star among stars of this width?
+    pub(super) fn allow(&self, s: &Star, typical_px: f64) -> bool {
+        let ratio = s.fwhm_px / typical_px;
+        let own = Shape::of(s.elongation, s.angle_rad);
+        let like_a_star = (WIDTH_RANGE.0..WIDTH_RANGE.1).contains(&ratio)
+            && own.less(self.at(s.at)).elongation() < MOST_ELONGATION;
+        // A saturated core is wide and odd by nature; it is kept as what it is.
+        (like_a_star || s.flags.has(Flag::Saturated)) && s.flux > 0.0
     }
 
     fn part(&self, at: Point<FramePx>) -> usize {

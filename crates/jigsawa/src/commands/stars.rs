@@ -25,6 +25,8 @@ pub struct StarsAccount {
     fwhm_px: Option<f64>,
     /// Stars behind which pixels were made up; the others were taken off as they are modelled.
     filled: usize,
+    /// Things that may be no stars, a galaxy's core or a knot: they stay.
+    doubtful: usize,
     pub outputs: Vec<Output>,
     stages: Vec<Stage>,
     warnings: Vec<String>,
@@ -98,6 +100,7 @@ pub fn make(args: &StarsArgs, common: &Common) -> Result<StarsAccount, Trouble> 
         stars: stars.count(),
         fwhm_px: Some(round(catalogue.fwhm_px, 2)).filter(|w| w.is_finite() && stars.count() > 0),
         filled: stars.filled(),
+        doubtful: stars.doubtful(),
         outputs,
         stages,
         warnings: linear.facts.told(),
@@ -122,6 +125,18 @@ fn text(a: &StarsAccount) -> String {
         ),
         None => format!("frame      {}, no stars: it stays as it is\n\n", a.file),
     };
+    if a.doubtful > 0 {
+        let (things, are) = if a.doubtful == 1 {
+            ("thing", "is")
+        } else {
+            ("things", "are")
+        };
+        let _ = writeln!(
+            out,
+            "doubtful   {} {things} that {are} wider than any star here stayed: cores of galaxies, comets, knots\n",
+            a.doubtful
+        );
+    }
     for w in &a.warnings {
         let _ = writeln!(out, "note       {w}");
     }

@@ -1,0 +1,195 @@
+//! The light of all stars of a picture: each without that of its neighbours, and the brightest by what they alone have.
+
+use rayon::prelude::*;
+
+use super::core::highest;
+use super::light::StarLight;
+use super::noise::{self, Grain};
+use super::profile::{self, Profiles};
+use super::window::Window;
+use super::{BAND, MARGIN, Planes};
+use crate::doors::DoorError;
+use crate::space::{FramePx, Point, Size};
+use crate::stars::{Catalogue, Star};
+
+/// Rounds in which the light of neighbours is told apart.
+const ROUNDS: usize = 2;
+
+/// Stars so many widths from a new one are measured again.
+const BESIDE: f64 = 12.0;
+
+/// What all stars of a picture share.
+#[derive(Debug)]
+pub(super) struct Shared {
+    pub(super) size: Size,
+    /// Of each plane.
+    pub(super) profiles: Vec<Profiles>,
+    pub(super) noise: Vec<f32>,
+    pub(super) grains: Vec<Grain>,
+    fwhm_px: f64,
+}
+
+/// How far the widest star reaches.
+pub(super) fn reach(lights: &[StarLight]) -> f64 {
+    lights.iter().map(StarLight::extent).fold(0.0, f64::max)
+}
+
+impl Shared {
+    pub(super) fn measure(planes: Planes<'_>, catalogue: &Catalogue) -> Result<Self, DoorError> {
+        let (noise, grains) = noise::noise(planes, catalogue)?;
+        Ok(Self {
+            size: planes[0].size(),
+            profiles: profile::measure(planes, catalogue, &noise)?,
+            noise,
+            grains,
+            fwhm_px: catalogue.fwhm_px,
+        })
+    }
+
+    /// Measures more stars, and again those beside them. Lights go from top to bottom, before and after.
+    pub(super) fn add(
+        &self,
+        planes: Planes<'_>,
+        lights: &mut Vec<StarLight>,
+        more: &[Star],
+    ) -> Result<(), DoorError> {
+        let width = self.fwhm_px;
+        for s in more {
+            let far = BESIDE * width;
+            let from = lights.partition_point(|o| o.at.y < s.at.y - far);
+            let near = lights[from..]
+                .iter_mut()
+                .take_while(|o| o.at.y <= s.at.y + far);
+            for o in near.filter(|o| o.at.distance(s.at) < far) {
+                o.open = true;
+            }
+        }
+        lights.extend(more.iter().map(|s| StarLight::new(s, planes.len())));
+        lights.sort_by(|a, b| a.at.y.total_cmp(&b.at.y));
+        let fulls = fulls(planes, self.size, lights)?;
+        of_bands(planes, self.size, lights, |s, window| {
+            s.centre(window, &fulls);
+        })?;
+        lights.sort_by(|a, b| a.at.y.total_cmp(&b.at.y));
+        // Pieces of one column that came to one middle are one star.
+        lights.dedup_by(|a, b| a.is_full() && b.is_full() && a.at.distance(b.at) < width);
+        for _ in 0..ROUNDS {
+            // In the second round each star is measured without the light of its neighbours.
+            let before = lights.clone();
+            of_bands(planes, self.size, lights, |s, window| {
+                s.measure(
+                    window,
+                    &self.profiles,
+                    (&self.noise, &fulls),
+                    &before,
+                    width,
+                );
+            })?;
+        }
+        absorb(lights, &self.noise);
+        self.halos(planes, lights)?;
+        for s in lights {
+            s.open = false;
+        }
+        Ok(())
+    }
+
+    /// Measures what the brightest have besides the profile of all, in what is left without the others.
+    fn halos(&self, planes: Planes<'_>, lights: &mut [StarLight]) -> Result<(), DoorError> {
+        let before = lights.to_vec();
+        let far = reach(&before);
+        let mut window = Window::default();
+        for top in (0..self.size.height()).step_by(BAND) {
+            let (from, to) = (
+                lights.partition_point(|s| s.at.y < top as f64 - 0.5),
+                lights.partition_point(|s| s.at.y < (top + BAND) as f64 - 0.5),
+            );
+            let bright = |s: &&mut StarLight| s.open && s.is_bright(&self.noise);
+            let mut some: Vec<&mut StarLight> =
+                lights[from..to].iter_mut().filter(bright).collect();
+            if some.is_empty() {
+                continue;
+            }
+            window.read(planes, self.size, top, BAND, MARGIN)?;
+            let mut behind = window.clone();
+            self.take(&before, far, &mut behind);
+            let seen = (&window, &behind);
+            some.par_iter_mut().for_each(|s| {
+                s.measure_halo(seen, &self.profiles, &self.noise, &before, self.fwhm_px);
+            });
+        }
+        Ok(())
+    }
+
+    /// Takes all stars' modelled light off a window; their holes become missing. `far` is how far the widest reaches.
+    pub(super) fn take(&self, lights: &[StarLight], far: f64, window: &mut Window) {
+        let rect = window.rect();
+        let first = lights.partition_point(|s| s.at.y < rect.y as f64 - far);
+        let last = lights.partition_point(|s| s.at.y <= rect.bottom() as f64 + far);
+        let near = &lights[first..last];
+        for p in 0..window.planes() {
+            let profiles = &self.profiles[p];
+            window.rows_mut(p).for_each(|(y, row)| {
+                for s in near {
+                    s.take_from_row(p, profiles.at(s.at), (0, y), row);
+                }
+            });
+        }
+    }
+}
+
+/// Does something with every star that is to be measured, with the rows around it in memory.
+fn of_bands(
+    planes: Planes<'_>,
+    size: Size,
+    stars: &mut [StarLight],
+    each: impl Fn(&mut StarLight, &Window) + Sync,
+) -> Result<(), DoorError> {
+    let mut window = Window::default();
+    for top in (0..size.height()).step_by(BAND) {
+        window.read(planes, size, top, BAND, MARGIN)?;
+        let (from, to) = (
+            stars.partition_point(|s| s.at.y < top as f64 - 0.5),
+            stars.partition_point(|s| s.at.y < (top + BAND) as f64 - 0.5),
+        );
+        let shared = &window;
+        let open = stars[from..to].par_iter_mut().filter(|s| s.open);
+        open.for_each(|s| each(s, shared));
+    }
+    Ok(())
+}
+
+/// The highest pixel of any star's core in each plane: where pixels are full, if any are.
+fn fulls(planes: Planes<'_>, size: Size, stars: &[StarLight]) -> Result<Vec<f32>, DoorError> {
+    let tops: Vec<std::sync::Mutex<f32>> = planes.iter().map(|_| f32::MIN.into()).collect();
+    let mut list = stars.to_vec();
+    of_bands(planes, size, &mut list, |s, window| {
+        for (p, top) in tops.iter().enumerate() {
+            let own = highest(window, p, s.at);
+            if let Ok(mut top) = top.lock() {
+                *top = top.max(own);
+            }
+        }
+    })?;
+    let value = |t: std::sync::Mutex<f32>| t.into_inner().unwrap_or(f32::MAX);
+    Ok(tops.into_iter().map(value).collect())
+}
+
+/// What was found within the hole of a much brighter star is a part of it: a piece of its plateau, its column, its halo.
+fn absorb(stars: &mut [StarLight], noise: &[f32]) {
+    let bright: Vec<(Point<FramePx>, f64, Vec<f32>)> = stars
+        .iter()
+        .filter(|s| s.is_full() && s.is_bright(noise) && s.hole > 0.0)
+        .map(|s| (s.at, s.hole, s.heights().to_vec()))
+        .collect();
+    for (at, hole, heights) in bright {
+        let from = stars.partition_point(|s| s.at.y < at.y - hole);
+        let to = stars.partition_point(|s| s.at.y <= at.y + hole);
+        for s in &mut stars[from..to] {
+            let fainter = s.heights().iter().zip(&heights).all(|(a, b)| a <= b);
+            if s.at != at && s.at.distance(at) < hole && fainter {
+                s.give_up();
+            }
+        }
+    }
+}

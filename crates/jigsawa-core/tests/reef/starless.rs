@@ -1,0 +1,235 @@
+//! Stars taken out where it is hard: charge that has bled, halos, and a galaxy's core.
+
+use jigsawa_core::doors::{DoorError, FrameSource};
+use jigsawa_core::filter::Filter;
+use jigsawa_core::plane::Plane;
+use jigsawa_core::space::{FramePx, Point, Size};
+use jigsawa_core::starless::{Stars, find};
+use jigsawa_sky::camera::Camera;
+use jigsawa_sky::clouds::Clouds;
+use jigsawa_sky::demo::bright_crowd;
+use jigsawa_sky::fields::Field;
+use jigsawa_sky::glow::SkyGlow;
+use jigsawa_sky::optics::Optics;
+use jigsawa_sky::pointing::Pointing;
+use jigsawa_sky::shot::Shot;
+use jigsawa_sky::spoilt::{Halo, Spoilt};
+use jigsawa_sky::stars::Crowd;
+use rstest::rstest;
+
+/// A frame and what lies behind its stars.
+struct Seen {
+    plane: Plane,
+    behind: Plane,
+    shot: Shot,
+}
+
+fn seen(field: Field, crowd: &Crowd, bloom: f64, halo: Option<Halo>) -> Seen {
+    let shot = Shot {
+        filter: Filter::R,
+        size: Size::new(900, 700).unwrap(),
+        pointing: Pointing::at(1010.0, 640.0),
+        optics: Optics::round(3.0),
+        camera: Camera {
+            bloom,
+            ..Camera::usual()
+        },
+        glow: SkyGlow::even(300.0),
+        transparency: 1.0,
+        spoilt: Spoilt {
+            halo,
+            ..Spoilt::default()
+        },
+        subs: 30,
+        seed: 11,
+    };
+    let clouds = Clouds::of(field, shot.extent());
+    let none = Crowd {
+        per_cell: 0.0,
+        beacons: &[],
+        ..*crowd
+    };
+    Seen {
+        plane: shot.take(crowd, Some(&clouds)).plane,
+        behind: shot.truth(&none, Some(&clouds)),
+        shot,
+    }
+}
+
+fn taken(plane: &Plane) -> (Stars, Plane) {
+    let list: [&dyn FrameSource; 1] = [plane];
+    let (_, stars) = find(&list).unwrap();
+    let mut data = Vec::new();
+    stars
+        .take_out(&list, |_, _, starless| -> Result<(), DoorError> {
+            data.extend_from_slice(starless[0]);
+            Ok(())
+        })
+        .unwrap();
+    (stars, Plane::new(plane.size(), data).unwrap())
+}
+
+/// The step over the rim of a hole, against the truth's own, the worst of eight sectors: in noise, and in the scatter of what
+/// surrounds the hole, nebula and noise.
+fn edge(found: &Plane, truth: &Plane, at: Point<FramePx>, radius: f64, noise: f64) -> (f64, f64) {
+    let mut around = (0.0, 0.0, 0.0f64);
+    let mut sums = [[(0.0f64, 0.0f64); 2]; 8];
+    let reach = radius.ceil() as i64 + 4;
+    for y in at.y as i64 - reach..=at.y as i64 + reach {
+        for x in at.x as i64 - reach..=at.x as i64 + reach {
+            let (dx, dy) = (x as f64 - at.x, y as f64 - at.y);
+            let r = dx.hypot(dy) - radius;
+            let off = f64::from(found.at(x, y) - truth.at(x, y));
+            let behind = f64::from(truth.at(x, y));
+            if (0.0..4.0).contains(&r) && behind.is_finite() {
+                around = (
+                    around.0 + behind,
+                    around.1 + behind * behind,
+                    around.2 + 1.0,
+                );
+            }
+            if r.abs() < 3.0 && off.is_finite() {
+                let turn = dy.atan2(dx) / std::f64::consts::TAU + 0.5;
+                let s = &mut sums[((turn * 8.0) as usize).min(7)][usize::from(r > 0.0)];
+                s.0 += off;
+                s.1 += 1.0;
+            }
+        }
+    }
+    let step = sums
+        .iter()
+        .filter(|[a, b]| a.1 >= 6.0 && b.1 >= 6.0)
+        .map(|[a, b]| (a.0 / a.1 - b.0 / b.1).abs())
+        .fold(0.0, f64::max);
+    let (sum, square, n) = around;
+    let folds = (square / n - (sum / n).powi(2)).max(0.0);
+    (step / noise, step / (folds + noise * noise).sqrt())
+}
+
+/// Mean and root mean square of what is off the truth between two distances from a place, in noise.
+fn off(
+    found: &Plane,
+    truth: &Plane,
+    at: Point<FramePx>,
+    (from, to): (f64, f64),
+    noise: f64,
+) -> (f64, f64) {
+    let reach = to.ceil() as i64;
+    let (mut sum, mut square, mut n) = (0.0, 0.0, 0.0f64);
+    for y in at.y as i64 - reach..=at.y as i64 + reach {
+        for x in at.x as i64 - reach..=at.x as i64 + reach {
+            let r = (x as f64 - at.x).hypot(y as f64 - at.y);
+            let off = f64::from(found.at(x, y) - truth.at(x, y)) / noise;
+            if r >= from && r < to && off.is_finite() {
+                sum += off;
+                square += off * off;
+                n += 1.0;
+            }
+        }
+    }
+    (sum / n, (square / n).sqrt())
+}
+
+const HALO: Halo = Halo {
+    part: 0.05,
+    sigma_px: 22.0,
+};
+
+#[rstest]
+#[case::bled_columns_before_dust(Field::Dust, 0.25, None, 2.0, 2.0)]
+#[case::halos_before_dust(Field::Dust, 0.0, Some(HALO), 2.0, 2.0)]
+#[case::beside_a_galaxy(Field::Weathervane, 0.0, None, 2.0, 2.5)]
+// Behind the brightest stars nothing of the reef's folds is known: what is made up for them is smooth.
+#[case::bled_columns_before_the_reef(Field::Reef, 0.25, None, 14.0, 36.0)]
+fn the_brightest_stars_go_with_their_columns_and_halos_and_leave_no_edge(
+    #[case] field: Field,
+    #[case] bloom: f64,
+    #[case] halo: Option<Halo>,
+    #[case] most_edge: f64,
+    #[case] most_off: f64,
+) {
+    let crowd = Crowd {
+        per_cell: 8.0,
+        ..bright_crowd()
+    };
+    let s = seen(field, &crowd, bloom, halo);
+    let (stars, found) = taken(&s.plane);
+    let noise = s.shot.camera.noise(s.shot.glow.level, s.shot.subs);
+    let (w, h) = (
+        s.plane.size().width() as f64,
+        s.plane.size().height() as f64,
+    );
+    let inside = |at: &Point<FramePx>, r: f64| at.x.min(at.y).min(w - at.x).min(h - at.y) > r + 6.0;
+    let edges: Vec<(f64, f64)> = stars
+        .holes()
+        .filter(|(at, r)| inside(at, *r))
+        .map(|(at, r)| edge(&found, &s.behind, at, r, noise))
+        .collect();
+    let sorted = |of: fn(&(f64, f64)) -> f64| {
+        let mut all: Vec<f64> = edges.iter().map(of).collect();
+        all.sort_by(f64::total_cmp);
+        all
+    };
+    let (of_noise, of_all) = (sorted(|e| e.0), sorted(|e| e.1));
+    let last = edges.len() - 1;
+    let map = s.shot.map();
+    let beacons: Vec<Point<FramePx>> = crowd
+        .beacons
+        .iter()
+        .map(|b| map.apply(Point::new(b.x, b.y)))
+        .collect();
+    let near: Vec<(f64, f64)> = beacons
+        .iter()
+        .flat_map(|at| [(0.0, 8.0), (8.0, 20.0)].map(|r| off(&found, &s.behind, *at, r, noise)))
+        .collect();
+    let far: Vec<(f64, f64)> = beacons
+        .iter()
+        .map(|at| off(&found, &s.behind, *at, (20.0, 60.0), noise))
+        .collect();
+    let worst = |list: &[(f64, f64)]| list.iter().map(|n| n.0.abs()).fold(0.0, f64::max);
+    println!(
+        "figure | 80 {field:?} {bloom} {halo:?} | stars taken out before {field:?}, {} | steps over the rims of {} holes {:.1} \
+         noise widths at the most, half below {:.1}, and {:.1} times the surroundings' scatter at the most; behind the four brightest stars {:.1} off at the most, around them \
+         {:.1} |",
+        match (bloom > 0.0, halo.is_some()) {
+            (true, _) => "the brightest with bled columns",
+            (_, true) => "the brightest with halos",
+            _ => "the brightest full",
+        },
+        edges.len(),
+        of_noise[last],
+        of_noise[last / 2],
+        of_all[last],
+        worst(&near),
+        worst(&far),
+    );
+    assert!(edges.len() > 30);
+    assert!(
+        of_noise[last] < most_edge && of_all[last] < 2.0,
+        "{edges:?}"
+    );
+    assert!(
+        near.iter().all(|n| n.0.abs() < most_off && n.1 < most_off),
+        "{near:?}"
+    );
+    assert!(far.iter().all(|n| n.0.abs() < 2.0 && n.1 < 6.0), "{far:?}");
+}
+
+#[test]
+fn a_galaxys_core_is_no_star_and_stays() {
+    let crowd = Crowd {
+        per_cell: 8.0,
+        ..bright_crowd()
+    };
+    let s = seen(Field::Weathervane, &crowd, 0.0, None);
+    let (stars, found) = taken(&s.plane);
+    let core = s.shot.map().apply(Point::new(960.0, 640.0));
+    let (x, y) = (core.x.round() as i64, core.y.round() as i64);
+    let (got, want) = (found.at(x, y), s.behind.at(x, y));
+    println!(
+        "{} doubtful; the core {got:.1} of {want:.1}",
+        stars.doubtful()
+    );
+    assert!((1..=4).contains(&stars.doubtful()));
+    assert!((got / want - 1.0).abs() < 0.03);
+}
