@@ -107,14 +107,15 @@ impl NoiseScales {
         if let Some(stars) = stars {
             without(&mut half, stars);
         }
-        let dark = quiet(plane, &half, darker(sky));
+        let seen = seen(plane, &half);
+        let dark = quiet(&seen, darker(sky));
         let mut per_side = [f32::NAN; 6];
         let some: Vec<Cell> = dark
             .iter()
             .step_by(dark.len().div_ceil(PIXEL_CELLS).max(1))
             .copied()
             .collect();
-        let near = PIXEL_LAGS.map(|lag| whole_pixels(plane, &half, lag, &some));
+        let near = PIXEL_LAGS.map(|lag| scatter(&seen, (lag, 1, pixel_stride(&seen)), &some));
         if near.iter().all(|v| *v > 0.0) {
             match tied_pixel(near) {
                 None => return Self::white(near[0]),
@@ -126,8 +127,7 @@ impl NoiseScales {
             if k > 1 {
                 blocks = halved(&blocks);
             }
-            let at = |x: usize, y: usize| blocks.at(x as i64, y as i64);
-            per_side[k] = scatter(blocks.size(), (LAGS[k], *side, 1), &dark, &at) * *side as f32;
+            per_side[k] = scatter(&blocks, (LAGS[k], *side, 1), &dark) * *side as f32;
         }
         Self::sensible(per_side, near[0], sky.typical_sigma())
     }
@@ -274,13 +274,14 @@ fn darker(sky: &SkyMesh) -> Vec<Cell> {
 }
 
 /// Those of the cells in which pixels far apart differ least more than neighbours.
-fn quiet(plane: &Plane, half: &Plane, cells: Vec<Cell>) -> Vec<Cell> {
+fn quiet(seen: &Plane, cells: Vec<Cell>) -> Vec<Cell> {
+    let stride = pixel_stride(seen);
     let mut ranked: Vec<(f32, Cell)> = cells
         .into_par_iter()
         .map(|cell| {
             let one = std::slice::from_ref(&cell);
-            let near = whole_pixels(plane, half, 1, one);
-            let ratio = whole_pixels(plane, half, LAGS[0], one) / near;
+            let near = scatter(seen, (1, 1, stride), one);
+            let ratio = scatter(seen, (LAGS[0], 1, stride), one) / near;
             (
                 if ratio.is_finite() {
                     ratio
@@ -299,34 +300,31 @@ fn quiet(plane: &Plane, half: &Plane, cells: Vec<Cell>) -> Vec<Cell> {
     ranked.into_iter().map(|c| c.1).collect()
 }
 
-/// The scatter of pixels, on a part of them; what is missing at half the size counts as missing.
-fn whole_pixels(plane: &Plane, half: &Plane, lag: usize, dark: &[Cell]) -> f32 {
-    let seen = |x: usize, y: usize| {
-        let there = half.at((x / 2) as i64, (y / 2) as i64);
-        if there.is_finite() {
-            plane.at(x as i64, y as i64)
-        } else {
-            f32::NAN
-        }
-    };
-    // A pixel in nine of a large frame is plenty.
-    let stride = if plane.size().area() > 1_000_000 {
+/// A pixel in nine of a large frame is plenty.
+fn pixel_stride(plane: &Plane) -> usize {
+    if plane.size().area() > 1_000_000 {
         3
     } else {
         1
-    };
-    scatter(plane.size(), (lag, 1, stride), dark, &seen)
+    }
+}
+
+/// A plane without what is missing at half the size.
+fn seen(plane: &Plane, half: &Plane) -> Plane {
+    Plane::from_fn(plane.size(), |x, y| {
+        let there = half.at((x / 2) as i64, (y / 2) as i64);
+        if there.is_finite() {
+            plane.row(y)[x]
+        } else {
+            f32::NAN
+        }
+    })
 }
 
 /// Standard deviation of blocks of `side` pixels in the dark cells, by second differences along both axes of blocks
 /// `lag` apart, on every `stride`-th of them.
-fn scatter(
-    size: Size,
-    (lag, side, stride): (usize, usize, usize),
-    dark: &[Cell],
-    at: &(dyn Fn(usize, usize) -> f32 + Sync),
-) -> f32 {
-    let (width, height) = (size.width(), size.height());
+fn scatter(plane: &Plane, (lag, side, stride): (usize, usize, usize), dark: &[Cell]) -> f32 {
+    let (width, height) = (plane.size().width(), plane.size().height());
     if width <= 2 * lag || height <= 2 * lag {
         return f32::NAN;
     }
@@ -339,9 +337,10 @@ fn scatter(
         .flat_map_iter(|(columns, rows)| {
             let (columns, rows) = (range(*columns, width), range(*rows, height));
             rows.step_by(stride).flat_map(move |y| {
+                let three = [y - lag, y, y + lag].map(|y| plane.row(y));
                 columns.clone().step_by(stride).filter_map(move |x| {
-                    let bend = |y: usize| at(x - lag, y) - 2.0 * at(x, y) + at(x + lag, y);
-                    let d = bend(y - lag) - 2.0 * bend(y) + bend(y + lag);
+                    let bend = |row: &[f32]| row[x - lag] - 2.0 * row[x] + row[x + lag];
+                    let d = bend(three[0]) - 2.0 * bend(three[1]) + bend(three[2]);
                     d.is_finite().then_some((d / 6.0).abs())
                 })
             })

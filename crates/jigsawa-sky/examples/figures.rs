@@ -17,6 +17,8 @@ fn main() {
             "hdr::",
             "mosaic_levels::",
             "gradients::",
+            "starless::",
+            "looks::",
         ])
         .stderr(Stdio::inherit())
         .output()

@@ -15,6 +15,8 @@ use crate::stars::{Crowd, SkyStar};
 /// A frame of the demo with the words of its header.
 #[derive(Debug, Clone)]
 pub struct DemoFrame {
+    /// What its header calls the target.
+    pub object: &'static str,
     /// Name of its file.
     pub file: &'static str,
     /// What its header calls the filter.
@@ -123,6 +125,7 @@ fn frame((i, n): (usize, Night)) -> DemoFrame {
         ..Camera::usual()
     };
     DemoFrame {
+        object: OBJECT,
         file: n.file,
         filter_card: n.card,
         exposure_s: if narrow { 300.0 } else { 120.0 },
@@ -171,7 +174,7 @@ pub fn take(frames: &[DemoFrame], each: &mut dyn FnMut(&DemoFrame, Taken)) {
 }
 
 /// The part of the plane that frames cover together.
-fn around(frames: &[DemoFrame]) -> Option<(f64, f64, f64, f64)> {
+pub(crate) fn around(frames: &[DemoFrame]) -> Option<(f64, f64, f64, f64)> {
     frames
         .iter()
         .map(|f| f.shot.extent())
@@ -251,6 +254,7 @@ pub fn exposures() -> Vec<DemoFrame> {
             ][i];
             let clear = [1.0, 0.985, 1.01, 0.95, 0.96, 0.90][i];
             all.push(DemoFrame {
+                object: OBJECT,
                 file,
                 filter_card: card,
                 exposure_s: seconds,

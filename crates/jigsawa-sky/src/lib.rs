@@ -24,6 +24,7 @@ pub mod night;
 pub mod optics;
 pub mod panels;
 pub mod pointing;
+pub mod second;
 pub mod shot;
 pub mod spoilt;
 pub mod stars;

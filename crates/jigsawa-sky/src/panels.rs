@@ -128,6 +128,7 @@ fn panel(
     let (column, row) = ((at % 2) as f64 - 0.5, 0.5 - (at / 2) as f64);
     let (level, across, along) = n.glow;
     DemoFrame {
+        object: crate::demo::OBJECT,
         file,
         filter_card: if filter == Filter::Ha {
             "H-alpha 7nm"

@@ -26,7 +26,7 @@ pub struct Luminance {
 }
 
 /// Gives the pixel's channels the brightness `l`; `noise` is that of the reference's pixels, in the same units.
-pub(super) fn with_luminance(rgb: [f32; 3], l: f32, how: Luminance, noise: f32) -> [f32; 3] {
+pub fn with_luminance(rgb: [f32; 3], l: f32, how: Luminance, noise: f32) -> [f32; 3] {
     let pedestal = (PEDESTAL_SIGMA * noise).max(f32::MIN_POSITIVE);
     let y = luminance(rgb);
     let l = y + how.weight * (l - y);

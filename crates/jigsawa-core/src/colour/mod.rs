@@ -8,5 +8,5 @@ mod palette;
 
 pub use composite::{Composite, Part, Source, White};
 pub use lines::{Lines, strengths};
-pub use luminance::Luminance;
+pub use luminance::{Luminance, with_luminance};
 pub use palette::{Palette, PaletteError, Written, WrittenError, WrittenStars};

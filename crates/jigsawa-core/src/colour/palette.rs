@@ -106,20 +106,16 @@ const TABLE: [Row; 13] = [
     ),
     (
         "HaRGB",
-        "natural colour with hydrogen in red and a little in blue",
-        [
-            "lighter(R, 80% R + 50% Ha)",
-            "G",
-            "lighter(B, 94% B + 8% Ha)",
-        ],
+        "natural colour, hydrogen as deep red",
+        ["40% R + 90% Ha", "G", "B"],
         None,
         false,
     ),
     (
         "HaLRGB",
-        "natural colour, detail from hydrogen",
+        "natural colour, brightness and detail from hydrogen",
         ["R", "G", "B"],
-        Some("lighter(G, 60% G + 60% Ha)"),
+        Some("20% G + 80% Ha"),
         false,
     ),
     (
@@ -147,7 +143,11 @@ const TABLE: [Row; 13] = [
     (
         "moss",
         "three lines: sulphur russet, hydrogen olive, oxygen slate",
-        ["55% SII + 35% Ha", "58% Ha + 28% OIII", "20% Ha + 62% OIII"],
+        [
+            "58% SII + 30% Ha + 8% OIII",
+            "60% Ha + 30% OIII",
+            "18% Ha + 44% OIII",
+        ],
         None,
         false,
     ),
@@ -252,6 +252,19 @@ impl Palette {
     pub fn shown() -> Vec<Self> {
         let names = ORDERS.iter().map(|o| o.0).chain(TABLE.iter().map(|r| r.0));
         names.filter_map(|n| Self::by_name(n).ok()).collect()
+    }
+
+    /// Of palettes those that differ at a glance: of two with the same mixes, the one whose stars have their own colours, or
+    /// whose brightness comes from an unfiltered luminance.
+    pub fn apart(palettes: &[Self]) -> Vec<Self> {
+        let unfiltered = Mix::of(Filter::L.name());
+        let better = |o: &Self, p: &Self| {
+            let stars = o.luminance == p.luminance && o.stars.is_some() && p.stars.is_none();
+            let detail = o.luminance.as_ref() == Some(&unfiltered) && p.luminance.is_none();
+            o.channels == p.channels && (stars || detail)
+        };
+        let kept = |p: &&Self| !palettes.iter().any(|o| better(o, p));
+        palettes.iter().filter(kept).cloned().collect()
     }
 
     /// All names that [`Self::by_name`] knows, those that are shown first.

@@ -6,6 +6,7 @@
 use super::look::Sources;
 use super::tile::Tile;
 use crate::doors::DoorError;
+use crate::robust::quantile;
 use crate::space::{FramePx, Point, Rect};
 use crate::stars::{Catalogue, Flag};
 
@@ -25,6 +26,11 @@ const FLAT: f32 = 0.93;
 
 /// So many flat pixels that a star's profile would not have them; a profile's top is narrower than half its width.
 const FLAT_WIDTH: f64 = 0.62;
+
+/// A width beyond the flat core of a star, and to the next, pixels have less than this part of its light: a Moffat function
+/// that is full out to five widths has a fifth. So it is all around, but for a neighbour: a nebula's rim falls on one side.
+const STEEP: f32 = 0.5;
+const ALL_AROUND: f64 = 0.85;
 
 /// Only this many stars are looked at, the brightest: fainter ones are not saturated.
 const MOST: usize = 400;
@@ -83,6 +89,7 @@ fn core(
     };
     // The farthest flat pixel that hangs together with the middle, in any channel.
     let mut radius = 0.0f64;
+    let mut steep = false;
     for plane in &planes {
         let near = |r: f64| (0..plane.len()).filter(move |i| distance(*i) <= r);
         let top = near(1.5 * fwhm_px).map(|i| plane[i]).fold(0.0, f32::max);
@@ -91,8 +98,15 @@ fn core(
             .count();
         let r = (flat as f64 / std::f64::consts::PI).sqrt();
         radius = radius.max(r);
+        let mut beside: Vec<f32> = (0..plane.len())
+            .filter(|i| (r + fwhm_px..r + 2.0 * fwhm_px).contains(&distance(*i)))
+            .map(|i| plane[i])
+            .filter(|v| v.is_finite())
+            .collect();
+        steep |= !beside.is_empty() && quantile(&mut beside, ALL_AROUND) < STEEP * top;
     }
-    if radius < FLAT_WIDTH * fwhm_px {
+    // What does not fall steeply beyond its rim is a bright knot.
+    if radius < FLAT_WIDTH * fwhm_px || !steep {
         return Ok(None);
     }
     let radius = radius + 1.0;
@@ -137,5 +151,35 @@ impl Core {
                 }
             }
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::plane::Plane;
+    use crate::space::Size;
+
+    /// Is a place in the middle of a frame of this light a full core?
+    fn is_core(light: impl Fn(f64, f64) -> f32) -> bool {
+        let size = Size::new(121, 101).unwrap();
+        let plane = Plane::from_fn(size, |x, y| light(x as f64 - 60.0, y as f64 - 50.0));
+        let at = Point::new(60.0, 50.0);
+        core([&plane, &plane, &plane], at, 4.0, &|_, v| v)
+            .unwrap()
+            .is_some()
+    }
+
+    #[test]
+    fn a_full_star_has_a_core_and_a_nebulas_rim_has_none() {
+        let star = |r: f64| (90_000.0 * (1.0 + (r / 3.6).powi(2)).powf(-3.0)).min(20_000.0) as f32;
+        assert!(is_core(|x, y| star(x.hypot(y))));
+        assert!(is_core(
+            |x, y| star(x.hypot(y)) + 0.5 * star((x - 12.0).hypot(y))
+        ));
+        // A band of light, which falls to both of its sides, and the edge of a bright cloud.
+        let band = |d: f64| (500.0 * (-0.5 * (d / 7.0).powi(2)).exp()) as f32;
+        assert!(!is_core(|x, _| band(x)));
+        assert!(!is_core(|x, y| band((x + y - 4.0).max(0.0))));
     }
 }

@@ -17,6 +17,9 @@ const SMALL_AREA: f64 = 1.5e6;
 /// Stars are looked for on at most so many pixels; a larger picture is binned for it.
 const STARS_AREA: f64 = 1.2e8;
 
+/// No stars are as wide as this, in pixels: where the typical one is, the picture has none, and what was found are knots.
+const WIDEST_PX: f64 = 16.0;
+
 /// Stars that are kept. Steps that spare stars need all that can be seen.
 const MOST_STARS: usize = 20_000;
 
@@ -29,7 +32,7 @@ pub struct Look {
     pub small: [Plane; 3],
     /// How many pixels of the picture are one of the small planes, along a side.
     pub factor: usize,
-    /// The stars of the channels' mean, in pixels of the picture; none where it is constant.
+    /// The stars of the channels' mean, in pixels of the picture; none where there are none.
     pub stars: Option<Catalogue>,
     /// Which pixels of the small planes are covered by all channels everywhere.
     pub covered: Vec<bool>,
@@ -126,7 +129,7 @@ pub fn look(sources: Sources<'_>) -> Result<Look, LookError> {
         ..Settings::default()
     };
     let stars = match detect(&light, None, &settings) {
-        Ok(found) => Some(in_pixels(found, coarse)),
+        Ok(found) => Some(in_pixels(found, coarse)).filter(|s| s.fwhm_px < WIDEST_PX),
         Err(DetectError::NoData | DetectError::Constant) => None,
     };
     Ok(Look {

@@ -3,7 +3,8 @@
 //! [`look()`] reads a picture once; [`Plan::measure`] turns wishes into measured steps; [`develop()`] carries them out
 //! piece by piece. Each step has its file, in the order of [`Step`].
 
-pub mod contrast;
+pub mod between;
+mod contrast;
 pub mod cores;
 mod covered;
 mod deconvolve;
@@ -33,7 +34,7 @@ pub(crate) use deconvolve::gaussian;
 pub use develop::{BAND_ROWS, develop, develop_part};
 pub use green::{LUMINANCE, luminance};
 pub use look::{Look, LookError, Sources, look};
-pub use neutral::{ChannelSky, GradientWish, SkyFrom};
+pub use neutral::{ChannelSky, GradientWish, SkyFrom, flatten};
 pub use noise::Quiet;
 pub use plan::{Found, Plan};
 pub use shade::{Shade, ShadeTable};

@@ -29,8 +29,8 @@ pub struct ChannelSky {
     pub error: f32,
     /// What it rests on; absent where none was looked for.
     pub ground: Option<Ground>,
-    /// Patches that it goes through.
-    pub samples: usize,
+    /// Middles of the patches that it goes through, on the small plane.
+    pub samples: Vec<Point<CanvasPx>>,
     /// The level of the dark patches, the gradient taken off.
     pub level: f32,
 }
@@ -107,7 +107,7 @@ pub fn skies(look: &Look, wish: Option<&GradientWish>, from: &SkyFrom) -> [Chann
             shape: found.as_ref().map_or(Shape::Level, |g| g.shape),
             error: found.as_ref().map_or(0.0, |g| g.error as f32),
             ground: found.as_ref().map(|g| g.ground),
-            samples: found.as_ref().map_or(0, |g| g.samples.len()),
+            samples: found.map_or_else(Vec::new, |g| g.samples.iter().map(|s| s.0).collect()),
             level,
         }
     });
@@ -119,7 +119,7 @@ pub fn skies(look: &Look, wish: Option<&GradientWish>, from: &SkyFrom) -> [Chann
             span: 0.0,
             error: 0.0,
             ground: None,
-            samples: 0,
+            samples: Vec::new(),
             level: 0.0,
         })
     })
@@ -139,13 +139,6 @@ fn gradients(look: &Look, wish: Option<&GradientWish>) -> Vec<Option<Gradient>> 
     let Some(wish) = wish else {
         return vec![None, None, None];
     };
-    let size = look.small[0].size();
-    let mean = Plane::from_fn(size, |x, y| {
-        look.small.iter().map(|p| p.row(y)[x]).sum::<f32>() / 3.0
-    });
-    let Ok(stars) = detect(&mean, None, &Settings::default()) else {
-        return vec![None, None, None];
-    };
     let k = look.factor as f64;
     let small = |p: &Point<CanvasPx>| Point::new((p.x + 0.5) / k - 0.5, (p.y + 0.5) / k - 0.5);
     let hints = Hints {
@@ -158,20 +151,48 @@ fn gradients(look: &Look, wish: Option<&GradientWish>) -> Vec<Option<Gradient>> 
             .map(|(p, r)| (small(p), r / k))
             .collect(),
     };
-    // A channel that is another one once more, as in a grey picture, tells nothing new.
-    let same: [usize; 3] = std::array::from_fn(|c| {
-        (0..c)
-            .find(|d| is_same(&look.small[*d], &look.small[c]))
-            .unwrap_or(c)
+    together(&look.small, wish.shape, &hints)
+}
+
+/// Takes gradients off planes of one place, by the evidence of all; the middle of each stays as high as it is.
+pub fn flatten(planes: &mut [Plane]) {
+    let found = together(planes, None, &Hints::default());
+    for (plane, g) in planes.iter_mut().zip(found) {
+        if let Some(g) = g {
+            *plane = without(plane, &g.surface);
+        }
+    }
+}
+
+/// The gradients of planes of one place.
+fn together(planes: &[Plane], shape: Option<Shape>, hints: &Hints) -> Vec<Option<Gradient>> {
+    let none = || vec![None; planes.len()];
+    let Some(first) = planes.first() else {
+        return none();
+    };
+    let size = first.size();
+    let share = 1.0 / planes.len() as f32;
+    let mean = Plane::from_fn(size, |x, y| {
+        planes.iter().map(|p| p.row(y)[x]).sum::<f32>() * share
     });
-    let own: Vec<usize> = (0..3).filter(|c| same[*c] == *c).collect();
+    let Ok(stars) = detect(&mean, None, &Settings::default()) else {
+        return none();
+    };
+    // A plane that is another one once more, as in a grey picture, tells nothing new.
+    let same: Vec<usize> = (0..planes.len())
+        .map(|c| {
+            let first = (0..c).find(|d| is_same(&planes[*d], &planes[c]));
+            first.unwrap_or(c)
+        })
+        .collect();
+    let own: Vec<usize> = (0..planes.len()).filter(|c| same[*c] == *c).collect();
     let lattice = Lattice::over(size);
     let placement = Placement::shift(0.0, 0.0);
     let filter = Filter::Other("picture".to_owned());
     let catalogues: Vec<Option<Catalogue>> = own
         .par_iter()
         .map(|c| {
-            let plane = &look.small[*c];
+            let plane = &planes[*c];
             let sky = SkyMesh::measure(plane)?;
             Some(Catalogue {
                 noise: NoiseScales::measure(plane, &sky, Some(&stars)),
@@ -193,17 +214,17 @@ fn gradients(look: &Look, wish: Option<&GradientWish>) -> Vec<Option<Gradient>> 
                 exposure_s: None,
                 gain_e_adu: None,
             };
-            let samples = Samples::take(&look.small[*c], &placement, catalogue, None, lattice);
+            let samples = Samples::take(&planes[*c], &placement, catalogue, None, lattice);
             Some((*c, Sky { member, samples }))
         })
         .collect();
     let skies: Vec<&Sky<'_>> = channels.iter().map(|(_, s)| s).collect();
-    let found = found_in(&skies, wish.shape, &hints);
-    let mut all = [const { None::<Gradient> }; 3];
+    let found = found_in(&skies, shape, hints);
+    let mut all: Vec<Option<Gradient>> = none();
     for ((c, _), g) in channels.iter().zip(found) {
         all[*c] = g;
     }
-    same.map(|c| all[c].clone()).to_vec()
+    same.into_iter().map(|c| all[c].clone()).collect()
 }
 
 /// Are two planes the same, missing pixels and all?

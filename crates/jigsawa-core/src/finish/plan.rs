@@ -6,6 +6,7 @@
 
 use rayon::prelude::*;
 
+use super::between::opened;
 use super::contrast::Contrast;
 use super::cores::{Core, cores};
 use super::covered::covered_rect;
@@ -147,7 +148,9 @@ impl Plan {
         let tones = tones(look, &levels, wish.tones, fwhm_px);
         let sample = sample(sources, rect, &levels, look.factor, tones.as_ref())?;
         let zero = wish.neutral.is_some().then_some(0.0);
-        let stretch = Stretch::toned(&sample, &wish.tone, zero).ok_or(PlanError::Nothing)?;
+        let between = between(look, &levels, tones.as_ref(), (rect, fwhm_px));
+        let stretch =
+            Stretch::toned(&sample, &between, &wish.tone, zero).ok_or(PlanError::Nothing)?;
         let mut plan = Self {
             rect,
             found: Found {
@@ -505,6 +508,32 @@ fn tones(look: &Look, levels: &[Level; 3], part: f32, fwhm_px: f64) -> Option<To
     let noise = mad(&mut dark, 0.0) * MAD_TO_SIGMA as f32;
     let noise = if noise.is_finite() { noise } else { 0.0 };
     Tones::new(&light, look.factor, (part, noise, fwhm_px))
+}
+
+/// Light between the stars above the common sky, from the small copy: pixels of what is kept.
+fn between(
+    look: &Look,
+    levels: &[Level; 3],
+    tones: Option<&Tones>,
+    (kept, fwhm_px): (Rect, f64),
+) -> Vec<[f32; 3]> {
+    let open = opened(&flat(look, levels), fwhm_px, look.factor);
+    let size = open[0].size();
+    let inside = |v: usize, from: i64, side: usize| {
+        let v = (v * look.factor) as i64;
+        v >= from && v < from + side as i64
+    };
+    let mut all = Vec::new();
+    for y in (0..size.height()).filter(|y| inside(*y, kept.y, kept.height)) {
+        for x in (0..size.width()).filter(|x| inside(*x, kept.x, kept.width)) {
+            let i = y * size.width() + x;
+            let held = tones.map_or(1.0, |t| t.of_small(i));
+            all.push(std::array::from_fn(|c| {
+                held * levels[c].gain * (open[c].data()[i] - levels[c].common)
+            }));
+        }
+    }
+    all
 }
 
 /// Multiplies the brightness of a row by factors, less on stars; colours that leave the range are weakened.

@@ -42,6 +42,9 @@ pub enum Point {
     Sigma(f32),
     /// The level that so many per cent of the pixels are below.
     Percent(f64),
+    /// A little above the brightest that is no star: nebulae and galaxies are bright then, and their cores not burnt. Of
+    /// white only.
+    Structure,
 }
 
 impl Tone {
@@ -65,6 +68,13 @@ pub(super) const BLACK_SIGMA: f32 = 4.5;
 
 /// Full light: only this part of the pixels is brighter. Star cores are.
 pub(super) const WHITE_QUANTILE: f64 = 0.9998;
+
+/// Of light between the stars this part is fainter than what counts as the brightest, and full light lies so much above it.
+const STRUCTURE_QUANTILE: f64 = 0.9995;
+const STRUCTURE_BELOW: f32 = 1.35;
+
+/// Full light lies at least so many noise widths above the sky: where there is little but noise, that stays dark.
+const LEAST_FULL_SIGMA: f32 = 80.0;
 
 /// Of `Each`: the light that is made equal lies at this part of the pixels, above most nebulae and
 /// below the stars; and made equal only to this power, since full equality drowns the weakest channel
@@ -92,11 +102,17 @@ impl Stretch {
     /// Measures the levels from a sample of a picture's pixels (some ten thousand or more, from all
     /// over it); those with a missing channel do not count. `None` when no pixel is complete.
     pub fn measure(sample: &[[f32; 3]], link: Link) -> Option<Self> {
-        Self::toned(sample, &Tone::usual(link), None)
+        Self::toned(sample, &[], &Tone::usual(link), None)
     }
 
-    /// The same with levels chosen; `sky` is that of all channels, where it is known.
-    pub fn toned(sample: &[[f32; 3]], tone: &Tone, sky: Option<f32>) -> Option<Self> {
+    /// The same with levels chosen; `sky` is that of all channels, where it is known, and `between` is light between the
+    /// stars for [`Point::Structure`].
+    pub fn toned(
+        sample: &[[f32; 3]],
+        between: &[[f32; 3]],
+        tone: &Tone,
+        sky: Option<f32>,
+    ) -> Option<Self> {
         let known = sky;
         let link = tone.link;
         let complete = || sample.iter().filter(|p| p.iter().all(|v| v.is_finite()));
@@ -127,12 +143,12 @@ impl Stretch {
         } else {
             f32::MIN_POSITIVE
         };
-        let mut above_sky: Vec<f32> = complete()
-            .map(|p| (0..3).map(|c| gain[c] * (p[c] - sky[c])).sum::<f32>() / 3.0)
-            .collect();
+        let above = |p: &[f32; 3]| (0..3).map(|c| gain[c] * (p[c] - sky[c])).sum::<f32>() / 3.0;
+        let mut above_sky: Vec<f32> = complete().map(above).collect();
         let pedestal = match tone.black {
             Point::Sigma(k) => k * spread,
             Point::Percent(p) => -quantile(&mut above_sky, p / 100.0),
+            Point::Structure => BLACK_SIGMA * spread,
         };
         // Sky as black as can be still has a level: the curve needs one to be made from.
         let pedestal = pedestal.max(0.05 * spread);
@@ -140,6 +156,22 @@ impl Stretch {
         let full = match tone.white {
             Point::Sigma(k) => k * spread,
             Point::Percent(p) => quantile(&mut above_sky, p / 100.0),
+            Point::Structure => {
+                let most = quantile(&mut above_sky, WHITE_QUANTILE);
+                let mut open: Vec<f32> = between
+                    .iter()
+                    .map(above)
+                    .filter(|v| v.is_finite())
+                    .collect();
+                if open.is_empty() {
+                    most
+                } else {
+                    let highest = quantile(&mut open, STRUCTURE_QUANTILE);
+                    (STRUCTURE_BELOW * highest)
+                        .max(LEAST_FULL_SIGMA * spread)
+                        .min(most)
+                }
+            }
         };
         let full = (full + pedestal).max(4.0 * pedestal);
         let strength = strength_for(pedestal / full, tone.sky);
@@ -330,6 +362,36 @@ mod tests {
             assert!((0.08..0.16).contains(&v), "{grey:?}");
             assert!((v - grey[0]).abs() < 0.03, "{grey:?}");
         }
+    }
+
+    #[test]
+    fn the_brightest_nebula_is_shown_bright_and_not_burnt() {
+        let tone = Tone {
+            white: Point::Structure,
+            ..Tone::usual(Link::Linked)
+        };
+        let nebula = [980.0, 350.0, 200.0];
+        let between: Vec<[f32; 3]> = (0..5000)
+            .map(|i| {
+                if i % 4 == 0 {
+                    nebula
+                } else {
+                    [100.0, 130.0, 90.0]
+                }
+            })
+            .collect();
+        let light = |s: &Stretch| s.apply(nebula).0.iter().sum::<f32>() / 3.0;
+        let sky = Some(100.0);
+        let shown = light(&Stretch::toned(&sample(), &between, &tone, sky).unwrap());
+        let usual =
+            light(&Stretch::toned(&sample(), &between, &Tone::usual(Link::Linked), sky).unwrap());
+        assert!(shown > 0.85 && shown < 0.99, "{shown}");
+        assert!(usual < 0.75 * shown, "{usual} {shown}");
+        // Without anything between the stars they decide.
+        assert_eq!(
+            Stretch::toned(&sample(), &[], &tone, sky),
+            Stretch::toned(&sample(), &[], &Tone::usual(Link::Linked), sky)
+        );
     }
 
     #[test]

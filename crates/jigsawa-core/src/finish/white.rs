@@ -101,6 +101,9 @@ pub struct White {
     pub scatter: [f64; 2],
     /// How red-green and blue-green go with the catalogue's index, in magnitudes a magnitude.
     pub slopes: Option<[f64; 2]>,
+    /// By how many magnitudes of red against blue the brighter half of the stars is redder than the fainter, with the error:
+    /// giants stand out so. Of a typical star's white only.
+    pub redder: Option<(f64, f64)>,
 }
 
 /// Why there is no white.
@@ -164,7 +167,25 @@ pub fn from_stars(stars: &[StarColour]) -> Result<White, WhiteError> {
         stars: stars.len(),
         scatter,
         slopes: None,
+        redder: Some(redder(stars)),
     })
+}
+
+/// How much redder the brighter half of stars is than the fainter, and the error of that.
+fn redder(stars: &[StarColour]) -> (f64, f64) {
+    let mut sorted: Vec<&StarColour> = stars.iter().collect();
+    sorted.sort_by(|a, b| b.flux[1].total_cmp(&a.flux[1]));
+    let (bright, faint) = sorted.split_at(sorted.len() / 2);
+    let of = |list: &[&StarColour]| {
+        let red = |s: &&StarColour| {
+            let [red, blue] = s.magnitudes();
+            blue - red
+        };
+        let (middle, scatter) = robust_mean(&list.iter().map(red).collect::<Vec<_>>());
+        (middle, scatter / (list.len() as f64).sqrt())
+    };
+    let (b, f) = (of(bright), of(faint));
+    (b.0 - f.0, b.1.hypot(f.1))
 }
 
 /// White from stars whose colours are known.
@@ -199,6 +220,7 @@ pub fn from_catalogue(
         stars: pairs.len(),
         scatter,
         slopes: Some(slopes),
+        redder: None,
     })
 }
 
@@ -234,6 +256,7 @@ pub fn from_patch(
         stars: 0,
         scatter: [0.0; 2],
         slopes: None,
+        redder: None,
     }))
 }
 
@@ -353,6 +376,28 @@ mod tests {
         let product: f32 = w.gains.iter().product();
         assert!((product - 1.0).abs() < 1e-5);
         assert_eq!(from_stars(&stars[..5]), Err(WhiteError::FewStars(5)));
+    }
+
+    #[test]
+    fn bright_stars_that_are_redder_are_seen_as_such() {
+        let of = |giants: f64| -> Vec<StarColour> {
+            (0..100)
+                .map(|i| {
+                    let c = 0.1 * f64::from(i * 37 % 100) / 100.0;
+                    let mut s = star(0.0 - c, 0.05 + c + if i < 50 { giants } else { 0.0 });
+                    let bright = if i < 50 { 10.0 } else { 1.0 };
+                    s.flux = s.flux.map(|f| f * bright);
+                    s
+                })
+                .collect()
+        };
+        let (redder, error) = from_stars(&of(0.3)).unwrap().redder.unwrap();
+        assert!(
+            (redder - 0.3).abs() < 0.03 && error < 0.03,
+            "{redder} {error}"
+        );
+        let (redder, error) = from_stars(&of(0.0)).unwrap().redder.unwrap();
+        assert!(redder.abs() < 3.0 * error, "{redder} {error}");
     }
 
     #[test]

@@ -110,14 +110,14 @@ pub struct FinishArgs {
         default_value = "3"
     )]
     pub black: PointArg,
-    /// What becomes white: the level that so many per cent of pixels are below, or so many sigma above the sky
+    /// What becomes white: the level that so many per cent of pixels are below, or so many sigma above the sky [default: a
+    /// little above the brightest nebula or galaxy, at most 99.98%]
     #[arg(
         help_heading = "Steps on the screen",
         long,
-        value_name = "PERCENT|SIGMA",
-        default_value = "99.98%"
+        value_name = "PERCENT|SIGMA"
     )]
-    pub full: PointArg,
+    pub full: Option<PointArg>,
     /// Show a bright core and faint light in one picture: how far bright surroundings are held back, at several scales;
     /// --tones alone for all the way, --tones=60% for less
     #[arg(help_heading = "Steps on the screen", long, value_name = "PERCENT", default_value = "0%", num_args = 0..=1, require_equals = true, default_missing_value = "100%", value_parser = percent)]

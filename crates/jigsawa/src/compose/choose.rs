@@ -35,7 +35,7 @@ pub fn choose(args: &ComposeArgs, frames: &[Frame]) -> Result<Vec<Palette>, Trou
         let fitting = Palette::shown()
             .into_iter()
             .filter(|p| missing(p, frames).is_empty());
-        for p in fitting {
+        for p in Palette::apart(&fitting.collect::<Vec<_>>()) {
             if !palettes.iter().any(|q: &Palette| q.name == p.name) {
                 palettes.push(p);
             }

@@ -1,7 +1,7 @@
 //! A picture of what each palette looks like, made from the made-up sky.
 
 use jigsawa_core::colour::mix::{BoundMix, Mix};
-use jigsawa_core::colour::{Palette, strengths};
+use jigsawa_core::colour::{Luminance, Palette, strengths, with_luminance};
 use jigsawa_core::filter::{Band, Filter};
 use jigsawa_core::finish::{Link, Stretch};
 use jigsawa_core::plane::Plane;
@@ -19,12 +19,35 @@ use crate::picture::{Words, write_words};
 const SIZE: (usize, usize) = (330, 220);
 const UNITS: f64 = 5.2;
 
+/// About the noise of a swatch's pixels.
+const NOISE: f32 = 3.0;
+
 const GAP: usize = 12;
 const WORDS: usize = 24;
 const COLUMNS: usize = 3;
 
 /// Every palette that is shown, with its name below it.
 pub fn swatches() -> Option<Picture> {
+    let cells = cells()?;
+    let rows = cells.len().div_ceil(COLUMNS);
+    let (w, h) = (SIZE.0 + GAP, SIZE.1 + WORDS + GAP);
+    let mut all = Picture::filled(COLUMNS * w + GAP, rows * h + GAP, [22, 24, 27]);
+    for (i, (palette, picture)) in cells.iter().enumerate() {
+        let (x, y) = (GAP + (i % COLUMNS) * w, GAP + (i / COLUMNS) * h);
+        all.paste(picture, x, y);
+        let words = Words {
+            text: &palette.name,
+            height: 20,
+            colour: [238, 236, 230],
+            bold: true,
+        };
+        write_words(&mut all, &words, (x, y + SIZE.1 + 2));
+    }
+    Some(all)
+}
+
+/// The palettes and their pictures.
+fn cells() -> Option<Vec<(Palette, Picture)>> {
     let size = Size::new(SIZE.0, SIZE.1)?;
     let mut shots = frames();
     for f in &mut shots {
@@ -88,25 +111,11 @@ pub fn swatches() -> Option<Picture> {
     };
     let luminance = sum([Filter::R, Filter::G, Filter::B]);
     planes.push((Filter::L, luminance));
-    let cells: Vec<(String, Picture)> = Palette::shown()
-        .iter()
-        .filter_map(|p| Some((p.name.clone(), one(p, &planes, size)?)))
-        .collect();
-    let rows = cells.len().div_ceil(COLUMNS);
-    let (w, h) = (SIZE.0 + GAP, SIZE.1 + WORDS + GAP);
-    let mut all = Picture::filled(COLUMNS * w + GAP, rows * h + GAP, [22, 24, 27]);
-    for (i, (name, picture)) in cells.iter().enumerate() {
-        let (x, y) = (GAP + (i % COLUMNS) * w, GAP + (i / COLUMNS) * h);
-        all.paste(picture, x, y);
-        let words = Words {
-            text: name,
-            height: 20,
-            colour: [238, 236, 230],
-            bold: true,
-        };
-        write_words(&mut all, &words, (x, y + SIZE.1 + 2));
-    }
-    Some(all)
+    let pictures = Palette::shown().into_iter().filter_map(|p| {
+        let picture = one(&p, &planes, size)?;
+        Some((p, picture))
+    });
+    Some(pictures.collect())
 }
 
 /// Lines made equally bright, as `compose` does it.
@@ -141,6 +150,17 @@ fn one(palette: &Palette, planes: &[(Filter, Vec<f32>)], size: Size) -> Option<P
         bound(mix)?.eval(&inputs, 60_000.0, plane.data_mut());
         channels.push(plane);
     }
+    if let Some(mix) = &palette.luminance {
+        let mut light = Plane::filled(size, 0.0);
+        bound(mix)?.eval(&inputs, 60_000.0, light.data_mut());
+        for (i, l) in light.data().iter().enumerate() {
+            let rgb = std::array::from_fn(|c| channels[c].data()[i]);
+            let made = with_luminance(rgb, *l, Luminance { weight: 1.0 }, NOISE);
+            for (plane, v) in channels.iter_mut().zip(made) {
+                plane.data_mut()[i] = v;
+            }
+        }
+    }
     let narrow = palette.is_narrow(|n| Filter::from(n.to_owned()).band());
     let sample: Vec<[f32; 3]> = (0..size.area())
         .map(|i| {
@@ -159,4 +179,51 @@ fn one(palette: &Palette, planes: &[(Filter, Vec<f32>)], size: Size) -> Option<P
         picture.set(x as i64, y as i64, shown);
     }
     Some(picture)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Two pictures are told apart at a glance when their colours differ by so much, root mean square over all pixels that
+    /// are not dark, in steps of 255.
+    const APART: f64 = 20.0;
+
+    fn differ(a: &Picture, b: &Picture) -> f64 {
+        let bright = |p: &[u8]| p.iter().any(|v| *v > 60);
+        let both = a.rgb().chunks_exact(3).zip(b.rgb().chunks_exact(3));
+        let (mut sum, mut n) = (0.0, 0.0f64);
+        for (p, q) in both.filter(|(p, q)| bright(p) || bright(q)) {
+            sum += p
+                .iter()
+                .zip(q)
+                .map(|(a, b)| (f64::from(*a) - f64::from(*b)).powi(2))
+                .sum::<f64>();
+            n += 1.0;
+        }
+        (sum / n.max(1.0)).sqrt()
+    }
+
+    #[test]
+    fn any_two_palettes_of_a_sheet_are_told_apart_at_a_glance() {
+        let cells = cells().unwrap();
+        let all: Vec<Palette> = cells.iter().map(|c| c.0.clone()).collect();
+        let shown = Palette::apart(&all);
+        let of = |name: &str| &cells.iter().find(|c| c.0.name == name).unwrap().1;
+        let mut pairs: Vec<(f64, String)> = Vec::new();
+        for (i, p) in shown.iter().enumerate() {
+            for q in &shown[..i] {
+                pairs.push((
+                    differ(of(&p.name), of(&q.name)),
+                    format!("{} {}", p.name, q.name),
+                ));
+            }
+        }
+        pairs.sort_by(|a, b| a.0.total_cmp(&b.0));
+        assert!(
+            shown.len() > 10 && pairs[0].0 > APART,
+            "{:?}",
+            &pairs[..pairs.len().min(12)]
+        );
+    }
 }

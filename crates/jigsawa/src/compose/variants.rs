@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use jigsawa_core::colour::Luminance;
 use jigsawa_core::doors::FrameSource;
-use jigsawa_core::finish::{Link, Plan, PlanError, Wish, develop, look};
+use jigsawa_core::finish::{Link, Plan, Wish, develop, flatten, look};
 use jigsawa_core::frame::RowOrder;
 use jigsawa_core::layout::Layout;
 use jigsawa_core::merge::TileOp;
@@ -105,6 +105,7 @@ pub fn variants(
             Ok(seen.zip(balance).map(|(s, b)| s.with(b)))
         })
         .collect::<Result<_, Trouble>>()?;
+    let planes = flat(planes);
     let shown: Vec<Variant<'_>> = bounds
         .par_iter()
         .map(|bound| {
@@ -126,6 +127,18 @@ pub fn variants(
         files.push((png(path, &v.picture)?, "small picture"));
     }
     Ok(files)
+}
+
+/// Gradients are taken off the frames once, by the evidence of all of them, and not off each composite.
+fn flat(planes: Vec<Option<Plane>>) -> Vec<Option<Plane>> {
+    let there: Vec<bool> = planes.iter().map(Option::is_some).collect();
+    let mut some: Vec<Plane> = planes.into_iter().flatten().collect();
+    flatten(&mut some);
+    let mut flat = some.into_iter();
+    there
+        .into_iter()
+        .map(|t| if t { flat.next() } else { None })
+        .collect()
 }
 
 /// A palette's composite of small planes, finished as `finish` does it by itself.
@@ -151,24 +164,15 @@ fn one(
         file: name.clone(),
         error,
     })?;
-    let wish: Wish = usual_wish(Kind {
-        colour: true,
-        broad: bound.link == Link::Linked && bound.stars.is_none(),
-        link: bound.link,
-    });
-    let plan = match Plan::measure(doors, &seen, &wish, None) {
-        // Too few stars on a small picture: white stays as the frames were matched.
-        Err(PlanError::White(_)) => Plan::measure(
-            doors,
-            &seen,
-            &Wish {
-                white: jigsawa_core::finish::WhiteFrom::AsItIs,
-                ..wish
-            },
-            None,
-        ),
-        other => other,
+    let wish = Wish {
+        gradient: None,
+        ..usual_wish(Kind {
+            colour: true,
+            broad: bound.link == Link::Linked && bound.stars.is_none(),
+            link: bound.link,
+        })
     };
+    let plan = Plan::measure(doors, &seen, &wish, None);
     let plan = plan.map_err(|error| Trouble::Finish { file: name, error })?;
     let (width, height) = (plan.rect.width, plan.rect.height);
     let mut picture = Picture::filled(width, height, [0; 3]);

@@ -260,7 +260,12 @@ fn white_said(plan: &Plan, wish: &Wish) -> String {
         WhiteFrom::AsItIs => String::new(),
         WhiteFrom::Patch(_) => "from a patch".to_owned(),
         WhiteFrom::Stars | WhiteFrom::StarsIfAny => {
-            format!("from the typical of {} stars", w.stars)
+            let [red, blue] = w.scatter;
+            let known = red.max(blue) / (w.stars as f64).sqrt();
+            format!(
+                "from the typical of {} stars, known to {known:.3} mag",
+                w.stars
+            )
         }
         WhiteFrom::Catalogue { index, .. } => {
             format!("from {} stars of known {}", w.stars, index.name())
@@ -271,7 +276,26 @@ fn white_said(plan: &Plan, wish: &Wish) -> String {
         0 => String::new(),
         n => format!("; {n} saturated cores take the colour of their wings"),
     };
-    format!("{by}: red x {r:.3}, green x {g:.3}, blue x {b:.3}{cores}")
+    let kind = w.redder.map(kind_said).unwrap_or_default();
+    format!("{by}: red x {r:.3}, green x {g:.3}, blue x {b:.3}{kind}{cores}")
+}
+
+/// A difference of bright and faint stars this large, in magnitudes and in its errors, tells of giants.
+const GIANTS_MAG: f64 = 0.08;
+const GIANTS_ERRORS: f64 = 2.5;
+
+/// What the stars were that a typical white rests on, and how far off it may be.
+fn kind_said((redder, error): (f64, f64)) -> String {
+    if redder > GIANTS_MAG.max(GIANTS_ERRORS * error) {
+        format!(
+            "; the brighter half of them is {redder:.2} mag redder than the fainter, as giants are: white may be that much too \
+             blue, --white with a list of stars tells"
+        )
+    } else {
+        "; bright and faint ones have one colour, no sign of giants: what colour that is is not known, and white may be off by \
+         0.1 to 0.2 mag; --white with a list of stars tells"
+            .to_owned()
+    }
 }
 
 fn stretch_said(plan: &Plan, wish: &Wish) -> String {

@@ -78,7 +78,7 @@ pub fn wish(args: &FinishArgs, linear: &LinearFile) -> Result<Wish, Trouble> {
         _ if !colour => WhiteFrom::AsItIs,
         WhiteArg::Auto if kind.broad => WhiteFrom::StarsIfAny,
         WhiteArg::Auto => WhiteFrom::AsItIs,
-        WhiteArg::Stars => WhiteFrom::Stars,
+        WhiteArg::Stars => WhiteFrom::StarsIfAny,
         WhiteArg::Patch(r) => WhiteFrom::Patch(*r),
         WhiteArg::Catalogue(file) => {
             let (known, index) = catalogue::read(file)?;
@@ -131,7 +131,7 @@ fn settled(
             },
             sky: args.sky,
             black: point(args.black),
-            white: point(args.full),
+            white: args.full.map_or(TonePoint::Structure, point),
         },
         tones: args.tones,
         linear: args.stretch == Some(LinkArg::None),

@@ -80,6 +80,12 @@ pub fn account_text(a: &Account) -> String {
             width = widest.unwrap_or(0)
         );
     }
+    if a.command == "compose" && a.channels.len() > 1 {
+        let _ = writeln!(
+            out,
+            "white      not set here: frames are matched to the reference, and 'finish' sets white and says what by"
+        );
+    }
     for l in &a.lines {
         let off = l.continuum.as_ref().map_or(String::new(), |(broad, k)| {
             format!(", less {k} of {broad} by {} stars", l.stars.unwrap_or(0))

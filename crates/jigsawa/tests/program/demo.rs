@@ -32,6 +32,7 @@ fn the_demo_runs_and_says_what_to_open() {
     assert_eq!(night.files("d/night").len(), 37);
     assert_eq!(night.files("d/heart").len(), 7);
     assert_eq!(night.files("d/panels").len(), 9);
+    assert_eq!(night.files("d/vane").len(), 5);
     let results = night.files("d/result");
     for name in [
         "reef-survey.html",
@@ -77,5 +78,5 @@ fn the_demos_data_are_told_as_json() {
         .run("demo d --data-only --json")
         .success()
         .json();
-    assert_eq!(json["outputs"].as_array().unwrap().len(), 56);
+    assert_eq!(json["outputs"].as_array().unwrap().len(), 60);
 }

@@ -245,6 +245,11 @@ fn stars_apart_add_up_to_the_frame_and_can_be_put_together_again() {
         Some("R, G, B")
     );
     // A grey frame has parts as well.
+    // It has no stars to set white by, and is finished all the same.
+    night
+        .run("finish s/x-RGB-starless.fits --out s/w.png --white stars --no-report")
+        .success()
+        .says("left as it is: too few stars show their colour clearly");
     night.run("stars ha.fits --out s --name h").success();
     assert_eq!(
         FitsFrame::open(&night.path("s/h-stars.fits"))

@@ -4,9 +4,10 @@ use std::path::{Path, PathBuf};
 
 use jigsawa_formats::fits::Cards;
 use jigsawa_sky::camera::Numbers;
-use jigsawa_sky::demo::{DemoFrame, OBJECT, exposures, frames, take, take_exposures};
+use jigsawa_sky::demo::{DemoFrame, exposures, frames, take, take_exposures};
 use jigsawa_sky::master::{bordered, smoothed};
 use jigsawa_sky::panels::panels;
+use jigsawa_sky::second;
 use jigsawa_sky::shot::Taken;
 use serde_json::json;
 
@@ -33,6 +34,16 @@ pub fn write_heart(
 ) -> Result<Vec<PathBuf>, Trouble> {
     let how: How = (take_exposures, |_, taken| taken);
     write_all(folder, &exposures(), how, overwrite, common)
+}
+
+/// Writes the masters of the second field and `truth.json` into a folder.
+pub fn write_second(
+    folder: &Path,
+    overwrite: bool,
+    common: &Common,
+) -> Result<Vec<PathBuf>, Trouble> {
+    let how: How = (second::take, |_, taken| taken);
+    write_all(folder, &second::frames(), how, overwrite, common)
 }
 
 /// Takes frames and hands each over.
@@ -104,7 +115,8 @@ fn write_all(
         }
     });
     done?;
-    write_truth(folder, &truths, overwrite)?;
+    let object = list.first().map_or("", |f| f.object);
+    write_truth(folder, object, &truths, overwrite)?;
     Ok(paths)
 }
 
@@ -112,7 +124,7 @@ fn write_all(
 fn header(frame: &DemoFrame) -> Cards {
     let shot = &frame.shot;
     let mut c = Cards::default();
-    c.text("OBJECT", OBJECT, "made-up target");
+    c.text("OBJECT", frame.object, "made-up target");
     c.text("IMAGETYP", "Master Light", "");
     c.text("FILTER", frame.filter_card, "");
     c.number("EXPTIME", frame.exposure_s, "[s] of a sub-frame");

@@ -8,6 +8,7 @@ use std::path::{Path, PathBuf};
 
 use clap::Parser;
 use jigsawa_sky::demo::OBJECT;
+use jigsawa_sky::second;
 use serde_json::{Value, json};
 
 use super::compose::{PNG, make};
@@ -27,6 +28,7 @@ pub fn demo(args: &DemoArgs, common: &Common) -> Result<Ending, Trouble> {
     let night_folder = args.folder.join("night");
     let heart = args.folder.join("heart");
     let panels = args.folder.join("panels");
+    let vane = args.folder.join("vane");
     let talk = !common.json && !common.quiet;
     let mut files = Vec::new();
     for (folder, what, write) in [
@@ -34,12 +36,18 @@ pub fn demo(args: &DemoArgs, common: &Common) -> Result<Ending, Trouble> {
         (&night_folder, "sub-frames and flats", night::write as Write),
         (&heart, "exposures", masters::write_heart as Write),
         (&panels, "panels", masters::write_panels as Write),
+        (&vane, "masters", masters::write_second as Write),
     ] {
         let written = write(folder, args.overwrite, common)?;
         if talk {
             say(&format!(
-                "wrote      {} {what} of {OBJECT} and their truth into {}",
+                "wrote      {} {what} of {} and their truth into {}",
                 written.len(),
+                if folder == &vane {
+                    second::OBJECT
+                } else {
+                    OBJECT
+                },
                 folder.display()
             ));
         }
@@ -120,6 +128,14 @@ fn examples(folder: &Path, to: &Path, overwrite: bool) -> Vec<Vec<String>> {
         .flat_map(|line| ["A1", "A2", "B1", "B2"].map(|p| format!("panels/reef_{p}_{line}.fits")))
         .map(|f| folder.join(f).display().to_string())
         .collect();
+    let vane: Vec<String> = ["L", "R", "G", "B"]
+        .map(|f| {
+            folder
+                .join(format!("vane/vane_{f}.fits"))
+                .display()
+                .to_string()
+        })
+        .to_vec();
     let wide: Vec<String> = ["Ha", "OIII"]
         .map(|line| {
             to.join(format!("wide-{line}-mosaic.fits"))
@@ -151,6 +167,16 @@ fn examples(folder: &Path, to: &Path, overwrite: bool) -> Vec<Vec<String>> {
         finishing(
             "finish",
             vec![to.join("wide-HOO.fits").display().to_string()],
+            &[],
+        ),
+        finishing(
+            "compose",
+            vane,
+            &["--palette", "LRGB", "--name", "vane", "--linear-only"],
+        ),
+        finishing(
+            "finish",
+            vec![to.join("vane-LRGB.fits").display().to_string()],
             &[],
         ),
     ]

@@ -38,7 +38,7 @@ pub fn write(folder: &Path, overwrite: bool, common: &Common) -> Result<Vec<Path
         }
     });
     done?;
-    write_truth(folder, &truths, overwrite)?;
+    write_truth(folder, jigsawa_sky::demo::OBJECT, &truths, overwrite)?;
     Ok(paths)
 }
 

@@ -10,7 +10,7 @@ use jigsawa_formats::facts::wcs_cards;
 use jigsawa_formats::fits::{Cards, Depth, FitsWriter};
 use jigsawa_formats::whole::Unfinished;
 use jigsawa_sky::camera::Numbers;
-use jigsawa_sky::demo::{DemoFrame, OBJECT};
+use jigsawa_sky::demo::DemoFrame;
 use jigsawa_sky::shot::{Shot, Taken};
 use jigsawa_sky::stars::Crowd;
 use serde_json::json;
@@ -47,12 +47,13 @@ pub fn new_files<'a>(
 /// Writes what is true of a folder's frames.
 pub fn write_truth(
     folder: &Path,
+    object: &str,
     truths: &serde_json::Map<String, serde_json::Value>,
     overwrite: bool,
 ) -> Result<(), Trouble> {
     let path = folder.join(TRUTH);
     let text =
-        serde_json::to_string(&json!({ "object": OBJECT, "frames": truths })).unwrap_or_default();
+        serde_json::to_string(&json!({ "object": object, "frames": truths })).unwrap_or_default();
     filled(&path, text.as_bytes(), overwrite)?
         .finish()
         .map_err(|error| Trouble::Write { file: path, error })?;

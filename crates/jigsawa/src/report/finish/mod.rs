@@ -2,5 +2,6 @@
 
 mod page;
 mod plots;
+mod sky;
 
 pub use page::{FinishPage, write};

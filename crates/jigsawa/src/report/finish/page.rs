@@ -9,6 +9,7 @@ use jigsawa_formats::whole::Unfinished;
 use maud::{Markup, PreEscaped, html};
 
 use super::plots::{colour_reach, histogram, star_colours};
+use super::sky::skies;
 use crate::finish::{LinearFile, doors, steps};
 use crate::report::page::base64;
 use crate::report::save::{save, whole};
@@ -77,6 +78,7 @@ fn markup(p: &FinishPage<'_>) -> Result<Markup, Trouble> {
             p { "Two places at 1:1: the brightest nebula and the darkest sky. Each picture has all steps up to its own." }
             div.sheet { @for f in &sheet { (f) } }
         }
+        (skies(p))
         section {
             h2 { "Channels" }
             p { "Light above the sky, after white. The strokes at the foot are what becomes black and white." }

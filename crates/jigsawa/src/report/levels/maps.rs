@@ -169,7 +169,7 @@ pub fn photograph(p: &Picture, what: &str) -> String {
 }
 
 /// Blue for -1, white for 0, orange for 1.
-fn colour(v: f64) -> [u8; 3] {
+pub fn colour(v: f64) -> [u8; 3] {
     const BLUE: [f64; 3] = [32.0, 84.0, 164.0];
     const WHITE: [f64; 3] = [246.0, 246.0, 242.0];
     const ORANGE: [f64; 3] = [201.0, 84.0, 22.0];

@@ -8,5 +8,5 @@ mod maps;
 mod page;
 mod plots;
 
-pub use maps::{figure, image};
+pub use maps::{Map, WIDTH, colour, figure, image};
 pub use page::{LevelPage, write};
