@@ -24,9 +24,9 @@ pub mod night;
 pub mod optics;
 pub mod panels;
 pub mod pointing;
-pub mod second;
 pub mod shot;
 pub mod spoilt;
 pub mod stars;
+pub mod vane;
 
 mod noise;

@@ -5,7 +5,9 @@
 //! than a nebula's brightest knots.
 
 use super::factors::Factors;
+use super::saturation::within_range;
 use super::starlet::smooth;
+use super::tile::Tile;
 use crate::plane::Plane;
 
 /// Shares of structures by size, from one pixel of the picture on, doubling.
@@ -66,6 +68,17 @@ impl Contrast {
     /// The factors along a row of the picture from column `x` on.
     pub fn row(&self, x: i64, y: i64, out: &mut [f32]) {
         self.factors.row(x, y, out);
+    }
+}
+
+/// Multiplies the brightness of a row by factors, less on stars; colours that leave the range are weakened.
+pub(super) fn lift_row(tile: &mut Tile, from: usize, factors: &[f32]) {
+    let [r, g, b] = &mut tile.planes;
+    for (i, k) in (from..).zip(factors) {
+        let k = 1.0 + (k - 1.0) * (1.0 - tile.stars[i]);
+        let rgb = [k * r[i], k * g[i], k * b[i]];
+        let light = (rgb[0] + rgb[1] + rgb[2]) / 3.0;
+        [r[i], g[i], b[i]] = within_range(rgb, light.min(1.0), 1.0);
     }
 }
 

@@ -6,7 +6,7 @@ use super::tile::Tile;
 use crate::doors::{DoorError, FrameSource};
 use crate::plane::Plane;
 use crate::space::{Rect, Size};
-use crate::stars::{Catalogue, DetectError, Settings, Star, detect};
+use crate::stars::{Catalogue, DetectError, Settings, Star, WIDEST_PX, detect};
 
 /// The three planes of a picture.
 pub type Sources<'a> = [&'a dyn FrameSource; 3];
@@ -16,9 +16,6 @@ const SMALL_AREA: f64 = 1.5e6;
 
 /// Stars are looked for on at most so many pixels; a larger picture is binned for it.
 const STARS_AREA: f64 = 1.2e8;
-
-/// No stars are as wide as this, in pixels: where the typical one is, the picture has none, and what was found are knots.
-const WIDEST_PX: f64 = 16.0;
 
 /// Stars that are kept. Steps that spare stars need all that can be seen.
 const MOST_STARS: usize = 20_000;

@@ -3,8 +3,7 @@
 //! [`look()`] reads a picture once; [`Plan::measure`] turns wishes into measured steps; [`develop()`] carries them out
 //! piece by piece. Each step has its file, in the order of [`Step`].
 
-pub mod between;
-mod contrast;
+pub mod contrast;
 pub mod cores;
 mod covered;
 mod deconvolve;
@@ -16,9 +15,12 @@ mod level;
 mod look;
 mod neutral;
 mod noise;
+mod opening;
 mod plan;
 pub mod saturation;
 mod shade;
+mod shrink;
+mod small;
 mod spared;
 mod starlet;
 mod step;

@@ -8,6 +8,7 @@
 //! no islands as a hard threshold does. Colour is smoothed over one scale more and more strongly than
 //! brightness: the eye sees detail in brightness. Stars are left alone.
 
+use super::shrink::{Shrink, energy, mean_around, shrink};
 use super::starlet::{reach, smooth};
 use super::tile::Tile;
 use crate::robust::{MAD_TO_SIGMA, mad, quantile};
@@ -17,10 +18,6 @@ const SCALES: [usize; 3] = [3, 4, 4];
 
 /// Most scales of any. A fifth was tried: it takes the widest blotches of colour, and a border twice as wide.
 const MOST: usize = 4;
-
-/// Local energy up to this many times the noise's own counts as noise alone. It is a mean over some thirteen
-/// pixels, which in pure noise is above this once in a thousand places.
-const SPARED: f32 = 2.4;
 
 /// Noise of a pixel from that of its scales; what the last one leaves holds hardly any.
 fn whole(scales: &[f32; MOST]) -> f32 {
@@ -258,97 +255,6 @@ fn from_brightness(tile: &mut Tile, y: &[f32], c: &[f32], d: &[f32]) {
         r[i] = if here { new[0] } else { r[i] };
         g[i] = if here { new[1] } else { g[i] };
         b[i] = if here { new[2] } else { b[i] };
-    }
-}
-
-/// `a` becomes what is in it and not in `b`, `e` the square of that.
-#[multiversion::multiversion(targets("x86_64+avx2"))]
-fn energy(a: &mut [f32], b: &[f32], e: &mut [f32]) {
-    for ((a, b), e) in a.iter_mut().zip(b).zip(e.iter_mut()) {
-        *a -= b;
-        *e = *a * *a;
-    }
-}
-
-/// How a scale is shrunk.
-struct Shrink<'a> {
-    variance: f32,
-    strength: f32,
-    growth: &'a [f32],
-    stars: &'a [f32],
-}
-
-/// Takes the part of the structure `w` that is noise off `plane`; `local` is the energy around each pixel.
-#[multiversion::multiversion(targets("x86_64+avx2"))]
-fn shrink(how: &Shrink<'_>, w: &[f32], local: &[f32], plane: &mut [f32]) {
-    let n = w.len();
-    let (local, plane) = (&local[..n], &mut plane[..n]);
-    let (growth, stars) = (&how.growth[..n], &how.stars[..n]);
-    for i in 0..n {
-        let noise = SPARED * how.variance * growth[i];
-        // All of it where the energy is no more than the noise's own.
-        let part = noise / local[i].max(noise).max(f32::MIN_POSITIVE);
-        plane[i] -= how.strength * part * (1.0 - stars[i]) * w[i];
-    }
-}
-
-/// The mean over thirteen points: the pixel, and those `step` and twice `step` away in rows and columns, and on
-/// the diagonals.
-fn mean_around(e: &[f32], out: &mut [f32], width: usize, step: usize) {
-    let height = e.len() / width;
-    let s = step as isize;
-    let row = |y: isize| {
-        let y = y.clamp(0, height as isize - 1) as usize;
-        &e[y * width..(y + 1) * width]
-    };
-    for (y, out) in out.chunks_exact_mut(width).enumerate() {
-        let y = y as isize;
-        let rows = [
-            row(y - 2 * s),
-            row(y - s),
-            row(y),
-            row(y + s),
-            row(y + 2 * s),
-        ];
-        let n = width;
-        let inner = 2 * step..n.saturating_sub(2 * step);
-        let at = |x: usize, d: isize| (x as isize + d).clamp(0, n as isize - 1) as usize;
-        let slow = |x: usize| {
-            let mut sum = rows[0][x] + rows[4][x];
-            sum += rows[2][at(x, -2 * s)] + rows[2][at(x, 2 * s)];
-            for r in &rows[1..4] {
-                sum += r[at(x, -s)] + r[x] + r[at(x, s)];
-            }
-            sum / 13.0
-        };
-        if inner.is_empty() {
-            for (x, o) in out.iter_mut().enumerate() {
-                *o = slow(x);
-            }
-            continue;
-        }
-        for x in (0..inner.start).chain(inner.end..n) {
-            out[x] = slow(x);
-        }
-        thirteen(rows, &mut out[inner], step);
-    }
-}
-
-#[multiversion::multiversion(targets("x86_64+avx2"))]
-fn thirteen(rows: [&[f32]; 5], out: &mut [f32], step: usize) {
-    let n = out.len();
-    let part = |r: usize, d: usize| &rows[r][d * step..d * step + n];
-    let (up, down) = (part(0, 2), part(4, 2));
-    let (left, right) = (part(2, 0), part(2, 4));
-    let near: [[&[f32]; 3]; 3] =
-        std::array::from_fn(|r| std::array::from_fn(|d| part(r + 1, d + 1)));
-    for i in 0..n {
-        let mut sum = up[i] + down[i];
-        sum += left[i] + right[i];
-        for r in &near {
-            sum += r[0][i] + r[1][i] + r[2][i];
-        }
-        out[i] = sum / 13.0;
     }
 }
 

@@ -6,8 +6,7 @@
 
 use rayon::prelude::*;
 
-use super::between::opened;
-use super::contrast::Contrast;
+use super::contrast::{Contrast, lift_row};
 use super::cores::{Core, cores};
 use super::covered::covered_rect;
 use super::deconvolve::Deconvolution;
@@ -15,13 +14,14 @@ use super::detail::{Detail, finest_in_the_dark};
 use super::green::Green;
 use super::level::{Level, sample, subtract};
 use super::look::{Look, Sources};
-use super::neutral::{ChannelSky, SkyFrom, skies, without};
+use super::neutral::{ChannelSky, SkyFrom, skies};
 use super::noise::{self, Noise, Quiet};
-use super::saturation::{Saturation, within_range};
+use super::saturation::Saturation;
+use super::small::{between, flat, tones};
 use super::spared::Spared;
 use super::step::Step;
 use super::stretch::Stretch;
-use super::tile::{Tile, mirror};
+use super::tile::{Tile, mirror, pieces};
 use super::tones::Tones;
 use super::white::{StarColour, White, from_catalogue, from_patch, from_stars, star_colours};
 use super::wish::{Crop, PlanError, WhiteFrom, Wish};
@@ -80,10 +80,6 @@ pub struct Found {
     pub sample: Vec<[f32; 3]>,
 }
 
-/// A side of the pieces on which noise is measured, and how many there are along each side of the picture.
-const PIECE: usize = 384;
-const PIECES: usize = 3;
-
 impl Plan {
     /// Measures what the steps need.
     ///
@@ -123,8 +119,7 @@ impl Plan {
         let fwhm_px = look.stars.as_ref().map_or(0.0, |s| s.fwhm_px);
         let white = match &wish.white {
             WhiteFrom::AsItIs => None,
-            WhiteFrom::Stars => Some(from_stars(&star_colours)?),
-            WhiteFrom::StarsIfAny => from_stars(&star_colours).ok(),
+            WhiteFrom::Stars => from_stars(&star_colours).ok(),
             WhiteFrom::Patch(r) => Some(from_patch(sources, *r, &skies, look.factor)??),
             WhiteFrom::Catalogue { known, index } => {
                 let wcs = wcs.ok_or(PlanError::NoWcs)?;
@@ -483,85 +478,4 @@ impl Plan {
             }
         }
     }
-}
-
-/// The channels of the small copy without their gradients.
-fn flat(look: &Look, levels: &[Level; 3]) -> Vec<Plane> {
-    let both = look.small.par_iter().zip(levels);
-    both.map(|(plane, l)| without(plane, &l.sky.gradient))
-        .collect()
-}
-
-/// What holds bright surroundings back, if that is wanted and there are any.
-fn tones(look: &Look, levels: &[Level; 3], part: f32, fwhm_px: f64) -> Option<Tones> {
-    if part <= 0.0 {
-        return None;
-    }
-    let flat = flat(look, levels);
-    let above = |c: usize, i: usize| levels[c].gain * (flat[c].data()[i] - levels[c].common);
-    let size = flat[0].size();
-    let light = Plane::from_fn(size, |x, y| {
-        let i = y * size.width() + x;
-        (above(0, i) + above(1, i) + above(2, i)) / 3.0
-    });
-    let mut dark: Vec<f32> = light.data().iter().copied().filter(|v| *v < 0.0).collect();
-    let noise = mad(&mut dark, 0.0) * MAD_TO_SIGMA as f32;
-    let noise = if noise.is_finite() { noise } else { 0.0 };
-    Tones::new(&light, look.factor, (part, noise, fwhm_px))
-}
-
-/// Light between the stars above the common sky, from the small copy: pixels of what is kept.
-fn between(
-    look: &Look,
-    levels: &[Level; 3],
-    tones: Option<&Tones>,
-    (kept, fwhm_px): (Rect, f64),
-) -> Vec<[f32; 3]> {
-    let open = opened(&flat(look, levels), fwhm_px, look.factor);
-    let size = open[0].size();
-    let inside = |v: usize, from: i64, side: usize| {
-        let v = (v * look.factor) as i64;
-        v >= from && v < from + side as i64
-    };
-    let mut all = Vec::new();
-    for y in (0..size.height()).filter(|y| inside(*y, kept.y, kept.height)) {
-        for x in (0..size.width()).filter(|x| inside(*x, kept.x, kept.width)) {
-            let i = y * size.width() + x;
-            let held = tones.map_or(1.0, |t| t.of_small(i));
-            all.push(std::array::from_fn(|c| {
-                held * levels[c].gain * (open[c].data()[i] - levels[c].common)
-            }));
-        }
-    }
-    all
-}
-
-/// Multiplies the brightness of a row by factors, less on stars; colours that leave the range are weakened.
-fn lift_row(tile: &mut Tile, from: usize, factors: &[f32]) {
-    let [r, g, b] = &mut tile.planes;
-    for (i, k) in (from..).zip(factors) {
-        let k = 1.0 + (k - 1.0) * (1.0 - tile.stars[i]);
-        let rgb = [k * r[i], k * g[i], k * b[i]];
-        let light = (rgb[0] + rgb[1] + rgb[2]) / 3.0;
-        [r[i], g[i], b[i]] = within_range(rgb, light.min(1.0), 1.0);
-    }
-}
-
-/// Pieces from all over a rectangle.
-fn pieces(rect: Rect) -> Vec<Rect> {
-    let side = |n: usize| PIECE.min(n);
-    let (w, h) = (side(rect.width), side(rect.height));
-    let along = |from: i64, all: usize, piece: usize, k: usize| {
-        from + ((all - piece) * (2 * k + 1) / (2 * PIECES)) as i64
-    };
-    let count = |n: usize, piece: usize| PIECES.min(n / piece).max(1);
-    (0..count(rect.height, h))
-        .flat_map(|j| (0..count(rect.width, w)).map(move |i| (i, j)))
-        .map(|(i, j)| Rect {
-            x: along(rect.x, rect.width, w, i),
-            y: along(rect.y, rect.height, h, j),
-            width: w,
-            height: h,
-        })
-        .collect()
 }

@@ -123,3 +123,26 @@ pub(super) fn mirror(part: &[f32], inside: Rect, rect: Rect, out: &mut [f32]) {
         }
     }
 }
+
+/// A side of the pieces on which noise is measured, and how many there are along each side of the picture.
+const PIECE: usize = 384;
+const PIECES: usize = 3;
+
+/// Pieces from all over a rectangle.
+pub(super) fn pieces(rect: Rect) -> Vec<Rect> {
+    let side = |n: usize| PIECE.min(n);
+    let (w, h) = (side(rect.width), side(rect.height));
+    let along = |from: i64, all: usize, piece: usize, k: usize| {
+        from + ((all - piece) * (2 * k + 1) / (2 * PIECES)) as i64
+    };
+    let count = |n: usize, piece: usize| PIECES.min(n / piece).max(1);
+    (0..count(rect.height, h))
+        .flat_map(|j| (0..count(rect.width, w)).map(move |i| (i, j)))
+        .map(|(i, j)| Rect {
+            x: along(rect.x, rect.width, w, i),
+            y: along(rect.y, rect.height, h, j),
+            width: w,
+            height: h,
+        })
+        .collect()
+}

@@ -11,6 +11,7 @@
 use rayon::prelude::*;
 
 use super::factors::Factors;
+use super::opening::opened;
 use crate::plane::Plane;
 use crate::robust::quantile;
 
@@ -57,14 +58,13 @@ impl Tones {
         if part <= 0.0 || shell.is_nan() || shell <= 0.0 || brightest < 2.0 * shell {
             return None;
         }
-        let reach = (1.3 * fwhm_px / factor as f64).ceil() as usize;
         let mut around: Vec<f32> = light
             .data()
             .iter()
             .map(|v| if *v > 0.0 { *v } else { 0.0 })
             .collect();
         if fwhm_px > 0.0 {
-            opened(&mut around, width, reach.max(1));
+            opened(&mut around, width, fwhm_px / factor as f64);
         }
         let mut a: Vec<f32> = around.iter().map(|v| (1.0 + v / shell).ln()).collect();
         let (mut b, mut spare) = (a.clone(), a.clone());
@@ -100,44 +100,6 @@ impl Tones {
 fn held(around: f32, part: f32) -> f32 {
     let above = (around - std::f32::consts::LN_2).max(0.0);
     part * (KNEE * (1.0 + above / KNEE).ln() - above)
-}
-
-/// A grey opening by a square: what is narrower than it is taken away.
-fn opened(plane: &mut [f32], width: usize, reach: usize) {
-    let mut spare = plane.to_vec();
-    for pick in [f32::min as fn(f32, f32) -> f32, f32::max] {
-        extremes(plane, &mut spare, width, reach, pick);
-    }
-}
-
-/// The lowest, or the highest, within a square; `plane` in and out.
-fn extremes(
-    plane: &mut [f32],
-    spare: &mut [f32],
-    width: usize,
-    reach: usize,
-    pick: fn(f32, f32) -> f32,
-) {
-    let rows = spare.par_chunks_mut(width).zip(plane.par_chunks(width));
-    rows.for_each(|(out, row)| {
-        for (x, o) in out.iter_mut().enumerate() {
-            let near = &row[x.saturating_sub(reach)..(x + reach + 1).min(width)];
-            *o = near.iter().copied().fold(row[x], pick);
-        }
-    });
-    let height = spare.len() / width;
-    plane
-        .par_chunks_mut(width)
-        .enumerate()
-        .for_each(|(y, out)| {
-            out.copy_from_slice(&spare[y * width..(y + 1) * width]);
-            for near in y.saturating_sub(reach)..(y + reach + 1).min(height) {
-                let row = &spare[near * width..(near + 1) * width];
-                for (o, v) in out.iter_mut().zip(row) {
-                    *o = pick(*o, *v);
-                }
-            }
-        });
 }
 
 /// The weights of the starlet's smoothing.

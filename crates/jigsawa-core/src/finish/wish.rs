@@ -23,10 +23,8 @@ pub enum Crop {
 pub enum WhiteFrom {
     /// Channels stay as they are.
     AsItIs,
-    /// The typical star.
+    /// The typical star; where too few show their colour, channels stay as they are.
     Stars,
-    /// The typical star, or nothing where too few show their colour.
-    StarsIfAny,
     /// A patch.
     Patch(Rect),
     /// Stars of known colour.

@@ -88,6 +88,10 @@ pub struct Catalogue {
     pub growth: Option<Growth>,
 }
 
+/// No stars are as wide as this, in pixels, whatever the seeing and the sampling: where the typical one is, there are none, and what
+/// was found are knots of a nebula.
+pub const WIDEST_PX: f64 = 20.0;
+
 /// How stars are looked for.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 pub struct Settings {

@@ -2,7 +2,7 @@
 
 use std::sync::OnceLock;
 
-use jigsawa_core::doors::{DoorError, FrameSource};
+use jigsawa_core::doors::DoorError;
 use jigsawa_core::filter::Filter;
 use jigsawa_core::finish::saturation::hue;
 use jigsawa_core::finish::white::{Index, KnownStar, StarColour};
@@ -14,8 +14,6 @@ use jigsawa_core::frame::RowOrder;
 use jigsawa_core::plane::Plane;
 use jigsawa_core::robust::{clipped, median};
 use jigsawa_core::space::{Point, Rect, Size};
-use jigsawa_core::starless::{Stars, find};
-use jigsawa_core::stars::{Settings, detect};
 use jigsawa_core::wcs::{Fields, Projection, Sky, Wcs};
 use jigsawa_sky::camera::Camera;
 use jigsawa_sky::clouds::Clouds;
@@ -25,26 +23,25 @@ use jigsawa_sky::pointing::Pointing;
 use jigsawa_sky::shot::Shot;
 use jigsawa_sky::spoilt::Spoilt;
 use jigsawa_sky::stars::{Crowd, SkyStar};
-use rstest::rstest;
 
-const WIDTH: usize = 900;
-const HEIGHT: usize = 600;
+pub const WIDTH: usize = 900;
+pub const HEIGHT: usize = 600;
 
 /// Degrees of a pixel of the made-up sky.
 const PIXEL_DEG: f64 = 4.0 / 3600.0;
 
 /// A colour picture of the reef whose channels have other skies, other gradients and other strengths.
-struct Reef {
-    planes: [Plane; 3],
+pub struct Reef {
+    pub planes: [Plane; 3],
     /// The same without stars and without noise.
-    behind: [Plane; 3],
-    stars: Vec<SkyStar>,
-    shots: [Shot; 3],
-    look: Look,
+    pub behind: [Plane; 3],
+    pub stars: Vec<SkyStar>,
+    pub shots: [Shot; 3],
+    pub look: Look,
 }
 
 /// What each channel is multiplied by: nothing like white.
-const CAST: [f32; 3] = [1.6, 1.0, 0.55];
+pub const CAST: [f32; 3] = [1.6, 1.0, 0.55];
 
 fn crowd() -> Crowd {
     Crowd {
@@ -55,7 +52,7 @@ fn crowd() -> Crowd {
     }
 }
 
-fn reef() -> &'static Reef {
+pub fn reef() -> &'static Reef {
     static REEF: OnceLock<Reef> = OnceLock::new();
     REEF.get_or_init(|| {
         let shot = |filter, level: f64, across: f64, along: f64, seed| Shot {
@@ -107,7 +104,7 @@ fn reef() -> &'static Reef {
     })
 }
 
-fn sources(planes: &[Plane; 3]) -> Sources<'_> {
+pub fn sources(planes: &[Plane; 3]) -> Sources<'_> {
     [&planes[0], &planes[1], &planes[2]]
 }
 
@@ -406,122 +403,4 @@ fn a_linear_picture_is_told_from_a_stretched_one() {
         }
     }
     assert!(looks_stretched(&look(sources(&shown)).unwrap()));
-}
-
-#[test]
-fn what_lies_behind_and_the_stars_add_up_and_filled_places_are_true_within_two_sigma() {
-    let r = reef();
-    let (_, stars) = find(&sources(&r.planes)).unwrap();
-    let mut behind: [Vec<f32>; 3] = Default::default();
-    stars
-        .take_out(
-            &sources(&r.planes),
-            |rect, originals, starless| -> Result<(), DoorError> {
-                assert_eq!(rect.width, WIDTH);
-                for ((behind, original), starless) in behind.iter_mut().zip(originals).zip(starless)
-                {
-                    for (o, s) in original.iter().zip(*starless) {
-                        let light = o - s;
-                        assert!(
-                            (s + light - o).abs() <= 1e-6 * o.abs(),
-                            "{s} + {light} is not {o}"
-                        );
-                    }
-                    behind.extend_from_slice(starless);
-                }
-                Ok(())
-            },
-        )
-        .unwrap();
-    assert_eq!(behind[0].len(), WIDTH * HEIGHT);
-    let full = r.shots[0].camera.full_adu as f32;
-    let map = r.shots[0].map();
-    let truth: Vec<(Point<jigsawa_core::space::FramePx>, f64)> = r
-        .stars
-        .iter()
-        .map(|s| (map.apply(Point::new(s.x, s.y)), s.magnitude))
-        .collect();
-    // Two stars within a few pixels are seen as one: what is not seen cannot be taken out.
-    let alone = |at: Point<jigsawa_core::space::FramePx>| {
-        let mut near: Vec<f64> = truth
-            .iter()
-            .filter(|(p, _)| p.distance(at) < 8.0)
-            .map(|s| s.1)
-            .collect();
-        near.sort_by(f64::total_cmp);
-        near.len() < 2 || near[1] - near[0] > 3.5
-    };
-    let (mut places, mut beyond, mut sum, mut pairs_within, mut pairs) = (0, 0, 0.0f32, 0, 0);
-    for (at, radius) in stars.holes() {
-        let (x0, y0) = (at.x.round() as i64, at.y.round() as i64);
-        let reach = radius.ceil() as i64;
-        let outside = x0 < 20 || y0 < 20 || x0 > WIDTH as i64 - 21 || y0 > HEIGHT as i64 - 21;
-        let saturated = r
-            .planes
-            .iter()
-            .zip(CAST)
-            .any(|(p, k)| p.at(x0, y0) > 0.9 * k * full);
-        if outside || saturated {
-            continue;
-        }
-        for ((found, truth), noise) in behind.iter().zip(&r.behind).zip(stars.noise()) {
-            let (mut off, mut n) = (0.0, 0.0f32);
-            for y in y0 - reach..=y0 + reach {
-                for x in x0 - reach..=x0 + reach {
-                    if (x as f64 - at.x).hypot(y as f64 - at.y) <= radius {
-                        let i = y as usize * WIDTH + x as usize;
-                        off += found[i] - truth.data()[i];
-                        n += 1.0;
-                    }
-                }
-            }
-            let off = (off / n).abs() / noise;
-            if alone(at) {
-                places += 1;
-                sum += off;
-                beyond += usize::from(off > 2.0);
-            } else {
-                pairs += 1;
-                pairs_within += usize::from(off < 2.0);
-            }
-        }
-    }
-    let mean = sum / places as f32;
-    assert!(places > 400 && pairs > 100, "{places} {pairs}");
-    assert!(
-        mean < 0.5 && beyond * 100 <= places,
-        "mean {mean}, {beyond} of {places} beyond two sigma"
-    );
-    assert!(20 * pairs_within > 17 * pairs, "{pairs_within} of {pairs}");
-}
-
-#[rstest]
-#[case::a_grey_frame(1)]
-#[case::a_colour_one(3)]
-fn stars_are_taken_out_of_one_plane_as_of_three(#[case] planes: usize) {
-    let r = reef();
-    let list: Vec<&dyn FrameSource> = r
-        .planes
-        .iter()
-        .take(planes)
-        .map(|p| p as &dyn FrameSource)
-        .collect();
-    let found = detect(&r.planes[0], None, &Settings::default()).unwrap();
-    let stars = Stars::measure(&list, &found).unwrap();
-    assert!(stars.count() > 300 && stars.filled() > 100 && stars.filled() <= stars.count());
-    let bright = found.clean().next().unwrap().at;
-    let at = bright.y.round() as usize * WIDTH + bright.x.round() as usize;
-    let mut behind = Vec::new();
-    stars
-        .take_out(&list, |_, _, starless| -> Result<(), DoorError> {
-            behind.extend_from_slice(starless[0]);
-            Ok(())
-        })
-        .unwrap();
-    let truth = r.behind[0].data()[at];
-    assert!(
-        (behind[at] - truth).abs() < 6.0 * stars.noise()[0],
-        "{} {truth}",
-        behind[at]
-    );
 }

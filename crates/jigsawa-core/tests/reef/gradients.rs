@@ -1,6 +1,6 @@
 //! Frames' own gradients against the truth: what is left on dark sky, what is eaten of nebulae, and what is not known.
 
-use jigsawa_core::balance::flatten::{Gradient, Ground, Hints, gradients};
+use jigsawa_core::balance::flatten::{Gradient, Ground, Hints, Way, gradients};
 use jigsawa_core::balance::{Lattice, Member, Samples, Sky};
 use jigsawa_core::filter::Filter;
 use jigsawa_core::placement::Placement;
@@ -28,6 +28,7 @@ struct Scene {
     noises: Vec<f64>,
     stars: Vec<Catalogue>,
     filters: Vec<Filter>,
+    placement: Placement,
 }
 
 const SIZE: (usize, usize) = (1200, 800);
@@ -80,6 +81,7 @@ impl Scene {
             noises: Vec::new(),
             stars: Vec::new(),
             filters: Vec::new(),
+            placement: Placement::shift(0.0, 0.0),
         };
         let around = shot(&Filter::L, SkyGlow::even(1.0), zoom, 0).extent();
         let clouds = field.map(|f| Clouds::of(f, around));
@@ -103,13 +105,12 @@ impl Scene {
         scene
     }
 
-    fn found(&self, hints: &Hints) -> Vec<Gradient> {
-        let placement = Placement::shift(0.0, 0.0);
-        let skies: Vec<Sky<'_>> = (0..self.planes.len())
+    fn skies(&self) -> Vec<Sky<'_>> {
+        (0..self.planes.len())
             .map(|k| Sky {
                 member: Member {
                     catalogue: &self.stars[k],
-                    placement: &placement,
+                    placement: &self.placement,
                     size: self.planes[k].size(),
                     filter: &self.filters[k],
                     exposure_s: Some(300.0),
@@ -117,13 +118,17 @@ impl Scene {
                 },
                 samples: Samples::take(
                     &self.planes[k],
-                    &placement,
+                    &self.placement,
                     &self.stars[k],
                     Some(62_000.0),
                     Lattice::over(self.planes[k].size()),
                 ),
             })
-            .collect();
+            .collect()
+    }
+
+    fn found(&self, hints: &Hints) -> Vec<Gradient> {
+        let skies = self.skies();
         let skies: Vec<&Sky<'_>> = skies.iter().collect();
         let found = gradients(&skies, None, hints);
         found.into_iter().map(Option::unwrap).collect()
@@ -300,6 +305,51 @@ fn other_lights_go_as_well(#[case] name: &str, #[case] of_one: SkyGlow) {
     let scene = Scene::of(Some(Field::Reef), 0.6, &skies, 1);
     for j in told(name, &scene, &scene.found(&Hints::default())) {
         assert!(j.rms < 1.0 && j.eaten.abs() < 0.03, "{j:?}");
+    }
+}
+
+/// What flats have left of vignetting at a place.
+fn vignetting(x: f64, y: f64) -> f64 {
+    let (dx, dy) = ((x - 599.5) / 720.0, (y - 399.5) / 720.0);
+    1.0 - 0.12 * (dx * dx + dy * dy)
+}
+
+#[test]
+fn vignetting_that_is_left_is_divided_by() {
+    let skies = [
+        (Filter::Ha, SkyGlow::even(420.0)),
+        (Filter::Oiii, SkyGlow::even(380.0)),
+    ];
+    let scene = Scene::changed(Some(Field::Reef), 0.6, &skies, 1, |p, _| {
+        Plane::from_fn(p.size(), |x, y| {
+            p.row(y)[x] * vignetting(x as f64, y as f64) as f32
+        })
+    });
+    let found = scene.found(&Hints::default());
+    for ((g, sky), f) in found.iter().zip(scene.skies()).zip(&scene.filters) {
+        let balance = g.balance(Way::Divide, &sky).unwrap();
+        let places =
+            (0..100).flat_map(|y| (0..150).map(move |x| (8.0 * f64::from(x), 8.0 * f64::from(y))));
+        // What a light that is as bright everywhere becomes: above the sky, so that no level counts.
+        let left: Vec<f64> = places
+            .map(|(x, y)| {
+                let of = |light: f64| balance.apply(light * vignetting(x, y), Point::new(x, y));
+                of(2000.0) - of(1000.0)
+            })
+            .collect();
+        let mean = left.iter().sum::<f64>() / left.len() as f64;
+        let most = left
+            .iter()
+            .map(|v| (v / mean - 1.0).abs())
+            .fold(0.0, f64::max);
+        println!(
+            "figure | 70 vignetting {} | vignetting of 12 % at the corners, divided by: a nebula, {} | light uneven by {:.1} % at the \
+             most |",
+            f.name(),
+            f.name(),
+            100.0 * most
+        );
+        assert!(g.ground == Ground::Sky && most < 0.02, "{most}");
     }
 }
 

@@ -5,6 +5,7 @@ use jigsawa_core::filter::Filter;
 use jigsawa_core::plane::Plane;
 use jigsawa_core::space::{FramePx, Point, Size};
 use jigsawa_core::starless::{Stars, find};
+use jigsawa_core::stars::{Settings, detect};
 use jigsawa_sky::camera::Camera;
 use jigsawa_sky::clouds::Clouds;
 use jigsawa_sky::demo::bright_crowd;
@@ -16,6 +17,8 @@ use jigsawa_sky::shot::Shot;
 use jigsawa_sky::spoilt::{Halo, Spoilt};
 use jigsawa_sky::stars::Crowd;
 use rstest::rstest;
+
+use crate::finish::{CAST, HEIGHT, WIDTH, reef, sources};
 
 /// A frame and what lies behind its stars.
 struct Seen {
@@ -232,4 +235,122 @@ fn a_galaxys_core_is_no_star_and_stays() {
     );
     assert!((1..=4).contains(&stars.doubtful()));
     assert!((got / want - 1.0).abs() < 0.03);
+}
+
+#[test]
+fn what_lies_behind_and_the_stars_add_up_and_filled_places_are_true_within_two_sigma() {
+    let r = reef();
+    let (_, stars) = find(&sources(&r.planes)).unwrap();
+    let mut behind: [Vec<f32>; 3] = Default::default();
+    stars
+        .take_out(
+            &sources(&r.planes),
+            |rect, originals, starless| -> Result<(), DoorError> {
+                assert_eq!(rect.width, WIDTH);
+                for ((behind, original), starless) in behind.iter_mut().zip(originals).zip(starless)
+                {
+                    for (o, s) in original.iter().zip(*starless) {
+                        let light = o - s;
+                        assert!(
+                            (s + light - o).abs() <= 1e-6 * o.abs(),
+                            "{s} + {light} is not {o}"
+                        );
+                    }
+                    behind.extend_from_slice(starless);
+                }
+                Ok(())
+            },
+        )
+        .unwrap();
+    assert_eq!(behind[0].len(), WIDTH * HEIGHT);
+    let full = r.shots[0].camera.full_adu as f32;
+    let map = r.shots[0].map();
+    let truth: Vec<(Point<FramePx>, f64)> = r
+        .stars
+        .iter()
+        .map(|s| (map.apply(Point::new(s.x, s.y)), s.magnitude))
+        .collect();
+    // Two stars within a few pixels are seen as one: what is not seen cannot be taken out.
+    let alone = |at: Point<FramePx>| {
+        let mut near: Vec<f64> = truth
+            .iter()
+            .filter(|(p, _)| p.distance(at) < 8.0)
+            .map(|s| s.1)
+            .collect();
+        near.sort_by(f64::total_cmp);
+        near.len() < 2 || near[1] - near[0] > 3.5
+    };
+    let (mut places, mut beyond, mut sum, mut pairs_within, mut pairs) = (0, 0, 0.0f32, 0, 0);
+    for (at, radius) in stars.holes() {
+        let (x0, y0) = (at.x.round() as i64, at.y.round() as i64);
+        let reach = radius.ceil() as i64;
+        let outside = x0 < 20 || y0 < 20 || x0 > WIDTH as i64 - 21 || y0 > HEIGHT as i64 - 21;
+        let saturated = r
+            .planes
+            .iter()
+            .zip(CAST)
+            .any(|(p, k)| p.at(x0, y0) > 0.9 * k * full);
+        if outside || saturated {
+            continue;
+        }
+        for ((found, truth), noise) in behind.iter().zip(&r.behind).zip(stars.noise()) {
+            let (mut off, mut n) = (0.0, 0.0f32);
+            for y in y0 - reach..=y0 + reach {
+                for x in x0 - reach..=x0 + reach {
+                    if (x as f64 - at.x).hypot(y as f64 - at.y) <= radius {
+                        let i = y as usize * WIDTH + x as usize;
+                        off += found[i] - truth.data()[i];
+                        n += 1.0;
+                    }
+                }
+            }
+            let off = (off / n).abs() / noise;
+            if alone(at) {
+                places += 1;
+                sum += off;
+                beyond += usize::from(off > 2.0);
+            } else {
+                pairs += 1;
+                pairs_within += usize::from(off < 2.0);
+            }
+        }
+    }
+    let mean = sum / places as f32;
+    assert!(places > 400 && pairs > 100, "{places} {pairs}");
+    assert!(
+        mean < 0.5 && beyond * 100 <= places,
+        "mean {mean}, {beyond} of {places} beyond two sigma"
+    );
+    assert!(20 * pairs_within > 17 * pairs, "{pairs_within} of {pairs}");
+}
+
+#[rstest]
+#[case::a_grey_frame(1)]
+#[case::a_colour_one(3)]
+fn stars_are_taken_out_of_one_plane_as_of_three(#[case] planes: usize) {
+    let r = reef();
+    let list: Vec<&dyn FrameSource> = r
+        .planes
+        .iter()
+        .take(planes)
+        .map(|p| p as &dyn FrameSource)
+        .collect();
+    let found = detect(&r.planes[0], None, &Settings::default()).unwrap();
+    let stars = Stars::measure(&list, &found).unwrap();
+    assert!(stars.count() > 300 && stars.filled() > 100 && stars.filled() <= stars.count());
+    let bright = found.clean().next().unwrap().at;
+    let at = bright.y.round() as usize * WIDTH + bright.x.round() as usize;
+    let mut behind = Vec::new();
+    stars
+        .take_out(&list, |_, _, starless| -> Result<(), DoorError> {
+            behind.extend_from_slice(starless[0]);
+            Ok(())
+        })
+        .unwrap();
+    let truth = r.behind[0].data()[at];
+    assert!(
+        (behind[at] - truth).abs() < 6.0 * stars.noise()[0],
+        "{} {truth}",
+        behind[at]
+    );
 }

@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use jigsawa_core::doors::DoorError;
-use jigsawa_core::finish::{Plan, PlanError, Sources, Wish, develop, look, looks_stretched};
+use jigsawa_core::finish::{Plan, PlanError, Sources, Wish, develop, look};
 use jigsawa_core::frame::RowOrder;
 use jigsawa_formats::about::About;
 use jigsawa_formats::facts::{CutOut, wcs_records};
@@ -15,8 +15,8 @@ use super::stars::cards;
 use crate::account::{Clock, Ending};
 use crate::cli::{Common, FinishArgs};
 use crate::finish::{
-    FinishAccount, LinearFile, account, all_new, doors, finish_text, gradient_doubt, measure_stars,
-    page_path, steps, take_out, targets, wish,
+    FinishAccount, LinearFile, account, all_new, doors, finish_text, gradient_doubt, linear_doubt,
+    measure_stars, page_path, steps, take_out, targets, wish,
 };
 use crate::foreign::name_of;
 use crate::frames::stem;
@@ -161,12 +161,7 @@ pub fn make(args: &FinishArgs, common: &Common) -> Result<FinishAccount, Trouble
     })?;
     clock.lap("look");
     let mut warnings: Vec<String> = linear.facts.told();
-    if looks_stretched(&seen) {
-        warnings.push(format!(
-            "'{name}' looks stretched already: its sky is far above black. Finish the linear result, the .fits of \
-             compose, instead"
-        ));
-    }
+    warnings.extend(linear_doubt(&seen, &name));
     let plan = Plan::measure(sources, &seen, &wish, linear.facts.wcs.as_ref())
         .map_err(|error| planless(&name, error))?;
     warnings.extend(gradient_doubt(&plan, &wish));

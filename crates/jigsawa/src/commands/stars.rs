@@ -3,12 +3,13 @@
 use std::fmt::Write as _;
 
 use jigsawa_core::doors::FrameSource;
+use jigsawa_core::finish::look;
 use jigsawa_formats::fits::{Cards, Depth, FitsWriter};
 use serde::Serialize;
 
 use crate::account::{Clock, Ending, Output, Stage, round};
 use crate::cli::{Common, StarsArgs};
-use crate::finish::{LinearFile, measure_stars, take_out};
+use crate::finish::{LinearFile, doors, linear_doubt, measure_stars, take_out};
 use crate::outputs::{are_free, begin, finish_first, make_folder, plain_name};
 use crate::tell::Trouble;
 use crate::terminal::{say, written};
@@ -61,8 +62,12 @@ pub fn make(args: &StarsArgs, common: &Common) -> Result<StarsAccount, Trouble> 
     let planes: Vec<_> = (0..linear.file.planes())
         .map(|p| linear.file.plane(p))
         .collect();
-    let doors: Vec<&dyn FrameSource> = planes.iter().map(|p| p as &dyn FrameSource).collect();
-    let (catalogue, stars) = measure_stars(&doors, &name)?;
+    let sources: Vec<&dyn FrameSource> = planes.iter().map(|p| p as &dyn FrameSource).collect();
+    let mut warnings = linear.facts.told();
+    if let Ok(seen) = look(doors(&linear.planes())) {
+        warnings.extend(linear_doubt(&seen, &name));
+    }
+    let (catalogue, stars) = measure_stars(&sources, &name)?;
     clock.lap("measure");
     let wrong = |file| move |error| Trouble::Write { file, error };
     let writer = |file, words: &str| {
@@ -77,7 +82,14 @@ pub fn make(args: &StarsArgs, common: &Common) -> Result<StarsAccount, Trouble> 
     };
     let mut behind = writer(behind, "without its stars").map_err(wrong(paths[0].clone()))?;
     let mut taken = writer(taken, "its stars alone").map_err(wrong(paths[1].clone()))?;
-    take_out(&doors, &stars, &mut behind, Some(&mut taken), &name, common)?;
+    take_out(
+        &sources,
+        &stars,
+        &mut behind,
+        Some(&mut taken),
+        &name,
+        common,
+    )?;
     clock.lap("take out");
     let files = vec![
         (
@@ -103,7 +115,7 @@ pub fn make(args: &StarsArgs, common: &Common) -> Result<StarsAccount, Trouble> 
         doubtful: stars.doubtful(),
         outputs,
         stages,
-        warnings: linear.facts.told(),
+        warnings,
     })
 }
 

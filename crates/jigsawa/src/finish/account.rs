@@ -3,7 +3,7 @@
 use std::fmt::Write as _;
 
 use jigsawa_core::balance::flatten::Ground;
-use jigsawa_core::finish::{Plan, Step, WhiteFrom, Wish};
+use jigsawa_core::finish::{Look, Plan, Step, WhiteFrom, Wish, looks_stretched};
 use serde::Serialize;
 
 use super::linear::LinearFile;
@@ -193,6 +193,16 @@ fn gradient_said(plan: &Plan, wish: &Wish) -> String {
     words.collect::<Vec<_>>().join(", ")
 }
 
+/// What should be known of a picture that is no linear one any more.
+pub fn linear_doubt(seen: &Look, name: &str) -> Option<String> {
+    looks_stretched(seen).then(|| {
+        format!(
+            "'{name}' looks stretched already: its sky is far above black. Give the linear result, the .fits of compose, \
+             instead"
+        )
+    })
+}
+
 /// What should be known of the gradient: where no sky was found, why, and how to show some; or that a shape which was asked
 /// for rests on none.
 pub fn gradient_doubt(plan: &Plan, wish: &Wish) -> Option<String> {
@@ -248,7 +258,7 @@ fn neutral_said(plan: &Plan, wish: &Wish) -> String {
 
 fn white_said(plan: &Plan, wish: &Wish) -> String {
     let Some(w) = &plan.found.white else {
-        let few = wish.white == WhiteFrom::StarsIfAny;
+        let few = wish.white == WhiteFrom::Stars;
         let why = if few {
             ": too few stars show their colour clearly"
         } else {
@@ -259,7 +269,7 @@ fn white_said(plan: &Plan, wish: &Wish) -> String {
     let by = match &wish.white {
         WhiteFrom::AsItIs => String::new(),
         WhiteFrom::Patch(_) => "from a patch".to_owned(),
-        WhiteFrom::Stars | WhiteFrom::StarsIfAny => {
+        WhiteFrom::Stars => {
             let [red, blue] = w.scatter;
             let known = red.max(blue) / (w.stars as f64).sqrt();
             format!(
@@ -280,22 +290,27 @@ fn white_said(plan: &Plan, wish: &Wish) -> String {
     format!("{by}: red x {r:.3}, green x {g:.3}, blue x {b:.3}{kind}{cores}")
 }
 
-/// A difference of bright and faint stars this large, in magnitudes and in its errors, tells of giants.
-const GIANTS_MAG: f64 = 0.08;
-const GIANTS_ERRORS: f64 = 2.5;
+/// A difference of bright and faint stars this large, in magnitudes and in its errors, tells of giants or of hot stars.
+const APART_MAG: f64 = 0.08;
+const APART_ERRORS: f64 = 2.5;
 
-/// What the stars were that a typical white rests on, and how far off it may be.
+/// What the stars were that a typical white rests on, and what is not known of them.
 fn kind_said((redder, error): (f64, f64)) -> String {
-    if redder > GIANTS_MAG.max(GIANTS_ERRORS * error) {
-        format!(
-            "; the brighter half of them is {redder:.2} mag redder than the fainter, as giants are: white may be that much too \
-             blue, --white with a list of stars tells"
-        )
+    let bar = APART_MAG.max(APART_ERRORS * error);
+    let (off, of, white) = if redder > bar {
+        (redder, "redder", "giants among them make white too blue")
+    } else if redder < -bar {
+        (-redder, "bluer", "hot ones among them make white too red")
     } else {
-        "; bright and faint ones have one colour, no sign of giants: what colour that is is not known, and white may be off by \
-         0.1 to 0.2 mag; --white with a list of stars tells"
-            .to_owned()
-    }
+        return format!(
+            "; bright and faint ones agree to {bar:.2} mag, so no giants are seen, but what colour they truly are is not known: --white \
+             with a list of stars tells"
+        );
+    };
+    format!(
+        "; the brighter half of them is {off:.2} mag {of} than the fainter: {white}, by up to that much; --white with a list of stars \
+         tells"
+    )
 }
 
 fn stretch_said(plan: &Plan, wish: &Wish) -> String {

@@ -7,7 +7,9 @@ mod starless;
 mod targets;
 mod wish;
 
-pub use account::{FinishAccount, account, finish_text, gradient_doubt, ground_words, steps};
+pub use account::{
+    FinishAccount, account, finish_text, gradient_doubt, ground_words, linear_doubt, steps,
+};
 pub use linear::{BROAD, LinearFile, MIXED, NARROW, doors};
 pub use starless::{measure_stars, take_out};
 pub use targets::{PNG, all_new, page_path, targets};

@@ -36,7 +36,7 @@ pub struct Kind {
 pub fn usual_wish(kind: Kind) -> Wish {
     let args = FinishArgs::usual();
     let white = if kind.broad {
-        WhiteFrom::StarsIfAny
+        WhiteFrom::Stars
     } else {
         WhiteFrom::AsItIs
     };
@@ -76,9 +76,9 @@ pub fn wish(args: &FinishArgs, linear: &LinearFile) -> Result<Wish, Trouble> {
     let white = match &args.white {
         WhiteArg::None => WhiteFrom::AsItIs,
         _ if !colour => WhiteFrom::AsItIs,
-        WhiteArg::Auto if kind.broad => WhiteFrom::StarsIfAny,
+        WhiteArg::Auto if kind.broad => WhiteFrom::Stars,
         WhiteArg::Auto => WhiteFrom::AsItIs,
-        WhiteArg::Stars => WhiteFrom::StarsIfAny,
+        WhiteArg::Stars => WhiteFrom::Stars,
         WhiteArg::Patch(r) => WhiteFrom::Patch(*r),
         WhiteArg::Catalogue(file) => {
             let (known, index) = catalogue::read(file)?;

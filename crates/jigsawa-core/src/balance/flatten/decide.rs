@@ -278,7 +278,12 @@ impl Frames<'_> {
         let mut levels: Vec<f32> = covered.iter().map(|p| surface.at(p.at) as f32).collect();
         let level = f64::from(median(&mut levels));
         Some(Gradient {
-            surface: surface.plus(Surface::constant(-level)),
+            // Of a level nothing is left, not even what rounding leaves.
+            surface: if shape == Shape::Level {
+                Surface::zero()
+            } else {
+                surface.plus(Surface::constant(-level))
+            },
             level,
             samples: sky
                 .iter()

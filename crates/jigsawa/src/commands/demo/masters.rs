@@ -7,8 +7,8 @@ use jigsawa_sky::camera::Numbers;
 use jigsawa_sky::demo::{DemoFrame, exposures, frames, take, take_exposures};
 use jigsawa_sky::master::{bordered, smoothed};
 use jigsawa_sky::panels::panels;
-use jigsawa_sky::second;
 use jigsawa_sky::shot::Taken;
+use jigsawa_sky::vane;
 use serde_json::json;
 
 use super::write::{
@@ -37,13 +37,13 @@ pub fn write_heart(
 }
 
 /// Writes the masters of the second field and `truth.json` into a folder.
-pub fn write_second(
+pub fn write_vane(
     folder: &Path,
     overwrite: bool,
     common: &Common,
 ) -> Result<Vec<PathBuf>, Trouble> {
-    let how: How = (second::take, |_, taken| taken);
-    write_all(folder, &second::frames(), how, overwrite, common)
+    let how: How = (vane::take, |_, taken| taken);
+    write_all(folder, &vane::frames(), how, overwrite, common)
 }
 
 /// Takes frames and hands each over.

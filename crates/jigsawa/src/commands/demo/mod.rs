@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 
 use clap::Parser;
 use jigsawa_sky::demo::OBJECT;
-use jigsawa_sky::second;
+use jigsawa_sky::vane::OBJECT as VANE;
 use serde_json::{Value, json};
 
 use super::compose::{PNG, make};
@@ -36,18 +36,14 @@ pub fn demo(args: &DemoArgs, common: &Common) -> Result<Ending, Trouble> {
         (&night_folder, "sub-frames and flats", night::write as Write),
         (&heart, "exposures", masters::write_heart as Write),
         (&panels, "panels", masters::write_panels as Write),
-        (&vane, "masters", masters::write_second as Write),
+        (&vane, "masters", masters::write_vane as Write),
     ] {
         let written = write(folder, args.overwrite, common)?;
         if talk {
             say(&format!(
                 "wrote      {} {what} of {} and their truth into {}",
                 written.len(),
-                if folder == &vane {
-                    second::OBJECT
-                } else {
-                    OBJECT
-                },
+                if folder == &vane { VANE } else { OBJECT },
                 folder.display()
             ));
         }
