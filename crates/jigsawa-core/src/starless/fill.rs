@@ -10,6 +10,7 @@ use nalgebra::{SMatrix, SVector};
 
 use super::light::StarLight;
 use super::noise::Grain as Made;
+use super::rings::{self, Rings, product};
 use super::window::Window;
 use crate::robust::{MAD_TO_SIGMA, median};
 use crate::space::Rect;
@@ -17,18 +18,8 @@ use crate::space::Rect;
 /// Terms of the surface.
 const TERMS: usize = 6;
 
-/// The ring is this wide in the hole's radius, at least so many pixels, and is widened while it holds fewer than so many
-/// usable ones.
-const RING: f64 = 0.8;
-const LEAST_RING_PX: f64 = 2.5;
-const LEAST_PIXELS: usize = 40;
-
 /// Grain is noise: what stands higher, in noise widths, is something else.
 const MOST_GRAIN: f32 = 5.0;
-
-/// All pixels this near to the rim are carried in, and so many of those further out.
-const RIM_PX: f64 = 2.5;
-const MOST_FAR: usize = 200;
 
 /// What a pixel of the ring has over its course counts up to this, in the ring's scatter: more is a star that stayed.
 const MOST_CARRIED: f32 = 2.0;
@@ -188,131 +179,73 @@ pub(super) fn fill(
         width: side,
         height: side,
     };
-    let inside = |x: i64, y: i64| (x as f64 - cx).hypot(y as f64 - cy) <= hole;
     let donor = if grainy { donor(s, behind) } else { None };
     let rings = Rings::around(behind, (cx, cy), hole)?;
-    let pixels: Vec<(i64, i64)> = (0..side * side)
-        .map(|k| (x0 + (k % side) as i64, y0 + (k / side) as i64))
-        .collect();
-    let shares = rings.shares(&pixels, inside);
-    let planes = (0..behind.planes())
+    let made: Vec<Plane> = (0..behind.planes())
         .map(|p| {
-            let ring = rings.values(behind, p)?;
-            let course = Course::through((cx, cy), hole, &ring);
             let grain = Grain::of(behind, p, s, donor, grains[p]);
-            let mut over: Vec<f32> = ring
-                .iter()
-                .map(|(x, y, v)| v - course.height(*x as f64, *y as f64) as f32)
-                .collect();
-            // Folds of a nebula around it are in it, too: as high as the ring has them.
-            let mut folds: Vec<f32> = over.iter().map(|o| o.abs()).collect();
-            let folds = median(&mut folds) * MAD_TO_SIGMA as f32;
-            let high = noise[p].max(folds);
-            // What the grain has at the rim already is not carried in once more.
-            for (o, (x, y, _)) in over.iter_mut().zip(&ring) {
-                *o = (*o - grain.around(behind, p, *x, *y))
-                    .clamp(-MOST_CARRIED * high, MOST_CARRIED * high);
-            }
-            let most = if grainy { MOST_GRAIN * high } else { 0.0 };
-            let mut values = vec![f32::NAN; side * side];
-            for (k, shares) in &shares {
-                let (x, y) = pixels[*k];
-                if behind.at(p, x, y).is_finite() {
-                    continue;
-                }
-                let carried: f32 = shares.iter().zip(&over).map(|(w, o)| w * o).sum();
-                let own = grain.at(behind, p, x, y).clamp(-most, most);
-                values[*k] = course.height(x as f64, y as f64) as f32 + carried + own;
-            }
-            Some(values)
+            Plane::of(behind, p, (&rings, hole), (noise[p], grain, grainy))
         })
-        .collect::<Option<Vec<_>>>()?;
+        .collect();
+    let mut planes = vec![vec![f32::NAN; side * side]; made.len()];
+    let mut shares = Vec::new();
+    for k in 0..side * side {
+        let (x, y) = (x0 + (k % side) as i64, y0 + (k / side) as i64);
+        let (dx, dy) = (x as f64 - cx, y as f64 - cy);
+        if dx * dx + dy * dy > hole * hole {
+            continue;
+        }
+        rings.shares((x, y), &mut shares);
+        for (p, (made, values)) in made.iter().zip(&mut planes).enumerate() {
+            if !behind.at(p, x, y).is_finite() {
+                let own = made.grain.at(behind, p, x, y).clamp(-made.most, made.most);
+                let course = made.course.height(x as f64, y as f64) as f32;
+                values[k] = course + product(&shares, &made.over) + own;
+            }
+        }
+    }
     Some(Patch { rect, planes })
 }
 
-/// Pixels around a hole that are known in every plane: all close to its rim, some further out.
-struct Rings {
-    places: Vec<(i64, i64)>,
+/// What a hole's pixels are made of in one plane.
+struct Plane {
+    course: Course,
+    grain: Grain,
+    /// What the pixels around have over and above their course and the grain.
+    over: Vec<f32>,
+    /// Grain is no higher than this.
+    most: f32,
 }
 
-impl Rings {
-    fn around(behind: &Window, at: (f64, f64), hole: f64) -> Option<Self> {
-        let all = ring(behind, 0, at, hole)?;
-        let known = |x: i64, y: i64| (1..behind.planes()).all(|p| behind.at(p, x, y).is_finite());
-        let rim = |x: i64, y: i64| (x as f64 - at.0).hypot(y as f64 - at.1) < hole + RIM_PX;
-        let far = all.iter().filter(|(x, y, _)| !rim(*x, *y)).count();
-        let step = far.div_ceil(MOST_FAR).max(1);
-        let mut count = 0;
-        let places: Vec<(i64, i64)> = all
+impl Plane {
+    fn of(
+        behind: &Window,
+        plane: usize,
+        (rings, hole): (&Rings, f64),
+        (noise, grain, grainy): (f32, Grain, bool),
+    ) -> Self {
+        let ring = rings.values(behind, plane);
+        let course = Course::through(rings.middle, hole, &ring);
+        let mut over: Vec<f32> = ring
             .iter()
-            .filter(|(x, y, _)| {
-                count += usize::from(!rim(*x, *y));
-                known(*x, *y) && (rim(*x, *y) || count.is_multiple_of(step))
-            })
-            .map(|(x, y, _)| (*x, *y))
+            .map(|(x, y, v)| v - course.height(*x as f64, *y as f64) as f32)
             .collect();
-        (places.len() >= LEAST_PIXELS / 2).then_some(Self { places })
-    }
-
-    fn values(&self, behind: &Window, plane: usize) -> Option<Vec<(i64, i64, f32)>> {
-        let of = |&(x, y): &(i64, i64)| (x, y, behind.at(plane, x, y));
-        let values: Vec<(i64, i64, f32)> = self.places.iter().map(of).collect();
-        values.iter().all(|v| v.2.is_finite()).then_some(values)
-    }
-
-    /// What each of these pixels counts at each pixel of the hole, by its number: by nearness, so that what is made up goes
-    /// over into what is known (a membrane as in Perez, Gangnet & Blake 2003, ACM Trans. Graph. 22, 313, without solving
-    /// for it).
-    fn shares(
-        &self,
-        pixels: &[(i64, i64)],
-        inside: impl Fn(i64, i64) -> bool,
-    ) -> Vec<(usize, Vec<f32>)> {
-        let of = |(x, y): (i64, i64)| {
-            let near = |(rx, ry): &(i64, i64)| {
-                let d2 = ((rx - x) * (rx - x) + (ry - y) * (ry - y)) as f32;
-                1.0 / ((d2 + 2.0) * (d2 + 2.0))
-            };
-            let mut shares: Vec<f32> = self.places.iter().map(near).collect();
-            let sum: f32 = shares.iter().sum();
-            for w in &mut shares {
-                *w /= sum;
-            }
-            shares
-        };
-        let holes = pixels.iter().enumerate().filter(|(_, p)| inside(p.0, p.1));
-        holes.map(|(k, p)| (k, of(*p))).collect()
-    }
-}
-
-/// Known pixels around the hole.
-fn ring(
-    behind: &Window,
-    plane: usize,
-    (cx, cy): (f64, f64),
-    hole: f64,
-) -> Option<Vec<(i64, i64, f32)>> {
-    let mut width = (RING * hole).max(LEAST_RING_PX);
-    for _ in 0..4 {
-        let far = hole + width;
-        let r = far.ceil() as i64;
-        let (mx, my) = (cx.round() as i64, cy.round() as i64);
-        let mut pixels = Vec::new();
-        for y in my - r..=my + r {
-            for x in mx - r..=mx + r {
-                let d = (x as f64 - cx).hypot(y as f64 - cy);
-                let v = behind.at(plane, x, y);
-                if d > hole && d <= far && v.is_finite() {
-                    pixels.push((x, y, v));
-                }
-            }
+        // Folds of a nebula around it are in it, too: as high as the ring has them.
+        let mut folds: Vec<f32> = over.iter().map(|o| o.abs()).collect();
+        let folds = median(&mut folds) * MAD_TO_SIGMA as f32;
+        let high = noise.max(folds);
+        // What the grain has at the rim already is not carried in once more.
+        for (o, (x, y, _)) in over.iter_mut().zip(&ring) {
+            *o = (*o - grain.around(behind, plane, *x, *y))
+                .clamp(-MOST_CARRIED * high, MOST_CARRIED * high);
         }
-        if pixels.len() >= LEAST_PIXELS {
-            return Some(pixels);
+        Self {
+            course,
+            grain,
+            over,
+            most: if grainy { MOST_GRAIN * high } else { 0.0 },
         }
-        width *= 1.7;
     }
-    None
 }
 
 /// So much of a disc that grain is taken from must be known.
@@ -320,7 +253,7 @@ const KNOWN_OF_DONOR: f64 = 0.92;
 
 /// Where grain is taken from: the way to a disc of known pixels whose light is most like that around the hole.
 fn donor(s: &StarLight, behind: &Window) -> Option<(i64, i64)> {
-    let far = 2.0 * s.hole + (RING * s.hole).max(LEAST_RING_PX);
+    let far = 2.0 * s.hole + rings::width(s.hole);
     let reach = s.hole.ceil() as i64;
     let (cx, cy) = (s.at.x.round() as i64, s.at.y.round() as i64);
     // Level of a disc, and how its pixels scatter around a tilted plane: a star in it would be sown elsewhere.
@@ -355,7 +288,7 @@ fn donor(s: &StarLight, behind: &Window) -> Option<(i64, i64)> {
         let level = sum / n;
         Some((level, (squares / n - level * level - tilt).max(0.0).sqrt()))
     };
-    let around = ring(behind, 0, (s.at.x, s.at.y), s.hole)?;
+    let around = rings::around(behind, 0, (s.at.x, s.at.y), s.hole)?;
     let wanted = around.iter().map(|p| f64::from(p.2)).sum::<f64>() / around.len() as f64;
     let some: Vec<&(i64, i64, f32)> = around
         .iter()

@@ -21,44 +21,33 @@ impl Surroundings<'_> {
     /// off; of others that are not measured yet, pixels nearer to them do not count. `None` for too few pixels.
     pub(super) fn fitted(&self, (from, to): (f64, f64)) -> Option<f32> {
         // Sky from a ring around, so that star and sky do not trade: the fit has height, level and tilt.
-        let reach = (to * 1.8).ceil() as i64;
+        let far = 1.8 * to;
+        let reach = far.ceil() as i64;
         let (cx, cy) = (self.star.at.x.round() as i64, self.star.at.y.round() as i64);
         let mut normal = nalgebra::SMatrix::<f64, 4, 4>::zeros();
         let mut right = nalgebra::SVector::<f64, 4>::zeros();
         let mut count = 0;
         for y in cy - reach..=cy + reach {
-            for x in cx - reach..=cx + reach {
-                let (dx, dy) = (x as f64 - self.star.at.x, y as f64 - self.star.at.y);
+            let (first, row) = self.window.row(self.plane, y, (cx - reach, cx + reach + 1));
+            let dy = y as f64 - self.star.at.y;
+            for (x, v) in (first..).zip(row) {
+                let dx = x as f64 - self.star.at.x;
                 let r = self.ellipse.distance(dx, dy);
-                if r < from || r > 1.8 * to {
+                if r < from || r > far || !v.is_finite() {
                     continue;
                 }
-                let v = self.window.at(self.plane, x, y);
-                if !v.is_finite() {
+                let Some(others) = self.others((x as f64, y as f64), dx * dx + dy * dy) else {
                     continue;
-                }
-                let own = dx * dx + dy * dy;
-                let mut others = 0.0;
-                let mut hidden = false;
-                for s in self.near {
-                    let (ox, oy) = (x as f64 - s.at.x, y as f64 - s.at.y);
-                    if s.measured {
-                        others += s.light_at(self.plane, self.profile, ox, oy);
-                    } else {
-                        hidden |= ox * ox + oy * oy < own;
+                };
+                let terms = [f64::from(self.profile.at(r)), 1.0, dx / to, dy / to];
+                let over = f64::from(v - others);
+                // The matrix is symmetric: its lower half is enough for the solution.
+                for i in 0..4 {
+                    for j in 0..=i {
+                        normal[(i, j)] += terms[i] * terms[j];
                     }
+                    right[i] += terms[i] * over;
                 }
-                if hidden {
-                    continue;
-                }
-                let terms = nalgebra::SVector::<f64, 4>::new(
-                    f64::from(self.profile.at(r)),
-                    1.0,
-                    dx / to,
-                    dy / to,
-                );
-                normal += terms * terms.transpose();
-                right += terms * f64::from(v - others);
                 count += 1;
             }
         }
@@ -67,5 +56,20 @@ impl Surroundings<'_> {
         }
         let solved = normal.cholesky()?.solve(&right);
         solved[0].is_finite().then_some(solved[0] as f32)
+    }
+
+    /// The light of the others at a place whose distance from the star has this square. `None` where one that is not measured
+    /// yet is nearer.
+    fn others(&self, (x, y): (f64, f64), own: f64) -> Option<f32> {
+        let mut others = 0.0;
+        for s in self.near {
+            let (ox, oy) = (x - s.at.x, y - s.at.y);
+            if s.measured {
+                others += s.light_at(self.plane, self.profile, ox, oy);
+            } else if ox * ox + oy * oy < own {
+                return None;
+            }
+        }
+        Some(others)
     }
 }

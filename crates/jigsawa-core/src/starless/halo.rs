@@ -15,7 +15,6 @@ use crate::space::{FramePx, Point};
 #[derive(Debug, Clone, Default)]
 pub(super) struct Halo {
     planes: Vec<Rings>,
-    over: Over,
     /// Within this distance its pixels are full, or as high as those in its middle.
     pub(super) core: f64,
     /// Within this distance nothing behind it is known.
@@ -39,7 +38,7 @@ struct Rings {
 
 /// How high pixels of a square around a star stand over their rings, in the rings' scatter: the highest of all planes.
 #[derive(Debug, Clone, Default)]
-struct Over {
+pub(super) struct Over {
     /// The first of them.
     place: (i64, i64),
     side: usize,
@@ -102,14 +101,14 @@ const TWICE: f64 = 2.0;
 const LEAST_PIXELS: usize = 8;
 
 impl Halo {
-    /// Measures it in a window without the light of others, out to `far` pixels, for stars of this width. `core` is the
-    /// least radius that is not known.
+    /// Measures it in a window without the light of others, out to `far` pixels, for stars of this width, and what stands out
+    /// of its rings. `core` is the least radius that is not known.
     pub(super) fn measure(
         at: Point<FramePx>,
         window: &Window,
         noise: &[f32],
         (core, fwhm_px, far): (f64, f64, f64),
-    ) -> Option<Self> {
+    ) -> Option<(Self, Over)> {
         let reach = far.ceil() as i64;
         let (cx, cy) = (at.x.round() as i64, at.y.round() as i64);
         let side = (2 * reach + 1) as usize;
@@ -146,26 +145,18 @@ impl Halo {
             });
         }
         halo.hole = halo.hole.min((MOST_HOLE * far).min(0.45 * MARGIN as f64));
-        halo.over = Over {
+        let over = Over {
             place: (cx - reach, cy - reach),
             side,
             far,
             heights: above,
         };
-        Some(halo)
+        Some((halo, over))
     }
 
     /// Scatter of the sky around it in each plane: its noise, and the folds of what shines there.
     pub(super) fn skies(&self) -> impl Iterator<Item = f32> + '_ {
         self.planes.iter().map(|p| p.even)
-    }
-
-    /// Spans of rows that its rays hide beyond a hole: row, first column and the one behind the last; from top to bottom.
-    pub(super) fn rays(&self, at: Point<FramePx>, hole: f64) -> Vec<(i64, i64, i64)> {
-        RAY_SIGMA
-            .into_iter()
-            .find_map(|bar| self.over.rays(bar, at, hole))
-            .unwrap_or_default()
     }
 
     /// The most height that a star of this profile can have without leaving a darker place beyond `hole` than any around.
@@ -340,9 +331,16 @@ impl Seen {
 }
 
 impl Over {
+    /// Spans of rows that its rays hide beyond a hole: row, first column and the one behind the last; from top to bottom.
+    pub(super) fn rays(&self, at: Point<FramePx>, hole: f64) -> Vec<(i64, i64, i64)> {
+        let mut bars = RAY_SIGMA.into_iter();
+        bars.find_map(|bar| self.spans(bar, at, hole))
+            .unwrap_or_default()
+    }
+
     /// Spans of pixels above their rings by `bar` that hang together with the hole, a pixel wider than they are. `None` where
     /// they hide too much.
-    fn rays(&self, bar: f32, at: Point<FramePx>, hole: f64) -> Option<Vec<(i64, i64, i64)>> {
+    fn spans(&self, bar: f32, at: Point<FramePx>, hole: f64) -> Option<Vec<(i64, i64, i64)>> {
         let (side, far) = (self.side, self.far);
         let above: Vec<bool> = self.heights.iter().map(|v| *v > bar).collect();
         let place = |k: usize| {

@@ -1,10 +1,10 @@
 //! One star's light in each plane: its height, how far it reaches, and where it hides what lies behind.
 
 use super::MARGIN;
-use super::core::{is_flat, middle_of_full, shines_around};
 use super::ellipse::Ellipse;
 use super::fit::Surroundings;
 use super::halo::Halo;
+use super::middle::{is_flat, middle_of_full, shines_around};
 use super::profile::{Profile, Profiles};
 use super::window::Window;
 use crate::space::{FramePx, Point, Rect};
@@ -18,6 +18,9 @@ const HIDDEN_SIGMA: f32 = 0.7;
 
 /// Elongations of fainter stars are noise: those above this many sigma have their own.
 const SHAPED_SNR: f64 = 40.0;
+
+/// Stars so many widths from another one matter to its light.
+const NEAR: f64 = 6.0;
 
 /// A star and its light.
 #[derive(Debug, Clone)]
@@ -85,7 +88,7 @@ impl StarLight {
         } else {
             (0.0, 1.4 * fwhm_px)
         };
-        let near = self.neighbours(all, 6.0 * fwhm_px);
+        let near = self.neighbours(all, NEAR * fwhm_px);
         let (mut wide, mut pair) = (false, false);
         let (x, y) = (self.at.x.round() as i64, self.at.y.round() as i64);
         let middle = |p: usize| window.at(p, x, y);
@@ -174,7 +177,9 @@ impl StarLight {
         } else {
             reach
         };
-        let Some(wide) = of(wide) else { return };
+        let Some((wide, over)) = of(wide) else {
+            return;
+        };
         // Before a nebula its light is lost nearer to it, and so is the sky that it stands on.
         let lost = self
             .heights
@@ -185,24 +190,25 @@ impl StarLight {
             .fold(0.0, f64::max);
         let uneven = wide.skies().zip(noise).any(|(s, n)| s > UNEVEN * n);
         let far = (BEYOND * lost).clamp(least, reach);
-        let mut halo = wide.clone();
-        if uneven && !wide.shines_beyond(far) {
-            if !self.is_full() {
-                // What shines behind it is not even: its own light is not told from that, and the profile of all is better.
-                self.hole = self.hole.max(wide.core);
-                for (p, height) in self.heights.iter_mut().enumerate() {
-                    let most = wide.most_height(p, profiles[p].at(self.at), self.hole);
-                    *height = height.min(most);
-                }
-                self.rays = wide.rays(self.at, self.hole);
-                return;
+        let lost = uneven && !wide.shines_beyond(far);
+        if lost && !self.is_full() {
+            // What shines behind it is not even: its own light is not told from that, and the profile of all is better.
+            self.hole = self.hole.max(wide.core);
+            for (p, height) in self.heights.iter_mut().enumerate() {
+                let most = wide.most_height(p, profiles[p].at(self.at), self.hole);
+                *height = height.min(most);
             }
-            halo = of(far).unwrap_or(halo);
+        } else {
+            let halo = if lost {
+                of(far).map_or(wide, |(near, _)| near)
+            } else {
+                wide
+            };
+            self.hole = halo.hole;
+            self.reach = halo.reach.max(halo.hole);
+            self.halo = Some(Box::new(halo));
         }
-        self.hole = halo.hole;
-        self.reach = halo.reach.max(halo.hole);
-        self.rays = wide.rays(self.at, self.hole);
-        self.halo = Some(Box::new(halo));
+        self.rays = over.rays(self.at, self.hole);
     }
 
     /// Its surroundings without the light of others: what is left of the picture `behind` all stars, and its own light.
@@ -219,10 +225,11 @@ impl StarLight {
             width: (2 * reach + 1) as usize,
             height: (2 * reach + 1) as usize,
         });
-        let others = all
-            .iter()
-            .filter(|s| s.at != self.at && s.at.distance(self.at) < self.hole + 1.0 + s.extent());
-        let others: Vec<&Self> = others.collect();
+        let reaching = |s: &&Self| {
+            let near = self.hole + 1.0 + s.extent();
+            (s.at.y - self.at.y).abs() < near && s.at != self.at && s.at.distance(self.at) < near
+        };
+        let others: Vec<&Self> = all.iter().filter(reaching).collect();
         let hole = self.hole.ceil() as i64 + 1;
         let (first, last) = (
             self.at.x.round() as i64 - hole,
@@ -260,7 +267,12 @@ impl StarLight {
 
     /// How far its light, its hole and its rays go.
     pub(super) fn extent(&self) -> f64 {
-        self.reach.max(self.hole).max(self.tall())
+        self.far().max(self.tall())
+    }
+
+    /// How far its light and its hole go along its longer axis.
+    fn far(&self) -> f64 {
+        self.reach.max(self.hole) * self.star.elongation.max(1.0).sqrt()
     }
 
     /// Does it show a profile of its own?
@@ -301,6 +313,11 @@ impl StarLight {
         ends.into_iter().flatten().map(of).fold(0.0, f64::max)
     }
 
+    /// Is it measured the same with the light of all others known?
+    pub(super) fn is_alone(&self, all: &[Self], fwhm_px: f64) -> bool {
+        self.neighbours(all, NEAR * fwhm_px).is_empty()
+    }
+
     /// Other stars whose light may reach within `far` of this one's middle.
     fn neighbours<'a>(&self, all: &'a [Self], far: f64) -> Vec<&'a Self> {
         let first = all.partition_point(|s| s.at.y < self.at.y - far);
@@ -339,8 +356,7 @@ impl StarLight {
         let dy = y as f64 - self.at.y;
         let at_x = self.at.x - left as f64;
         let height = self.heights[plane];
-        let stretch = self.star.elongation.sqrt();
-        let far = self.reach.max(self.hole) * stretch;
+        let far = self.far();
         let first = self.rays.partition_point(|r| r.0 < y);
         for (_, from, to) in self.rays[first..].iter().take_while(|r| r.0 == y) {
             let end = row.len() as i64;
@@ -353,21 +369,23 @@ impl StarLight {
         let half = (far * far - dy * dy).sqrt();
         let from = (at_x - half).ceil().clamp(0.0, row.len() as f64) as usize;
         let to = ((at_x + half).floor() as i64 + 1).clamp(0, row.len() as i64) as usize;
+        let hidden = self.hole * self.hole;
+        // The last fifth of the reach fades, so that no rim is left.
+        let fading = 1.0 / (0.2 * self.reach).max(f64::MIN_POSITIVE);
         for (x, v) in (from..).zip(&mut row[from..to.max(from)]) {
             let dx = x as f64 - at_x;
-            let round = (dx * dx + dy * dy).sqrt();
-            if round <= self.hole {
+            let square = dx * dx + dy * dy;
+            if square <= hidden {
                 *v = f32::NAN;
                 continue;
             }
             if let Some(halo) = &self.halo {
-                *v -= halo.light(plane, round);
+                *v -= halo.light(plane, square.sqrt());
                 continue;
             }
             let r = self.ellipse.distance(dx, dy);
             if r < self.reach {
-                // The last fifth of the reach fades, so that no rim is left.
-                let fade = ((self.reach - r) / (0.2 * self.reach)).min(1.0) as f32;
+                let fade = ((self.reach - r) * fading).min(1.0) as f32;
                 *v -= fade * height * profile.at(r);
             }
         }

@@ -1,9 +1,11 @@
 //! The light of all stars of a picture: each without that of its neighbours, and the brightest by what they alone have.
 
+use std::sync::Mutex;
+
 use rayon::prelude::*;
 
-use super::core::highest;
 use super::light::StarLight;
+use super::middle::highest;
 use super::noise::{self, Grain};
 use super::profile::{self, Profiles};
 use super::window::Window;
@@ -18,6 +20,9 @@ const ROUNDS: usize = 2;
 /// Stars so many widths from a new one are measured again.
 const BESIDE: f64 = 12.0;
 
+/// Rows for which the stars that reach them are looked up at once.
+const BLOCK: usize = 16;
+
 /// What all stars of a picture share.
 #[derive(Debug)]
 pub(super) struct Shared {
@@ -26,6 +31,8 @@ pub(super) struct Shared {
     pub(super) profiles: Vec<Profiles>,
     pub(super) noise: Vec<f32>,
     pub(super) grains: Vec<Grain>,
+    /// The highest pixel of any star's core: where pixels are full, if any are.
+    fulls: Vec<f32>,
     fwhm_px: f64,
 }
 
@@ -42,6 +49,7 @@ impl Shared {
             profiles: profile::measure(planes, catalogue, &noise)?,
             noise,
             grains,
+            fulls: fulls(planes, catalogue)?,
             fwhm_px: catalogue.fwhm_px,
         })
     }
@@ -66,21 +74,23 @@ impl Shared {
         }
         lights.extend(more.iter().map(|s| StarLight::new(s, planes.len())));
         lights.sort_by(|a, b| a.at.y.total_cmp(&b.at.y));
-        let fulls = fulls(planes, self.size, lights)?;
         of_bands(planes, self.size, lights, |s, window| {
-            s.centre(window, &fulls);
+            s.centre(window, &self.fulls);
         })?;
         lights.sort_by(|a, b| a.at.y.total_cmp(&b.at.y));
         // Pieces of one column that came to one middle are one star.
         lights.dedup_by(|a, b| a.is_full() && b.is_full() && a.at.distance(b.at) < width);
-        for _ in 0..ROUNDS {
+        for round in 0..ROUNDS {
             // In the second round each star is measured without the light of its neighbours.
             let before = lights.clone();
             of_bands(planes, self.size, lights, |s, window| {
+                if round > 0 && s.is_alone(&before, width) {
+                    return;
+                }
                 s.measure(
                     window,
                     &self.profiles,
-                    (&self.noise, &fulls),
+                    (&self.noise, &self.fulls),
                     &before,
                     width,
                 );
@@ -98,7 +108,7 @@ impl Shared {
     fn halos(&self, planes: Planes<'_>, lights: &mut [StarLight]) -> Result<(), DoorError> {
         let before = lights.to_vec();
         let far = reach(&before);
-        let mut window = Window::default();
+        let (mut window, mut behind) = (Window::default(), Window::default());
         for top in (0..self.size.height()).step_by(BAND) {
             let (from, to) = (
                 lights.partition_point(|s| s.at.y < top as f64 - 0.5),
@@ -111,8 +121,8 @@ impl Shared {
                 continue;
             }
             window.read(planes, self.size, top, BAND, MARGIN)?;
-            let mut behind = window.clone();
-            self.take(&before, far, &mut behind);
+            let fresh = behind.follow(&window);
+            self.take(&before, far, &mut behind, fresh);
             let seen = (&window, &behind);
             some.par_iter_mut().for_each(|s| {
                 s.measure_halo(seen, &self.profiles, &self.noise, &before, self.fwhm_px);
@@ -121,17 +131,27 @@ impl Shared {
         Ok(())
     }
 
-    /// Takes all stars' modelled light off a window; their holes become missing. `far` is how far the widest reaches.
-    pub(super) fn take(&self, lights: &[StarLight], far: f64, window: &mut Window) {
-        let rect = window.rect();
-        let first = lights.partition_point(|s| s.at.y < rect.y as f64 - far);
-        let last = lights.partition_point(|s| s.at.y <= rect.bottom() as f64 + far);
-        let near = &lights[first..last];
+    /// Takes all stars' modelled light off a window's rows from `first` on; their holes become missing. `far` is how far the
+    /// widest reaches.
+    pub(super) fn take(&self, lights: &[StarLight], far: f64, window: &mut Window, first: i64) {
+        let width = self.size.width();
         for p in 0..window.planes() {
-            let profiles = &self.profiles[p];
-            window.rows_mut(p).for_each(|(y, row)| {
-                for s in near {
-                    s.take_from_row(p, profiles.at(s.at), (0, y), row);
+            let blocks = window.blocks_mut(p, first, BLOCK);
+            blocks.for_each_init(Vec::new, |near, (top, block)| {
+                let bottom = top + (block.len() / width) as i64 - 1;
+                let from = lights.partition_point(|s| s.at.y < top as f64 - far);
+                let to = lights.partition_point(|s| s.at.y <= bottom as f64 + far);
+                let reaching = |s: &&StarLight| {
+                    let far = s.extent();
+                    s.at.y + far >= top as f64 && s.at.y - far <= bottom as f64
+                };
+                near.clear();
+                let reaching = lights[from..to].iter().filter(reaching);
+                near.extend(reaching.map(|s| (s, self.profiles[p].at(s.at))));
+                for (y, row) in (top..).zip(block.chunks_exact_mut(width)) {
+                    for (s, profile) in near.iter() {
+                        s.take_from_row(p, profile, (0, y), row);
+                    }
                 }
             });
         }
@@ -159,11 +179,16 @@ fn of_bands(
     Ok(())
 }
 
-/// The highest pixel of any star's core in each plane: where pixels are full, if any are.
-fn fulls(planes: Planes<'_>, size: Size, stars: &[StarLight]) -> Result<Vec<f32>, DoorError> {
-    let tops: Vec<std::sync::Mutex<f32>> = planes.iter().map(|_| f32::MIN.into()).collect();
-    let mut list = stars.to_vec();
-    of_bands(planes, size, &mut list, |s, window| {
+/// The highest pixel of any star's core in each plane.
+fn fulls(planes: Planes<'_>, catalogue: &Catalogue) -> Result<Vec<f32>, DoorError> {
+    let mut lights: Vec<StarLight> = catalogue
+        .stars
+        .iter()
+        .map(|s| StarLight::new(s, 0))
+        .collect();
+    lights.sort_by(|a, b| a.at.y.total_cmp(&b.at.y));
+    let tops: Vec<Mutex<f32>> = planes.iter().map(|_| f32::MIN.into()).collect();
+    of_bands(planes, planes[0].size(), &mut lights, |s, window| {
         for (p, top) in tops.iter().enumerate() {
             let own = highest(window, p, s.at);
             if let Ok(mut top) = top.lock() {
@@ -171,7 +196,7 @@ fn fulls(planes: Planes<'_>, size: Size, stars: &[StarLight]) -> Result<Vec<f32>
             }
         }
     })?;
-    let value = |t: std::sync::Mutex<f32>| t.into_inner().unwrap_or(f32::MAX);
+    let value = |t: Mutex<f32>| t.into_inner().unwrap_or(f32::MAX);
     Ok(tops.into_iter().map(value).collect())
 }
 

@@ -10,16 +10,17 @@
 //! that is seen as one elongated thing loses only a part), a knot that is taken for a star goes; and a bright halo over
 //! nebula cannot be told from the nebula: some of one stays with the other.
 
-mod core;
 mod ellipse;
 mod fill;
 mod fit;
 mod halo;
 mod light;
 mod measure;
+mod middle;
 mod noise;
 mod plateau;
 mod profile;
+mod rings;
 mod window;
 
 use rayon::prelude::*;
@@ -28,7 +29,9 @@ use crate::doors::{DoorError, FrameSource};
 use crate::finish::smooth;
 use crate::plane::Plane;
 use crate::space::{FramePx, Point, Rect};
-use crate::stars::{Catalogue, DetectError, Settings, SkyMesh, Star, detect, detect_more};
+use crate::stars::{
+    Catalogue, DetectError, Settings, SkyMesh, Star, WIDEST_PX, detect, detect_more,
+};
 use fill::{Patch, bridged, fill};
 use light::StarLight;
 use measure::Shared;
@@ -135,14 +138,15 @@ impl Stars {
         mut band: impl FnMut(Rect, &[&[f32]], &[&[f32]]) -> Result<(), E>,
     ) -> Result<(), E> {
         let (width, height) = (self.shared.size.width(), self.shared.size.height());
-        let mut window = Window::default();
+        let (mut window, mut behind) = (Window::default(), Window::default());
         let mut patches: Vec<(usize, Patch)> = Vec::new();
         let mut done = 0;
         for top in (0..height).step_by(BAND) {
             window.read(planes, self.shared.size, top, BAND, MARGIN)?;
             let rows = BAND.min(height - top);
-            let mut behind = window.clone();
-            self.shared.take(&self.lights, self.reach, &mut behind);
+            let fresh = behind.follow(&window);
+            self.shared
+                .take(&self.lights, self.reach, &mut behind, fresh);
             // Stars whose hole may reach into this band and that no band before has filled.
             let until = self
                 .lights
@@ -309,6 +313,11 @@ pub fn find(planes: Planes<'_>) -> Result<(Catalogue, Stars), FindError> {
     let flat = without_nebula(&mean).ok_or(DetectError::NoData)?;
     let mut found = detect(&flat, None, &settings)?;
     drop(flat);
+    if found.fwhm_px > WIDEST_PX {
+        found.stars.clear();
+        let none = Stars::measure(planes, &found)?;
+        return Ok((found, none));
+    }
     let overlooked = plateau::overlooked(&mean, &found);
     found.stars.extend(overlooked);
     found.stars.sort_by(|a, b| b.flux.total_cmp(&a.flux));

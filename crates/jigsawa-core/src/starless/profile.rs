@@ -126,10 +126,10 @@ impl Profile {
     /// The largest distance at which a star of this height may be off by more than a level; at most `most`.
     pub(super) fn unknown(&self, height: f32, level: f32, most: f64) -> f64 {
         let steps = (most / self.step_px) as usize;
-        let off = |i: &usize| height * self.error(*i as f64 * self.step_px) > level;
+        // Errors fall outwards.
         (0..=steps)
-            .rev()
-            .find(off)
+            .take_while(|i| height * self.error(*i as f64 * self.step_px) > level)
+            .last()
             .map_or(0.0, |i| (i as f64 + 1.0) * self.step_px)
             .min(most)
     }

@@ -17,7 +17,8 @@ pub(super) struct Window {
 }
 
 impl Window {
-    /// Reads a band of rows and a margin on both sides of it, as far as the picture goes.
+    /// Goes to a band of rows and a margin on both sides of it, as far as the picture goes. From one call to the next the
+    /// planes are the same ones: rows that it holds already are kept, and only the others read.
     pub(super) fn read(
         &mut self,
         planes: Planes<'_>,
@@ -28,17 +29,55 @@ impl Window {
     ) -> Result<(), DoorError> {
         let first = top.saturating_sub(margin);
         let last = (top + rows + margin).min(size.height());
-        (self.left, self.top) = (0, first as i64);
-        (self.width, self.height) = (size.width(), last - first);
-        self.planes.resize_with(planes.len(), Vec::new);
-        let rect = self.rect();
-        self.planes
-            .par_iter_mut()
-            .zip(planes)
-            .try_for_each(|(plane, source)| {
-                plane.resize(rect.area(), 0.0);
-                source.read(rect, plane)
-            })
+        let place = Rect {
+            x: 0,
+            y: first as i64,
+            width: size.width(),
+            height: last - first,
+        };
+        let kept = self.go_to(place, planes.len());
+        let fresh = Rect {
+            y: place.y + kept as i64,
+            height: place.height - kept,
+            ..place
+        };
+        if fresh.height == 0 {
+            return Ok(());
+        }
+        let both = self.planes.par_iter_mut().zip(planes);
+        both.try_for_each(|(plane, source)| source.read(fresh, &mut plane[kept * place.width..]))
+    }
+
+    /// Goes where another window is and copies the rows that it does not hold yet. Returns the first of them.
+    pub(super) fn follow(&mut self, other: &Self) -> i64 {
+        let kept = self.go_to(other.rect(), other.planes());
+        let from = kept * self.width;
+        for (own, plane) in self.planes.iter_mut().zip(&other.planes) {
+            own[from..].copy_from_slice(&plane[from..]);
+        }
+        self.top + kept as i64
+    }
+
+    /// Goes to whole rows further down. Returns how many of them it holds already; the others have any value.
+    fn go_to(&mut self, place: Rect, planes: usize) -> usize {
+        let (down, width) = (place.y - self.top, place.width);
+        let same = self.width == width && self.planes.len() == planes && down >= 0;
+        let kept = if same {
+            (self.height as i64 - down).clamp(0, place.height as i64) as usize
+        } else {
+            0
+        };
+        self.planes.resize_with(planes, Vec::new);
+        for plane in &mut self.planes {
+            if kept > 0 {
+                let from = down as usize * width;
+                plane.copy_within(from..from + kept * width, 0);
+            }
+            plane.resize(place.area(), 0.0);
+        }
+        (self.left, self.top) = (0, place.y);
+        (self.width, self.height) = (width, place.height);
+        kept
     }
 
     /// Reads the surroundings of one place; rows and columns outside of the picture are missing.
@@ -117,15 +156,67 @@ impl Window {
         &self.planes[plane][from..from + rect.height * self.width]
     }
 
-    /// All rows of a plane with their places.
-    pub(super) fn rows_mut(
+    /// A part of a row; empty where nothing of it is inside.
+    pub(super) fn row(&self, plane: usize, y: i64, (from, to): (i64, i64)) -> (i64, &[f32]) {
+        let (first, last) = (
+            from.clamp(self.left, self.left + self.width as i64),
+            to.clamp(self.left, self.left + self.width as i64),
+        );
+        let row = y - self.top;
+        if row < 0 || row >= self.height as i64 || last <= first {
+            return (first, &[]);
+        }
+        let start = row as usize * self.width;
+        let at = |x: i64| start + (x - self.left) as usize;
+        (first, &self.planes[plane][at(first)..at(last)])
+    }
+
+    /// Blocks of so many rows of a plane from `first` on, with the place of their own first row.
+    pub(super) fn blocks_mut(
         &mut self,
         plane: usize,
+        first: i64,
+        rows: usize,
     ) -> impl IndexedParallelIterator<Item = (i64, &mut [f32])> {
-        let top = self.top;
-        self.planes[plane]
-            .par_chunks_mut(self.width)
+        let from = (first - self.top) as usize * self.width;
+        self.planes[plane][from..]
+            .par_chunks_mut(rows * self.width)
             .enumerate()
-            .map(move |(i, row)| (top + i as i64, row))
+            .map(move |(i, block)| (first + (i * rows) as i64, block))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::doors::FrameSource;
+    use crate::plane::Plane;
+
+    #[test]
+    fn a_window_that_goes_down_holds_what_one_that_is_read_anew_does() {
+        let size = Size::new(7, 60).unwrap();
+        let planes = [
+            Plane::from_fn(size, |x, y| (x + 10 * y) as f32),
+            Plane::from_fn(size, |x, y| (x * y) as f32),
+        ];
+        let doors: Vec<&dyn FrameSource> = planes.iter().map(|p| p as &dyn FrameSource).collect();
+        let (mut moved, mut behind) = (Window::default(), Window::default());
+        let mut fresh = Vec::new();
+        // Bands, one of which is left out so far that nothing is shared with the one before.
+        for top in [0, 8, 16, 48, 56] {
+            moved.read(&doors, size, top, 8, 6).unwrap();
+            let mut anew = Window::default();
+            anew.read(&doors, size, top, 8, 6).unwrap();
+            fresh.push(behind.follow(&moved));
+            for p in 0..2 {
+                let all = |w: &Window| w.rows(p, w.rect()).to_vec();
+                assert_eq!(moved.rect(), anew.rect());
+                assert_eq!(all(&moved), all(&anew), "from row {top}");
+                assert_eq!(all(&behind), all(&anew), "from row {top}");
+            }
+        }
+        assert_eq!(fresh, [0, 14, 22, 42, 60]);
+        assert_eq!(moved.row(1, 59, (5, 20)), (5, &[295.0, 354.0][..]));
+        assert!(moved.row(0, 20, (0, 3)).1.is_empty());
     }
 }

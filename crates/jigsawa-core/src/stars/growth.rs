@@ -231,10 +231,19 @@ fn profile(plane: &Plane, s: &Star, around: &[&Star], fwhm_px: f64) -> Option<[f
             (o.at.x - s.at.x, o.at.y - s.at.y, reach * reach)
         })
         .collect();
+    let edges = EDGES.map(|edge| edge * fwhm_px + 0.5);
+    // Masks that a row crosses: their middle and half of their chord, squared.
+    let mut chords: Vec<(f64, f64)> = Vec::new();
     for y in cy - r..=cy + r {
+        let dy = y as f64 - s.at.y;
+        chords.clear();
+        let crossed = masks
+            .iter()
+            .map(|(mx, my, r2)| (*mx, r2 - (dy - my).powi(2)));
+        chords.extend(crossed.filter(|c| c.1 > 0.0));
         for x in cx - r..=cx + r {
-            let (dx, dy) = (x as f64 - s.at.x, y as f64 - s.at.y);
-            let d = dx.hypot(dy);
+            let dx = x as f64 - s.at.x;
+            let d = (dx * dx + dy * dy).sqrt();
             if d >= reach + 0.5 {
                 continue;
             }
@@ -246,19 +255,14 @@ fn profile(plane: &Plane, s: &Star, around: &[&Star], fwhm_px: f64) -> Option<[f
                 }
                 continue;
             }
-            if !inner
-                && masks
-                    .iter()
-                    .any(|(mx, my, r2)| (dx - mx).powi(2) + (dy - my).powi(2) < *r2)
-            {
+            if !inner && chords.iter().any(|(mx, half)| (dx - mx).powi(2) < *half) {
                 continue;
             }
             // A pixel on a rim counts for both rings by its parts, to first order.
-            let inside = |edge: f64| (edge * fwhm_px + 0.5 - d).clamp(0.0, 1.0);
-            let first = EDGES.partition_point(|edge| edge * fwhm_px + 0.5 <= d);
+            let first = edges.partition_point(|edge| *edge <= d);
             let mut before = 0.0;
-            for (edge, (sum, area)) in EDGES.iter().zip(&mut sums).skip(first) {
-                let part = inside(*edge) - before;
+            for (edge, (sum, area)) in edges.iter().zip(&mut sums).skip(first) {
+                let part = (edge - d).clamp(0.0, 1.0) - before;
                 if part <= 0.0 {
                     break;
                 }

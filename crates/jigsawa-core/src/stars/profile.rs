@@ -7,6 +7,10 @@
 //! centre; bright stars lose some per cent of precision by it that nobody misses. The pixel's own
 //! width is part of the fitted one: FWHM is that of the star as sampled.
 
+// Only what stands inside of a function for AVX2 is compiled for it.
+#![allow(clippy::inline_always)]
+
+use multiversion::multiversion;
 use nalgebra::{SMatrix, SVector};
 
 use crate::plane::Plane;
@@ -52,9 +56,9 @@ pub fn fit(
     if pixels.len() < 20 {
         return None;
     }
-    let mut values: Vec<f32> = pixels.iter().map(|p| p.2 as f32).collect();
+    let mut values: Vec<f32> = pixels.values.iter().map(|v| *v as f32).collect();
     let sky = f64::from(crate::robust::quantile(&mut values, 0.25));
-    let peak = pixels.iter().map(|p| p.2).fold(f64::MIN, f64::max);
+    let peak = pixels.values.iter().copied().fold(f64::MIN, f64::max);
     let width = (2f64.powf(1.0 / beta) - 1.0) / (fwhm_px / 2.0).powi(2);
     let mut p = Params::from([(peak - sky).max(1e-12), 0.0, 0.0, width, 0.0, width, sky]);
     let mut damping = 1e-3;
@@ -99,23 +103,53 @@ pub fn fit(
     ))
 }
 
-/// (dx, dy, value) of the finite pixels around the start, below the ceiling.
-fn gather(
-    plane: &Plane,
-    start: Point<FramePx>,
-    fwhm_px: f64,
-    ceiling: f32,
-) -> Vec<(f64, f64, f64)> {
+/// Pixels around the start, by coordinate: so that several are worked on at once.
+#[derive(Default)]
+struct Pixels {
+    x: Vec<f64>,
+    y: Vec<f64>,
+    values: Vec<f64>,
+}
+
+impl Pixels {
+    fn len(&self) -> usize {
+        self.values.len()
+    }
+
+    /// So many at once, and those that are left over.
+    fn lanes(&self) -> (Lanes<'_, LANES>, Lanes<'_, 1>) {
+        let (x, x_rest) = self.x.as_chunks();
+        let (y, y_rest) = self.y.as_chunks();
+        let (values, rest) = self.values.as_chunks();
+        let ones = (
+            x_rest.as_chunks().0,
+            y_rest.as_chunks().0,
+            rest.as_chunks().0,
+        );
+        ((x, y, values), ones)
+    }
+}
+
+/// Coordinates and values, so many at once.
+type Lanes<'a, const N: usize> = (&'a [[f64; N]], &'a [[f64; N]], &'a [[f64; N]]);
+
+/// A register of AVX2 holds so many.
+const LANES: usize = 4;
+
+/// The finite pixels around the start, below the ceiling.
+fn gather(plane: &Plane, start: Point<FramePx>, fwhm_px: f64, ceiling: f32) -> Pixels {
     let reach = (1.6 * fwhm_px).max(3.0);
     let r = reach.ceil() as i64;
     let (cx, cy) = (start.x.round() as i64, start.y.round() as i64);
-    let mut pixels = Vec::with_capacity(((2 * r + 1) * (2 * r + 1)) as usize);
+    let mut pixels = Pixels::default();
     for y in cy - r..=cy + r {
         for x in cx - r..=cx + r {
             let v = plane.at(x, y);
             let (dx, dy) = (x as f64 - start.x, y as f64 - start.y);
             if v.is_finite() && v < ceiling && dx * dx + dy * dy <= (reach + 0.5).powi(2) {
-                pixels.push((dx, dy, f64::from(v)));
+                pixels.x.push(dx);
+                pixels.y.push(dy);
+                pixels.values.push(f64::from(v));
             }
         }
     }
@@ -126,71 +160,123 @@ fn is_ellipse(p: &Params) -> bool {
     p[3] > 1e-6 && p[5] > 1e-6 && p[3] * p[5] > p[4] * p[4] && p.iter().all(|v| v.is_finite())
 }
 
-fn quadratic(p: &Params, dx: f64, dy: f64) -> f64 {
-    p[3] * dx * dx + 2.0 * p[4] * dx * dy + p[5] * dy * dy
+/// u^-beta for a beta that is a multiple of one half, given twice: a root and some products, a tenth of the time of the
+/// general power.
+#[inline(always)]
+fn moffat<const N: usize>(u: [f64; N], twice: i32) -> [f64; N] {
+    let r = u.map(|u| 1.0 / u.sqrt());
+    // The exponents that frames have are known to the compiler.
+    let power = |r: f64| -> f64 {
+        let (r2, r5) = (r * r, r * r * r * r * r);
+        match twice {
+            5 => r5,
+            7 => r5 * r2,
+            10 => r5 * r5,
+            20 => (r5 * r5) * (r5 * r5),
+            n => r.powi(n),
+        }
+    };
+    r.map(power)
 }
 
-/// u^-beta for a beta that is a multiple of one half: a root and some products, a tenth of the time of
-/// the general power. The exponents that frames have are known to the compiler.
-#[inline]
-fn moffat(u: f64, beta: f64) -> f64 {
-    let r = 1.0 / u.sqrt();
-    let (r2, r5) = (r * r, r * r * r * r * r);
-    // Written out: the compiler makes one call of four equal ones.
-    match (2.0 * beta) as i32 {
-        5 => r5,
-        7 => r5 * r2,
-        10 => r5 * r5,
-        20 => (r5 * r5) * (r5 * r5),
-        n => r.powi(n),
+/// Offsets from the centre, and one more than the quadratic form.
+#[inline(always)]
+fn offsets<const N: usize>(p: &Params, x: &[f64; N], y: &[f64; N]) -> [[f64; N]; 3] {
+    let (mut dx, mut dy, mut u) = ([0.0; N], [0.0; N], [0.0; N]);
+    for k in 0..N {
+        (dx[k], dy[k]) = (x[k] - p[1], y[k] - p[2]);
+        u[k] = 1.0 + p[3] * dx[k] * dx[k] + 2.0 * p[4] * dx[k] * dy[k] + p[5] * dy[k] * dy[k];
     }
+    [dx, dy, u]
 }
 
-fn residual_sum(pixels: &[(f64, f64, f64)], p: &Params, beta: f64) -> f64 {
-    pixels
-        .iter()
-        .map(|(x, y, v)| {
-            let m = moffat(1.0 + quadratic(p, x - p[1], y - p[2]), beta);
-            (v - p[6] - p[0] * m).powi(2)
-        })
-        .sum()
+#[multiversion(targets("x86_64+avx2"))]
+fn residual_sum(pixels: &Pixels, p: &Params, beta: f64) -> f64 {
+    let (many, ones) = pixels.lanes();
+    squares(many, p, beta) + squares(ones, p, beta)
 }
 
-fn normal_equations(
-    pixels: &[(f64, f64, f64)],
+#[inline(always)]
+fn squares<const N: usize>((xs, ys, values): Lanes<'_, N>, p: &Params, beta: f64) -> f64 {
+    let twice = (2.0 * beta) as i32;
+    let mut sums = [0.0; N];
+    for ((x, y), v) in xs.iter().zip(ys).zip(values) {
+        let [_, _, u] = offsets(p, x, y);
+        let m = moffat(u, twice);
+        for k in 0..N {
+            let r = v[k] - p[6] - p[0] * m[k];
+            sums[k] += r * r;
+        }
+    }
+    sums.iter().sum()
+}
+
+/// The terms of the normal equations: the lower half of the matrix, row by row, and the gradient.
+const TERMS: usize = 28;
+
+fn normal_equations(pixels: &Pixels, p: &Params, beta: f64) -> (SMatrix<f64, 7, 7>, Params) {
+    let mut sums = [0.0; TERMS + 7];
+    add_terms(pixels, p, beta, &mut sums);
+    let mut hessian = SMatrix::<f64, 7, 7>::zeros();
+    let mut terms = sums.iter();
+    for i in 0..7 {
+        for (j, term) in (0..=i).zip(terms.by_ref()) {
+            hessian[(i, j)] = *term;
+            hessian[(j, i)] = *term;
+        }
+    }
+    (hessian, Params::from_iterator(terms.copied()))
+}
+
+#[multiversion(targets("x86_64+avx2"))]
+fn add_terms(pixels: &Pixels, p: &Params, beta: f64, sums: &mut [f64; TERMS + 7]) {
+    let (many, ones) = pixels.lanes();
+    add_lanes(many, p, beta, sums);
+    add_lanes(ones, p, beta, sums);
+}
+
+#[inline(always)]
+fn add_lanes<const N: usize>(
+    (xs, ys, values): Lanes<'_, N>,
     p: &Params,
     beta: f64,
-) -> (SMatrix<f64, 7, 7>, Params) {
-    let mut hessian = SMatrix::<f64, 7, 7>::zeros();
-    let mut gradient = Params::zeros();
-    for (x, y, v) in pixels {
-        let (dx, dy) = (x - p[1], y - p[2]);
-        let u = 1.0 + quadratic(p, dx, dy);
-        let m = moffat(u, beta);
-        let slope = -beta * p[0] * m / u;
-        let row = [
-            m,
-            slope * -2.0 * (p[3] * dx + p[4] * dy),
-            slope * -2.0 * (p[4] * dx + p[5] * dy),
-            slope * dx * dx,
-            slope * 2.0 * dx * dy,
-            slope * dy * dy,
-            1.0,
-        ];
-        let r = v - p[6] - p[0] * m;
+    sums: &mut [f64; TERMS + 7],
+) {
+    let twice = (2.0 * beta) as i32;
+    let mut lanes = [[0.0; N]; TERMS + 7];
+    for ((x, y), v) in xs.iter().zip(ys).zip(values) {
+        let [dx, dy, u] = offsets(p, x, y);
+        let m = moffat(u, twice);
+        let mut row = [[1.0; N]; 7];
+        let mut left = [0.0; N];
+        for k in 0..N {
+            let slope = -beta * p[0] * m[k] / u[k];
+            row[0][k] = m[k];
+            row[1][k] = slope * -2.0 * (p[3] * dx[k] + p[4] * dy[k]);
+            row[2][k] = slope * -2.0 * (p[4] * dx[k] + p[5] * dy[k]);
+            row[3][k] = slope * dx[k] * dx[k];
+            row[4][k] = slope * 2.0 * dx[k] * dy[k];
+            row[5][k] = slope * dy[k] * dy[k];
+            left[k] = v[k] - p[6] - p[0] * m[k];
+        }
+        let mut at = 0;
         for i in 0..7 {
-            gradient[i] += row[i] * r;
             for j in 0..=i {
-                hessian[(i, j)] += row[i] * row[j];
+                for k in 0..N {
+                    lanes[at][k] += row[i][k] * row[j][k];
+                }
+                at += 1;
+            }
+        }
+        for (i, row) in row.iter().enumerate() {
+            for k in 0..N {
+                lanes[TERMS + i][k] += row[k] * left[k];
             }
         }
     }
-    for i in 0..7 {
-        for j in 0..i {
-            hessian[(j, i)] = hessian[(i, j)];
-        }
+    for (sum, lanes) in sums.iter_mut().zip(&lanes) {
+        *sum += lanes.iter().sum::<f64>();
     }
-    (hessian, gradient)
 }
 
 fn describe(p: &Params, start: Point<FramePx>, beta: f64, residual: f64) -> Profile {

@@ -1,0 +1,147 @@
+//! The pixels around a hole, and what each of them counts inside it.
+
+use super::window::Window;
+
+/// The ring is this wide in the hole's radius, at least so many pixels, and is widened while it holds fewer than so many
+/// usable ones.
+const RING: f64 = 0.8;
+const LEAST_RING_PX: f64 = 2.5;
+const LEAST_PIXELS: usize = 40;
+
+/// All pixels this near to the rim are carried in, and so many of those further out.
+const RIM_PX: f64 = 2.5;
+const MOST_FAR: usize = 200;
+
+/// How wide the ring around a hole is.
+pub(super) fn width(hole: f64) -> f64 {
+    (RING * hole).max(LEAST_RING_PX)
+}
+
+/// Known pixels of a plane around a hole. `None` where too few are known.
+pub(super) fn around(
+    behind: &Window,
+    plane: usize,
+    (cx, cy): (f64, f64),
+    hole: f64,
+) -> Option<Vec<(i64, i64, f32)>> {
+    let mut width = width(hole);
+    for _ in 0..4 {
+        let far = hole + width;
+        let r = far.ceil() as i64;
+        let (mx, my) = (cx.round() as i64, cy.round() as i64);
+        let mut pixels = Vec::new();
+        for y in my - r..=my + r {
+            let (first, row) = behind.row(plane, y, (mx - r, mx + r + 1));
+            let dy = y as f64 - cy;
+            for (x, v) in (first..).zip(row) {
+                let dx = x as f64 - cx;
+                let square = dx * dx + dy * dy;
+                if square > hole * hole && square <= far * far && v.is_finite() {
+                    pixels.push((x, y, *v));
+                }
+            }
+        }
+        if pixels.len() >= LEAST_PIXELS {
+            return Some(pixels);
+        }
+        width *= 1.7;
+    }
+    None
+}
+
+/// Pixels around a hole that are known in every plane: all close to its rim, some further out.
+pub(super) struct Rings {
+    places: Vec<(i64, i64)>,
+    /// Where the hole's middle is.
+    pub(super) middle: (f64, f64),
+    /// The same from the hole's middle, for the arithmetic.
+    x: Vec<f32>,
+    y: Vec<f32>,
+    at: (i64, i64),
+}
+
+impl Rings {
+    pub(super) fn around(behind: &Window, at: (f64, f64), hole: f64) -> Option<Self> {
+        let all = around(behind, 0, at, hole)?;
+        let known = |x: i64, y: i64| (1..behind.planes()).all(|p| behind.at(p, x, y).is_finite());
+        let rim = |x: i64, y: i64| (x as f64 - at.0).hypot(y as f64 - at.1) < hole + RIM_PX;
+        let far = all.iter().filter(|(x, y, _)| !rim(*x, *y)).count();
+        let step = far.div_ceil(MOST_FAR).max(1);
+        let mut count = 0;
+        let places: Vec<(i64, i64)> = all
+            .iter()
+            .filter(|(x, y, _)| {
+                let far = !rim(*x, *y);
+                count += usize::from(far);
+                known(*x, *y) && (!far || count.is_multiple_of(step))
+            })
+            .map(|(x, y, _)| (*x, *y))
+            .collect();
+        let pixel = (at.0.round() as i64, at.1.round() as i64);
+        (places.len() >= LEAST_PIXELS / 2).then(|| Self {
+            x: places.iter().map(|p| (p.0 - pixel.0) as f32).collect(),
+            y: places.iter().map(|p| (p.1 - pixel.1) as f32).collect(),
+            at: pixel,
+            middle: at,
+            places,
+        })
+    }
+
+    /// Their values in a plane.
+    pub(super) fn values(&self, behind: &Window, plane: usize) -> Vec<(i64, i64, f32)> {
+        let of = |&(x, y): &(i64, i64)| (x, y, behind.at(plane, x, y));
+        self.places.iter().map(of).collect()
+    }
+
+    /// What each of them counts at a pixel of the hole, together one: by nearness, so that what is made up goes over into
+    /// what is known (a membrane as in Perez, Gangnet & Blake 2003, ACM Trans. Graph. 22, 313, without solving for it).
+    pub(super) fn shares(&self, (x, y): (i64, i64), shares: &mut Vec<f32>) {
+        let (x, y) = ((x - self.at.0) as f32, (y - self.at.1) as f32);
+        let near = |(rx, ry): (&f32, &f32)| {
+            let far = (rx - x) * (rx - x) + (ry - y) * (ry - y) + 2.0;
+            1.0 / (far * far)
+        };
+        shares.clear();
+        shares.extend(self.x.iter().zip(&self.y).map(near));
+        let all = 1.0 / lanes(shares, |k| shares[k]);
+        for w in shares {
+            *w *= all;
+        }
+    }
+}
+
+/// The sum of products.
+pub(super) fn product(a: &[f32], b: &[f32]) -> f32 {
+    lanes(a, |k| a[k] * b[k])
+}
+
+/// A sum in eight lanes: several additions are under way at once, and always in the same order.
+fn lanes(like: &[f32], of: impl Fn(usize) -> f32) -> f32 {
+    const LANES: usize = 8;
+    let mut sums = [0.0f32; LANES];
+    let whole = like.len() / LANES * LANES;
+    for from in (0..whole).step_by(LANES) {
+        for (lane, sum) in sums.iter_mut().enumerate() {
+            *sum += of(from + lane);
+        }
+    }
+    for (lane, k) in (whole..like.len()).enumerate() {
+        sums[lane] += of(k);
+    }
+    sums.iter().sum()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn lanes_add_up_to_the_sum() {
+        for count in [0usize, 1, 7, 8, 9, 250] {
+            let a: Vec<f32> = (0..count).map(|k| (k % 11) as f32).collect();
+            let b: Vec<f32> = (0..count).map(|k| (k % 5) as f32 - 2.0).collect();
+            let plain: f32 = a.iter().zip(&b).map(|(a, b)| a * b).sum();
+            assert_eq!(product(&a, &b), plain, "{count}");
+        }
+    }
+}
