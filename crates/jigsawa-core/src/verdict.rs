@@ -15,6 +15,14 @@ pub enum Verdict {
 }
 
 impl Verdict {
+    /// The verdict in the words of accounts and tables.
+    pub const fn word(&self) -> &'static str {
+        match self {
+            Self::Used => "used",
+            Self::LeftOut(_) => "left out",
+        }
+    }
+
     /// The reason for leaving it out, if it is.
     pub fn reason(&self) -> Option<&str> {
         match self {

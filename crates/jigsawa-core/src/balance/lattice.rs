@@ -14,7 +14,7 @@ use super::Balance;
 use crate::placement::Placement;
 use crate::plane::Plane;
 use crate::space::{CanvasPx, Point, Rect, Size};
-use crate::stars::{Catalogue, Flag};
+use crate::stars::{Catalogue, Flag, moffat};
 
 /// Points of a lattice at the most: every second pixel of a 9-megapixel canvas.
 const MOST_POINTS: usize = 2_400_000;
@@ -269,10 +269,9 @@ impl Samples {
         let l = self.lattice;
         let noise = f64::from(stars.sky.typical_sigma());
         let beta = stars.beta.min(MOST_BETA);
-        let alpha = stars.fwhm_px / (2.0 * (2f64.powf(1.0 / beta) - 1.0).sqrt());
         for s in &stars.stars {
-            let height = (s.amplitude / (LEAST_LIGHT * noise).max(1e-30)).max(1.0);
-            let mut reach = alpha * (height.powf(1.0 / beta) - 1.0).max(0.0).sqrt();
+            let height = s.amplitude / (LEAST_LIGHT * noise).max(1e-30);
+            let mut reach = moffat::reach(stars.fwhm_px, beta, height);
             if s.flags.has(Flag::Saturated) {
                 reach *= SATURATED_REACH;
             }

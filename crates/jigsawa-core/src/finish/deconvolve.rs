@@ -12,6 +12,8 @@ use nalgebra::SMatrix;
 use super::spared::Spared;
 use super::tile::Tile;
 
+use crate::stars::moffat;
+
 /// How blur is taken back.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Deconvolution {
@@ -38,7 +40,7 @@ const LONGEST: usize = 24;
 impl Deconvolution {
     /// For stars of this width and exponent, and a brightness of this noise.
     pub fn new(fwhm_px: f64, beta: f64, rounds: usize, noise: f32) -> Self {
-        let alpha = fwhm_px / (2.0 * (2f64.powf(1.0 / beta) - 1.0).sqrt());
+        let alpha = moffat::alpha(fwhm_px, beta);
         let nodes = laguerre(beta - 1.0);
         // Each Gaussian has its node's share of the height, and pi alpha^2 / t of the area for it.
         let light: f64 = nodes.iter().map(|(t, w)| w / t).sum();

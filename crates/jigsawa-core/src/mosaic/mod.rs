@@ -3,7 +3,7 @@
 //! 1. [`matching::ties`](crate::matching::ties) says which frames show the same stars; [`tracks`] follows each star
 //!    through all frames that show it.
 //! 2. [`solve`] finds all places at once by least squares over those stars, with one lens for each camera and one
-//!    sphere for all ([`sphere`]); [`place`](mod@place) turns them into placements on the canvas.
+//!    sphere for all (`sphere`); [`place`](mod@place) turns them into placements on the canvas.
 //! 3. [`border`] says up to where a frame is covered, [`levels`] brings the panels of a filter to one scale and
 //!    one sky, all overlaps together.
 //! 4. [`seams`] cuts the overlaps where it hurts least, [`blend`] joins the panels along the cuts.

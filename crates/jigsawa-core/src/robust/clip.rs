@@ -22,7 +22,7 @@ pub struct Clipped {
 const ROUNDS: usize = 30;
 
 /// Level and noise of finite values by clipping at `low` and `high` sigma around the median until
-/// less than a hundredth of them goes, [`ROUNDS`] at most. Values are reordered; `scratch` is used for deviations.
+/// less than a hundredth of them goes, `ROUNDS` at most. Values are reordered; `scratch` is used for deviations.
 /// `None` for no values, and where level or noise would not be finite.
 pub fn clipped(values: &mut [f32], low: f32, high: f32, scratch: &mut Vec<f32>) -> Option<Clipped> {
     if values.is_empty() {

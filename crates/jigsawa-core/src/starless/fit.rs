@@ -1,22 +1,23 @@
 //! The height of a star that fits its pixels best.
 
 use super::ellipse::Ellipse;
-use super::light::StarLight;
 use super::profile::Profile;
 use super::window::Window;
 use crate::stars::Star;
 
 /// A star and what stands around it in one plane.
-pub(super) struct Surroundings<'a> {
+pub(super) struct Surroundings<'a, Others> {
     pub(super) star: &'a Star,
     pub(super) ellipse: Ellipse,
     pub(super) window: &'a Window,
     pub(super) plane: usize,
     pub(super) profile: &'a Profile,
-    pub(super) near: &'a [&'a StarLight],
+    /// The light of the others at a place whose distance from the star has this square; `None` where one that is not
+    /// measured yet is nearer.
+    pub(super) others: Others,
 }
 
-impl Surroundings<'_> {
+impl<Others: Fn((f64, f64), f64) -> Option<f32>> Surroundings<'_, Others> {
     /// The height that fits the pixels between two distances best, on a sky that may be tilted, the light of others taken
     /// off; of others that are not measured yet, pixels nearer to them do not count. `None` for too few pixels.
     pub(super) fn fitted(&self, (from, to): (f64, f64)) -> Option<f32> {
@@ -36,7 +37,7 @@ impl Surroundings<'_> {
                 if r < from || r > far || !v.is_finite() {
                     continue;
                 }
-                let Some(others) = self.others((x as f64, y as f64), dx * dx + dy * dy) else {
+                let Some(others) = (self.others)((x as f64, y as f64), dx * dx + dy * dy) else {
                     continue;
                 };
                 let terms = [f64::from(self.profile.at(r)), 1.0, dx / to, dy / to];
@@ -56,20 +57,5 @@ impl Surroundings<'_> {
         }
         let solved = normal.cholesky()?.solve(&right);
         solved[0].is_finite().then_some(solved[0] as f32)
-    }
-
-    /// The light of the others at a place whose distance from the star has this square. `None` where one that is not measured
-    /// yet is nearer.
-    fn others(&self, (x, y): (f64, f64), own: f64) -> Option<f32> {
-        let mut others = 0.0;
-        for s in self.near {
-            let (ox, oy) = (x - s.at.x, y - s.at.y);
-            if s.measured {
-                others += s.light_at(self.plane, self.profile, ox, oy);
-            } else if ox * ox + oy * oy < own {
-                return None;
-            }
-        }
-        Some(others)
     }
 }

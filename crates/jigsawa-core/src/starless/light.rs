@@ -100,7 +100,7 @@ impl StarLight {
                 window,
                 plane: p,
                 profile,
-                near: &near,
+                others: |at, own| others(&near, (p, profile), at, own),
             };
             let fit = |from: f64, to: f64| seen.fitted((from, to)).unwrap_or(0.0);
             *height = fit(from, to).max(0.0);
@@ -424,6 +424,26 @@ const WIDE_SNR: f32 = 2500.0;
 const UNEVEN: f32 = 1.5;
 const LOST: f32 = 0.3;
 
+/// The light of others in a plane at a place whose distance from the star that is measured has the square `own`. `None` where
+/// one that is not measured yet is nearer.
+fn others(
+    near: &[&StarLight],
+    (plane, profile): (usize, &Profile),
+    (x, y): (f64, f64),
+    own: f64,
+) -> Option<f32> {
+    let mut light = 0.0;
+    for s in near {
+        let (dx, dy) = (x - s.at.x, y - s.at.y);
+        if s.measured {
+            light += s.light_at(plane, profile, dx, dy);
+        } else if dx * dx + dy * dy < own {
+            return None;
+        }
+    }
+    Some(light)
+}
+
 /// A star's light in each plane and its error, from the pixels within 1.4 widths of its middle; `None` where too few
 /// can be used.
 pub(super) fn light(
@@ -448,7 +468,7 @@ pub(super) fn light(
                 window,
                 plane: p,
                 profile,
-                near: &near,
+                others: |at, own| others(&near, (p, profile), at, own),
             };
             let height = seen.fitted((0.0, 1.4 * fwhm_px))?;
             let light = profile.light();

@@ -3,8 +3,8 @@
 //! Each star's light is modelled by the profile that the picture's own stars have, in each plane on its own, and
 //! taken off as far as it reaches; so the sky under its wings stays what it was, noise and all. Where the star
 //! stands so high that a few per cent of it matter, the sky cannot be known any more: those pixels are filled from
-//! around them, with the grain of a place nearby. [`profile`] measures the profile, [`light`] each star's own light,
-//! [`fill`] makes up what is missing.
+//! around them, with the grain of a place nearby. `profile` measures the profile, `light` each star's own light,
+//! `fill` makes up what is missing.
 //!
 //! Classical methods only, and their limits: what is not found as a star stays (a star that hides in a bright knot, a double
 //! that is seen as one elongated thing loses only a part), a knot that is taken for a star goes; and a bright halo over

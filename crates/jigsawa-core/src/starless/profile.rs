@@ -8,7 +8,7 @@ use crate::doors::DoorError;
 use crate::plane::Plane;
 use crate::robust::{MAD_TO_SIGMA, median};
 use crate::space::{FramePx, Point, Rect, Size};
-use crate::stars::{Catalogue, Star};
+use crate::stars::{Catalogue, Star, moffat};
 
 /// Steps of the profile in a width at half maximum.
 const STEPS: f64 = 8.0;
@@ -44,7 +44,7 @@ pub(super) struct Profile {
 impl Profile {
     /// A Moffat function.
     fn moffat(fwhm_px: f64, beta: f64) -> Self {
-        let alpha = fwhm_px / (2.0 * (2f64.powf(1.0 / beta) - 1.0).sqrt());
+        let alpha = moffat::alpha(fwhm_px, beta);
         let step_px = fwhm_px / STEPS;
         let count = (MEASURED * STEPS) as usize;
         let height = |i: usize| (1.0 + (i as f64 * step_px / alpha).powi(2)).powf(-beta) as f32;

@@ -14,6 +14,7 @@ use crate::plane::Plane;
 use crate::robust::{MAD_TO_SIGMA, median};
 use crate::space::Point;
 
+use super::candidate::Candidate;
 use super::filter::{FWHM_PER_SIGMA, MatchedFilter, Scratch};
 use super::sky::SkyMesh;
 use super::spike::is_spike;
@@ -24,17 +25,6 @@ const BAND_ROWS: usize = 64;
 
 /// Columns over which the noise of the response is taken.
 const NOISE_COLUMNS: usize = 64;
-
-/// A place where a star may be.
-#[derive(Debug, Clone, Copy, PartialEq)]
-pub(crate) struct Candidate {
-    pub(crate) x: usize,
-    pub(crate) y: usize,
-    /// Amplitude of the best Gaussian there.
-    pub(crate) amplitude: f32,
-    /// The amplitude in units of its noise.
-    pub(crate) snr: f32,
-}
 
 /// Number of bands of a frame.
 pub(crate) fn bands(plane: &Plane) -> usize {

@@ -7,8 +7,9 @@
 use crate::binned::binned;
 use crate::plane::Plane;
 
+use super::candidate::Candidate;
 use super::filter::{FWHM_PER_SIGMA, MatchedFilter};
-use super::find::{Candidate, maxima};
+use super::find::maxima;
 use super::shape::Shape;
 use super::sky::SkyMesh;
 use super::spike::is_spike;

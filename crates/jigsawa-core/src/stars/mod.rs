@@ -6,6 +6,7 @@
 //! from the median star in width or shape and are dropped; saturated, blended and cut stars are kept
 //! and flagged.
 
+mod candidate;
 mod crowd;
 mod filter;
 mod find;
@@ -14,7 +15,9 @@ mod flux;
 mod growth;
 mod halved;
 mod linear;
+pub mod moffat;
 mod more;
+mod noise;
 pub mod profile;
 mod shape;
 mod sky;
@@ -33,8 +36,9 @@ use crate::noise::NoiseScales;
 use crate::plane::Plane;
 use crate::robust::median;
 use crate::space::{FramePx, Point};
+use candidate::Candidate;
 use filter::MatchedFilter;
-use find::{Candidate, FIRST_FWHM_PX, FWHM_RANGE_PX};
+use find::{FIRST_FWHM_PX, FWHM_RANGE_PX};
 use profile::Profile;
 use shape::{MOST_ELONGATION, Shape, Shapes};
 
@@ -478,9 +482,8 @@ impl Catalogue {
     /// `widths` times the stars' width.
     pub fn reach_px(&self, star: &Star, sigmas: f64, widths: f64) -> f64 {
         let noise = f64::from(self.sky.typical_sigma()).max(f64::MIN_POSITIVE);
-        let alpha = self.fwhm_px / (2.0 * (2f64.powf(1.0 / self.beta) - 1.0).sqrt());
-        let height = (star.amplitude / (sigmas * noise)).max(1.0);
-        (alpha * (height.powf(1.0 / self.beta) - 1.0).sqrt()).min(widths * self.fwhm_px)
+        let reach = moffat::reach(self.fwhm_px, self.beta, star.amplitude / (sigmas * noise));
+        reach.min(widths * self.fwhm_px)
     }
 
     /// Stars without a flag.

@@ -3,8 +3,8 @@
 use crate::plane::Plane;
 use crate::robust::median;
 
+use super::candidate::Candidate;
 use super::filter::MatchedFilter;
-use super::find::Candidate;
 
 /// Is all the light in one pixel? A hot pixel or a cosmic ray's point gives the filter a response of
 /// a small part of its height, where a star's centre gives about its own.

@@ -343,7 +343,7 @@ fn vignetting_that_is_left_is_divided_by() {
             .map(|v| (v / mean - 1.0).abs())
             .fold(0.0, f64::max);
         println!(
-            "figure | 70 vignetting {} | vignetting of 12 % at the corners, divided by: a nebula, {} | light uneven by {:.1} % at the \
+            "figure | 70 vignetting {} | vignetting of 12 % at the corners, divided by: a nebula, {} | light uneven by {:.2} % at the \
              most |",
             f.name(),
             f.name(),

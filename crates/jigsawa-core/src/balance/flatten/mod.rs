@@ -1,9 +1,9 @@
 //! A frame's own gradient: a smooth surface through the places where nothing but sky is.
 //!
 //! What is sky is decided by the evidence of all filters together, since a nebula seldom fills all of them: patches that
-//! are smooth in every filter ([`evidence`]), near the surface through them in each ([`settle`]), and not beside what
+//! are smooth in every filter (`evidence`), near the surface through them in each (`settle`), and not beside what
 //! stands above it in any. The surface's shape is chosen by leaving out quarters of the frame at a time, and by
-//! what it is known to ([`error`]): a shape that its samples do not hold is given up for a stiffer one. Where no patch is
+//! what it is known to (`error`): a shape that its samples do not hold is given up for a stiffer one. Where no patch is
 //! surely sky nothing is taken off, and that is said. What is sky can be told by hand as well: places to add, to drop, and
 //! circles to protect.
 

@@ -14,6 +14,7 @@
 //! matched to their neighbours one after the other were the simpler way: a tilt grows along the row.
 
 mod degrees;
+mod numbering;
 mod scales;
 mod surfaces;
 

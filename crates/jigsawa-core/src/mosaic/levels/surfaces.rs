@@ -3,7 +3,7 @@
 
 use nalgebra::{DMatrix, DVector};
 
-use super::degrees::{Degrees, FOLDS};
+use super::numbering::{Degrees, FOLDS};
 use super::scales::{FLAT, LEAST_ERROR, STAYS};
 use super::{NEBULA_FAULT, Overlap, PATCH_FAULT, ToLevel, UNTOLD, middle};
 use crate::balance::{BothSkies, Domain, Lattice, Polynomial, Surface};

@@ -1,0 +1,352 @@
+//! The noise of a frame's sky over scales, measured between its stars.
+//!
+//! Scatter is taken from second differences along both axes at once (Immerkaer 1996, Computer Vision and Image
+//! Understanding 64, 300), in which slopes and what is bent one way drop out, in the darker half of the sky's mesh, and there
+//! in the cells in which distant pixels differ least more than neighbours do: noise is tied together alike everywhere, so
+//! what is more is nebula. Stars are taken out before, if they are known.
+//! What is left of nebulae grows with the scale ever faster, while noise that was smoothed grows ever more slowly, which
+//! holds it down. A single number from differences three pixels apart was used for everything first: it made Ha smoothed
+//! by two pixels five times as deep as it was; the quieter quarter of tiles was tried then, and the darkest cells alone,
+//! which a bright nebula fills.
+
+use rayon::prelude::*;
+
+use super::{Catalogue, Flag, SkyMesh};
+use crate::binned::binned;
+use crate::noise::{NoiseScales, SCALES_PX};
+use crate::plane::Plane;
+use crate::robust::{MAD_TO_SIGMA, grouped_median};
+use crate::space::Size;
+
+/// Blocks between those whose differences are taken: far enough that what interpolation and the usual denoising tie
+/// together does not reach from one to the next, as near as that allows, so that nebulae do not count.
+const LAGS: [usize; 6] = [8, 4, 2, 2, 2, 1];
+
+/// The darker part of the sky's cells that is looked at. Of these the ones tell the noise in which distant pixels differ
+/// no more against neighbours than in the quietest fifth, but for chance; and the fewest that do.
+const DARKER: f64 = 0.5;
+const QUIET: f64 = 0.2;
+const CHANCE: f32 = 1.2;
+const LEAST_CELLS: usize = 8;
+
+/// Cells that are looked at, at the most: of a large frame every few. With all of them a survey took half as long again.
+const MOST_CELLS: usize = 500;
+
+/// And for the scatter of single pixels, of which each cell has hundreds: these tell it to half a per cent.
+const PIXEL_CELLS: usize = 150;
+
+/// Fewer differences say nothing.
+const LEAST: usize = 20;
+
+/// A pixel's scatter is looked for in differences over so many pixels. Noise that is tied together makes it grow until
+/// they know nothing of each other, ever more slowly, and nebulae ever faster.
+const PIXEL_LAGS: [usize; 6] = [1, 2, 3, 4, 6, 8];
+
+/// A scatter that grows by less than this until then, in parts, is that of white noise: interpolation by half a pixel
+/// and the gentlest denoising make it grow by a fifth and more.
+const WHITE: f64 = 0.08;
+
+/// A pixel's scatter by those over [`PIXEL_LAGS`]; `None` for white noise, which the first one tells best.
+fn tied_pixel(near: [f32; PIXEL_LAGS.len()]) -> Option<f32> {
+    let grows = |i: usize| {
+        let step = (PIXEL_LAGS[i + 1] as f64 / PIXEL_LAGS[i] as f64).ln();
+        f64::from(near[i + 1] / near[i]).ln() / step
+    };
+    let steps: Vec<f64> = (0..near.len() - 1).map(grows).collect();
+    let last = steps.len() - 1;
+    let top = (0..=last).max_by(|a, b| steps[*a].total_cmp(&steps[*b]))?;
+    // Where it grows fastest at the end that is nebula; else what was tied has come apart since it grew fastest.
+    let from = if top == last { 0 } else { top + 1 };
+    let least = (from..=last).min_by(|a, b| steps[*a].total_cmp(&steps[*b]))?;
+    let pixel = near[least + 1];
+    (f64::from(pixel / near[0]) > 1.0 + WHITE).then_some(pixel)
+}
+
+impl NoiseScales {
+    /// Measures a plane with this sky. Stars of the catalogue do not count.
+    pub fn measure(plane: &Plane, sky: &SkyMesh, stars: Option<&Catalogue>) -> Self {
+        let mut half = binned(plane, 2);
+        if let Some(stars) = stars {
+            without(&mut half, stars);
+        }
+        let seen = seen(plane, &half);
+        let dark = quiet(&seen, darker(sky));
+        let mut per_side = [f32::NAN; 6];
+        let some: Vec<Cell> = dark
+            .iter()
+            .step_by(dark.len().div_ceil(PIXEL_CELLS).max(1))
+            .copied()
+            .collect();
+        let near = PIXEL_LAGS.map(|lag| scatter(&seen, (lag, 1, pixel_stride(&seen)), &some));
+        if near.iter().all(|v| *v > 0.0) {
+            match tied_pixel(near) {
+                None => return Self::white(near[0]),
+                Some(pixel) => per_side[0] = pixel,
+            }
+        }
+        let mut blocks = half;
+        for (k, side) in SCALES_PX.iter().enumerate().skip(1) {
+            if k > 1 {
+                blocks = halved(&blocks);
+            }
+            per_side[k] = scatter(&blocks, (LAGS[k], *side, 1), &dark) * *side as f32;
+        }
+        Self::sensible(per_side, near[0], sky.typical_sigma())
+    }
+}
+
+/// Makes a frame's stars missing, as far as their light reaches, in the frame of half the size.
+fn without(half: &mut Plane, stars: &Catalogue) {
+    let size = half.size();
+    let (w, h) = (size.width(), size.height());
+    for s in &stars.stars {
+        let widths = if s.flags.has(Flag::Saturated) {
+            14.0
+        } else {
+            6.0
+        };
+        let reach = stars.reach_px(s, 0.1, widths).max(1.5 * stars.fwhm_px);
+        let (x, y, r) = (0.5 * s.at.x - 0.25, 0.5 * s.at.y - 0.25, 0.5 * reach + 0.5);
+        if !(x.is_finite() && y.is_finite() && r.is_finite()) {
+            continue;
+        }
+        let range = |c: f64, n: usize| {
+            let end = (c + r + 1.0).clamp(0.0, n as f64) as usize;
+            ((c - r).max(0.0) as usize).min(end)..end
+        };
+        for j in range(y, h) {
+            let dy = j as f64 - y;
+            for i in range(x, w) {
+                if (i as f64 - x).hypot(dy) <= r {
+                    half.data_mut()[j * w + i] = f32::NAN;
+                }
+            }
+        }
+    }
+}
+
+/// Means of 2 x 2 blocks; one with a missing part is missing.
+fn halved(plane: &Plane) -> Plane {
+    let (w, h) = (plane.size().width(), plane.size().height());
+    let Some(size) = Size::new((w / 2).max(1), (h / 2).max(1)) else {
+        return plane.clone();
+    };
+    Plane::from_fn(size, |x, y| {
+        let at = |dx: usize, dy: usize| plane.at((2 * x + dx) as i64, (2 * y + dy) as i64);
+        0.25 * ((at(0, 0) + at(1, 0)) + (at(0, 1) + at(1, 1)))
+    })
+}
+
+/// A rectangle of pixels: columns and rows, from and to (exclusive).
+type Cell = ([usize; 2], [usize; 2]);
+
+/// The darker cells of the sky.
+fn darker(sky: &SkyMesh) -> Vec<Cell> {
+    let mut cells: Vec<(f32, Cell)> = sky
+        .cells()
+        .map(|c| {
+            let (w, h) = sky.cell_px();
+            let range = |at: f64, n: f64| {
+                [
+                    (at + 0.5 - 0.5 * n).max(0.0) as usize,
+                    (at + 0.5 + 0.5 * n) as usize,
+                ]
+            };
+            (c.level, (range(c.at.x, w), range(c.at.y, h)))
+        })
+        .collect();
+    cells.sort_by(|a, b| a.0.total_cmp(&b.0));
+    let part = (DARKER * cells.len() as f64).ceil() as usize;
+    cells.truncate(part.max(2 * LEAST_CELLS));
+    let stride = cells.len().div_ceil(MOST_CELLS).max(1);
+    cells.into_iter().step_by(stride).map(|c| c.1).collect()
+}
+
+/// Those of the cells in which pixels far apart differ least more than neighbours.
+fn quiet(seen: &Plane, cells: Vec<Cell>) -> Vec<Cell> {
+    let stride = pixel_stride(seen);
+    let mut ranked: Vec<(f32, Cell)> = cells
+        .into_par_iter()
+        .map(|cell| {
+            let one = std::slice::from_ref(&cell);
+            let near = scatter(seen, (1, 1, stride), one);
+            let ratio = scatter(seen, (LAGS[0], 1, stride), one) / near;
+            (
+                if ratio.is_finite() {
+                    ratio
+                } else {
+                    f32::INFINITY
+                },
+                cell,
+            )
+        })
+        .collect();
+    ranked.sort_by(|a, b| a.0.total_cmp(&b.0));
+    let fifth = (QUIET * ranked.len() as f64) as usize;
+    let most = ranked.get(fifth).map_or(f32::INFINITY, |r| CHANCE * r.0);
+    let part = ranked.iter().filter(|r| r.0 <= most).count();
+    ranked.truncate(part.max(LEAST_CELLS));
+    ranked.into_iter().map(|c| c.1).collect()
+}
+
+/// A pixel in nine of a large frame is plenty.
+fn pixel_stride(plane: &Plane) -> usize {
+    if plane.size().area() > 1_000_000 {
+        3
+    } else {
+        1
+    }
+}
+
+/// A plane without what is missing at half the size.
+fn seen(plane: &Plane, half: &Plane) -> Plane {
+    Plane::from_fn(plane.size(), |x, y| {
+        let there = half.at((x / 2) as i64, (y / 2) as i64);
+        if there.is_finite() {
+            plane.row(y)[x]
+        } else {
+            f32::NAN
+        }
+    })
+}
+
+/// Standard deviation of blocks of `side` pixels in the dark cells, by second differences along both axes of blocks
+/// `lag` apart, on every `stride`-th of them.
+fn scatter(plane: &Plane, (lag, side, stride): (usize, usize, usize), dark: &[Cell]) -> f32 {
+    let (width, height) = (plane.size().width(), plane.size().height());
+    if width <= 2 * lag || height <= 2 * lag {
+        return f32::NAN;
+    }
+    let range = |[from, to]: [usize; 2], n: usize| {
+        let end = to.div_ceil(side).min(n - lag);
+        (from / side).max(lag).min(end)..end
+    };
+    let mut sizes: Vec<f32> = dark
+        .par_iter()
+        .flat_map_iter(|(columns, rows)| {
+            let (columns, rows) = (range(*columns, width), range(*rows, height));
+            rows.step_by(stride).flat_map(move |y| {
+                let three = [y - lag, y, y + lag].map(|y| plane.row(y));
+                columns.clone().step_by(stride).filter_map(move |x| {
+                    let bend = |row: &[f32]| row[x - lag] - 2.0 * row[x] + row[x + lag];
+                    let d = bend(three[0]) - 2.0 * bend(three[1]) + bend(three[2]);
+                    d.is_finite().then_some((d / 6.0).abs())
+                })
+            })
+        })
+        .collect();
+    if sizes.len() < LEAST {
+        return f32::NAN;
+    }
+    // Stars that are too faint to be found, and knots, make the tail long; once more without it. The cut takes 0.2 %
+    // from the median of pure noise.
+    let first = grouped_median(&mut sizes) * MAD_TO_SIGMA as f32;
+    sizes.retain(|d| *d <= 3.0 * first);
+    grouped_median(&mut sizes) * MAD_TO_SIGMA as f32
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::space::Size;
+    use rstest::rstest;
+
+    const SIDE: usize = 640;
+
+    /// White noise of 10 about 500.
+    fn white() -> Vec<f32> {
+        let mut n = 0u64;
+        let mut next = || {
+            n += 1;
+            let mut z = n.wrapping_mul(0x9E37_79B9_7F4A_7C15);
+            z = (z ^ (z >> 30)).wrapping_mul(0xBF58_476D_1CE4_E5B9);
+            z = (z ^ (z >> 27)).wrapping_mul(0x94D0_49BB_1331_11EB);
+            ((z ^ (z >> 31)) >> 40) as f32 / (1u64 << 24) as f32
+        };
+        (0..SIDE * SIDE)
+            .map(|_| 500.0 + 10.0 * ((0..12).map(|_| next()).sum::<f32>() - 6.0))
+            .collect()
+    }
+
+    fn smoothed(data: &[f32], sigma: f32) -> Vec<f32> {
+        let r = (4.0 * sigma).ceil() as i64;
+        let taps: Vec<f32> = (-r..=r)
+            .map(|k| (-0.5 * (k as f32 / sigma).powi(2)).exp())
+            .collect();
+        let sum: f32 = taps.iter().sum();
+        let wrap = |v: i64| v.rem_euclid(SIDE as i64) as usize;
+        let along = |from: &[f32], dx: i64, dy: i64| -> Vec<f32> {
+            (0..SIDE * SIDE)
+                .map(|i| {
+                    let (x, y) = ((i % SIDE) as i64, (i / SIDE) as i64);
+                    (-r..=r)
+                        .zip(&taps)
+                        .map(|(k, t)| t / sum * from[wrap(y + k * dy) * SIDE + wrap(x + k * dx)])
+                        .sum()
+                })
+                .collect()
+        };
+        along(&along(data, 1, 0), 0, 1)
+    }
+
+    fn measured(data: Vec<f32>) -> NoiseScales {
+        let plane = Plane::new(Size::new(SIDE, SIDE).unwrap(), data).unwrap();
+        NoiseScales::measure(&plane, &SkyMesh::measure(&plane).unwrap(), None)
+    }
+
+    #[test]
+    fn white_noise_is_one_number() {
+        let n = measured(white());
+        for side in SCALES_PX {
+            let off = n.at(side as f64) / 10.0 - 1.0;
+            assert!(
+                off.abs() < if side < 16 { 0.06 } else { 0.12 },
+                "{side}: {off}"
+            );
+        }
+        assert!((n.deep() / 10.0 - 1.0).abs() < 0.08, "{}", n.deep());
+        assert!((n.tied() - 1.0).abs() < 0.1);
+    }
+
+    #[rstest]
+    #[case(0.8)]
+    #[case(1.2)]
+    #[case(2.0)]
+    fn smoothing_does_not_make_a_frame_deeper(#[case] sigma: f32) {
+        let n = measured(smoothed(&white(), sigma));
+        // Independent samples a pixel: 1 / (2 sqrt(pi) sigma) of the scatter.
+        let pixel = 10.0 / (2.0 * std::f64::consts::PI.sqrt() * f64::from(sigma));
+        assert!(
+            (n.pixel() / pixel - 1.0).abs() < 0.15,
+            "{} for {pixel}",
+            n.pixel()
+        );
+        assert!((n.deep() / 10.0 - 1.0).abs() < 0.15, "{n:?}");
+        assert!(n.tied() > 2.0);
+    }
+
+    #[test]
+    fn a_nebula_over_half_of_the_frame_and_its_slopes_count_nothing() {
+        let mut data = white();
+        for (i, v) in data.iter_mut().enumerate() {
+            let (x, y) = ((i % SIDE) as f32, (i / SIDE) as f32);
+            *v += 0.2 * x + 0.1 * y;
+            if x < 320.0 {
+                *v += 60.0 * (x / 9.0).sin() * (y / 11.0).cos();
+            }
+        }
+        let n = measured(data);
+        for side in [1.0, 4.0, 8.0, 16.0] {
+            // The darkest part is where the nebula is.
+            assert!((n.at(side) / 10.0 - 1.0).abs() < 0.2, "{side}: {n:?}");
+        }
+    }
+
+    #[test]
+    fn frames_of_few_pixels_have_their_pixels_noise() {
+        let small = Plane::filled(Size::new(3, 2).unwrap(), 4.0);
+        let sky = SkyMesh::measure(&small).unwrap();
+        let n = NoiseScales::measure(&small, &sky, None);
+        assert_eq!(n, NoiseScales::white(sky.typical_sigma()));
+    }
+}
