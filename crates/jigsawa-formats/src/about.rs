@@ -1,7 +1,5 @@
 //! What a picture file says of itself besides its pixels.
 
-use std::sync::LazyLock;
-
 use crate::error::FileError;
 
 /// Rows of a picture, asked for from the top: so many of them, red, green, blue of each pixel, into a buffer.
@@ -54,22 +52,10 @@ impl About {
     }
 }
 
-/// Where a profile has its date: year, month, day, hour, minute and second, two bytes each.
-const MADE_AT: std::ops::Range<usize> = 24..36;
-
-/// The ICC profile of sRGB (IEC 61966-2-1), which every picture for the eye is encoded in.
-pub fn srgb_profile() -> &'static [u8] {
-    static PROFILE: LazyLock<Vec<u8>> = LazyLock::new(|| {
-        let mut bytes = moxcms::ColorProfile::new_srgb()
-            .encode()
-            .unwrap_or_default();
-        // The moment of making it, which the library writes down, would make every picture another file.
-        if let Some(date) = bytes.get_mut(MADE_AT) {
-            date.copy_from_slice(&[7, 234, 0, 1, 0, 1, 0, 0, 0, 0, 0, 0]);
-        }
-        bytes
-    });
-    &PROFILE
+/// The ICC profile (ICC.1:2022, a matrix and a parametric curve) of sRGB (IEC 61966-2-1), which every picture for the eye is
+/// encoded in.
+pub const fn srgb_profile() -> &'static [u8] {
+    include_bytes!("srgb.icc")
 }
 
 /// 16-bit rows to 8 bits. A pattern of a step's height, the same for each run, takes the place of what is
@@ -102,10 +88,46 @@ const fn scatter(x: u32, y: u32, channel: u32) -> u32 {
 mod tests {
     use super::*;
 
-    #[test]
-    fn the_profile_is_one_and_whole_steps_stay() {
+    /// The numbers of a tag of the profile: fixed point with 16 bits behind the point.
+    fn tag(name: &str) -> Vec<f64> {
         let p = srgb_profile();
-        assert!(p.len() > 200 && &p[36..40] == b"acsp" && p[24..26] == [7, 234]);
+        let word = |at: usize| i32::from_be_bytes(p[at..at + 4].try_into().unwrap());
+        let count = word(128) as usize;
+        let entry = (0..count)
+            .map(|k| 132 + 12 * k)
+            .find(|e| &p[*e..e + 4] == name.as_bytes());
+        let entry = entry.unwrap();
+        let (from, length) = (word(entry + 4) as usize, word(entry + 8) as usize);
+        (from + 8..from + length)
+            .step_by(4)
+            .map(|at| f64::from(word(at)) / 65_536.0)
+            .collect()
+    }
+
+    #[test]
+    fn the_profile_is_that_of_srgb() {
+        let p = srgb_profile();
+        assert_eq!(
+            p.len(),
+            i32::from_be_bytes(p[..4].try_into().unwrap()) as usize
+        );
+        assert_eq!(&p[36..40], b"acsp");
+        // White is that of the profile connection space, D50; the colours add up to it.
+        let sum = [0, 1, 2].map(|k| tag("rXYZ")[k] + tag("gXYZ")[k] + tag("bXYZ")[k]);
+        for (sum, white) in sum.iter().zip([0.9642, 1.0, 0.8249]) {
+            assert!((sum - white).abs() < 2e-4, "{sum} {white}");
+        }
+        // The curve of the standard: a power of 2.4 above a line.
+        let curve = [2.4, 1.0 / 1.055, 0.055 / 1.055, 1.0 / 12.92, 0.04045];
+        for name in ["rTRC", "gTRC", "bTRC"] {
+            for (own, told) in tag(name)[1..].iter().zip(curve) {
+                assert!((own - told).abs() < 2e-5, "{own} {told}");
+            }
+        }
+    }
+
+    #[test]
+    fn whole_steps_stay() {
         let samples: Vec<u16> = (0..=255u16).flat_map(|v| [v * 257; 3]).collect();
         let mut out = Vec::new();
         eight_bits(&samples, 256, 7, &mut out);

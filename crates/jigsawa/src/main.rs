@@ -3,27 +3,10 @@
 #![forbid(unsafe_code)]
 
 mod account;
-mod cache;
 mod cli;
 mod commands;
-mod compose;
-mod find;
-mod finish;
-mod foreign;
-mod frames;
-mod hdr;
-mod layout_file;
-mod mosaic;
-mod normalize;
-mod outputs;
-mod picture;
-mod placed_frames;
-mod register;
 mod report;
-mod seeing;
-mod small;
-mod start;
-mod survey;
+mod settings;
 mod tell;
 mod terminal;
 
@@ -33,6 +16,7 @@ use clap::Parser;
 
 use account::Ending;
 use cli::{Cli, Command};
+use jigsawa_work::trouble::Trouble;
 
 fn main() -> ExitCode {
     let cli = match Cli::try_parse() {
@@ -78,7 +62,7 @@ fn let_writes_fail() {
 #[cfg(not(unix))]
 fn let_writes_fail() {}
 
-fn run(cli: &Cli) -> Result<Ending, tell::Trouble> {
+fn run(cli: &Cli) -> Result<Ending, Trouble> {
     match &cli.command {
         Command::Survey(args) => commands::survey(args, &cli.common),
         Command::Register(args) => commands::register(args, &cli.common),

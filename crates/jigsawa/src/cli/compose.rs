@@ -1,9 +1,11 @@
 //! What `jigsawa compose` takes.
 
 use std::path::PathBuf;
-use std::str::FromStr;
 
 use clap::{Args, ValueEnum};
+
+use jigsawa_core::colour::Lines;
+use jigsawa_work::compose::{Colours, LuminanceWeight};
 
 use super::finish::percent;
 use super::{GridArgs, KernelArg, OutputArgs, pair, relocation};
@@ -64,7 +66,8 @@ pub struct ComposeArgs {
         help_heading = "Colours",
         long,
         value_name = "PERCENT|noise",
-        default_value = "100%"
+        default_value = "100%",
+        value_parser = luminance_weight
     )]
     pub luminance_weight: LuminanceWeight,
     /// What makes narrowband lines comparable before they are mixed [default: equal-signal for palettes,
@@ -147,34 +150,42 @@ impl ComposeArgs {
         Alone::parse_from(words).args
     }
 
-    /// The rule for lines: what is asked for, or what suits a palette or a mix of one's own, whose numbers are meant.
-    pub fn line_rule(&self) -> LinesArg {
+    /// How strong lines are made where nobody says it: as bright as each other in palettes; in mixes, whose numbers mean
+    /// what they say, as noisy.
+    pub fn lines(&self) -> Lines {
         let typed = self.red.is_some() || self.each.is_some();
-        self.lines.unwrap_or(if typed {
-            LinesArg::EqualNoise
-        } else {
-            LinesArg::EqualSignal
-        })
+        match self.lines {
+            Some(LinesArg::AsIs) => Lines::AsIs,
+            Some(LinesArg::EqualNoise) => Lines::EqualNoise,
+            None if typed => Lines::EqualNoise,
+            Some(LinesArg::EqualSignal) | None => Lines::EqualSignal,
+        }
+    }
+
+    /// Which colours are wanted.
+    pub fn colours(&self) -> Colours<'_> {
+        let mixes = match (&self.red, &self.green, &self.blue) {
+            (Some(r), Some(g), Some(b)) => Some([r.as_str(), g, b]),
+            _ => None,
+        };
+        Colours {
+            palettes: &self.palette,
+            all_fitting: self.attempt == Some(TryArg::All),
+            pick: self.pick,
+            mixes,
+            each: self.each.as_deref(),
+            luminance: self.luminance.as_deref(),
+        }
     }
 }
 
-/// How much of the brightness a luminance gives.
-#[derive(Debug, Clone, Copy, PartialEq)]
-pub enum LuminanceWeight {
-    Part(f32),
-    Noise,
-}
-
-impl FromStr for LuminanceWeight {
-    type Err = String;
-
-    fn from_str(text: &str) -> Result<Self, String> {
-        match text.trim() {
-            "noise" => Ok(Self::Noise),
-            other => percent(other)
-                .map(Self::Part)
-                .map_err(|_| "write it as 0% to 100%, or noise".to_owned()),
-        }
+/// How much of the brightness the luminance gives.
+fn luminance_weight(text: &str) -> Result<LuminanceWeight, String> {
+    match text.trim() {
+        "noise" => Ok(LuminanceWeight::Noise),
+        other => percent(other)
+            .map(LuminanceWeight::Part)
+            .map_err(|_| "write it as 0% to 100%, or noise".to_owned()),
     }
 }
 

@@ -10,14 +10,16 @@ mod show;
 mod stars;
 mod survey;
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
+use jigsawa_core::canvas::Extent;
 use jigsawa_core::resample::Shape;
+use jigsawa_work::register::CanvasWanted;
 
 use clap::builder::styling::{AnsiColor, Styles};
 use clap::{Args, Parser, Subcommand, ValueEnum};
 
-pub use compose::{ComposeArgs, LinesArg, LuminanceWeight, StretchArg, TryArg};
+pub use compose::{ComposeArgs, StretchArg};
 pub use finish::{CropArg, FinishArgs, GradientArg, LinkArg, PatchArg, PointArg, WhiteArg};
 pub use hdr::{ExrArg, HdrArgs};
 pub use mosaic::{ExtentArg, MosaicArgs};
@@ -130,6 +132,9 @@ pub struct DemoArgs {
     /// Folder of the demo; made if it is not there
     #[arg(value_name = "FOLDER", default_value = "jigsawa-demo")]
     pub folder: PathBuf,
+    /// The rest, too: a survey's night, exposures for HDR, panels of a mosaic, a second field, and a sheet of all palettes
+    #[arg(long)]
+    pub all: bool,
     /// Write the frames and their truth, and stop
     #[arg(long)]
     pub data_only: bool,
@@ -162,7 +167,27 @@ impl Default for GridArgs {
     }
 }
 
+impl OutputArgs {
+    /// The folder, and the start of every result's name.
+    pub fn place(&self) -> (&Path, Option<&str>) {
+        (&self.out, self.name.as_deref())
+    }
+}
+
 impl GridArgs {
+    /// The canvas that is wanted.
+    pub fn canvas(&self) -> CanvasWanted {
+        CanvasWanted {
+            extent: match self.canvas {
+                CanvasArg::Reference => Extent::Reference,
+                CanvasArg::Union => Extent::Union,
+                CanvasArg::Common => Extent::Common,
+            },
+            scale: self.scale,
+            north_up: self.north_up,
+        }
+    }
+
     /// The first of its options that is not left at its default.
     pub fn used(&self) -> Option<&'static str> {
         match () {

@@ -7,7 +7,7 @@ use clap::{Args, ValueEnum};
 use jigsawa_core::placement::Model;
 
 use super::{GridArgs, KernelArg, OutputArgs, pair, relocation};
-use crate::register::{HintArg, PairArg};
+use jigsawa_work::register::{HintArg, PairArg};
 
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:

@@ -2,13 +2,13 @@
 
 use std::path::{Path, PathBuf};
 
-use crate::account::Output;
 use crate::cli::{Common, ComposeArgs, CropArg, FinishArgs};
 use crate::commands::{compose, finish};
-use crate::compose::choose;
-use crate::frames::Frame;
-use crate::outputs::are_free;
-use crate::tell::Trouble;
+use jigsawa_work::clock::Output;
+use jigsawa_work::compose::choose;
+use jigsawa_work::frames::Frame;
+use jigsawa_work::outputs::are_free;
+use jigsawa_work::trouble::Trouble;
 
 /// A colour picture that will be made of merged filters.
 pub struct Colour {
@@ -47,7 +47,7 @@ impl Colour {
             words.push("--overwrite".to_owned());
         }
         let composing = ComposeArgs::typed(&words);
-        let chosen = choose(&composing, frames)?;
+        let chosen = choose(&composing.colours(), frames)?;
         let [one] = &chosen[..] else {
             return Err(Trouble::Options(
                 "--palette takes one palette here: name one of the file's with FILE#NAME",

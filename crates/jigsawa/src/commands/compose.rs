@@ -11,22 +11,25 @@ use jigsawa_formats::about::About;
 use jigsawa_formats::png::write_all;
 use jigsawa_formats::whole::Unfinished;
 
-use crate::account::{Account, Clock, Ending, Output, round};
-use crate::cache::Store;
+use crate::account::{Account, Ending};
 use crate::cli::{Common, ComposeArgs, StretchArg};
-use crate::compose::{
-    Bound, Ground, Inputs, Paths, Twin, bind, cards, choose, composite, has_colours, lay_out,
-    linear, list, luminance, strengths, swatches, variants, with_blend, with_stars,
+use crate::commands::swatches::swatches;
+use crate::report::write_variants as variants_page;
+use crate::terminal::{palette_table, run, say, tell_account};
+use jigsawa_work::cache::Store;
+use jigsawa_work::clock::{Clock, Output, round};
+use jigsawa_work::compose::{
+    Bound, FLIP, Ground, Inputs, Paths, Placing, Twin, bind, cards, choose, composite, has_colours,
+    lay_out, linear, luminance, strengths, variants, with_blend, with_stars, write_variants,
 };
-use crate::frames::{Filters, Frame};
-use crate::layout_file;
-use crate::outputs::{self, Names, finish_first};
-use crate::picture::{self, Tone};
-use crate::register::{measure, stars_wanted};
-use crate::seeing;
-use crate::start::start;
-use crate::tell::Trouble;
-use crate::terminal::{say, tell_account};
+use jigsawa_work::frames::{Filters, Frame};
+use jigsawa_work::layout_file;
+use jigsawa_work::outputs::{self, Names, finish_first};
+use jigsawa_work::picture::{self, Tone};
+use jigsawa_work::register::{measure, stars_wanted};
+use jigsawa_work::seeing;
+use jigsawa_work::start::start;
+use jigsawa_work::trouble::Trouble;
 
 /// What the account calls the picture to look at.
 pub const PNG: &str = "stretched, 8 bits";
@@ -52,6 +55,16 @@ fn refuse_placing(args: &ComposeArgs) -> Result<(), Trouble> {
     }
 }
 
+/// Where frames are to lie.
+fn placing(args: &ComposeArgs) -> Placing<'_> {
+    Placing {
+        out: &args.output.out,
+        reference: args.reference.as_deref(),
+        canvas: args.grid.used().map(|_| args.grid.canvas()),
+        layered: args.each.is_some(),
+    }
+}
+
 /// Makes the composite, or the comparison.
 pub fn make(args: &ComposeArgs, common: &Common) -> Result<Account, Trouble> {
     let mut clock = Clock::start();
@@ -65,7 +78,7 @@ pub fn make(args: &ComposeArgs, common: &Common) -> Result<Account, Trouble> {
     if start.placed.is_some() {
         refuse_placing(args)?;
     }
-    let palettes = choose(args, &start.frames)?;
+    let palettes = choose(&args.colours(), &start.frames)?;
     let first: Vec<Bound> = palettes
         .iter()
         .map(|p| bind(p, &start.frames, start.placed.as_ref()))
@@ -73,7 +86,7 @@ pub fn make(args: &ComposeArgs, common: &Common) -> Result<Account, Trouble> {
     let compare = palettes.len() > 1;
     let fresh = start.placed.as_ref().is_none_or(|l| !has_colours(l));
     let names = Names::new(
-        &args.output,
+        args.output.place(),
         &start.frames,
         if compare {
             "variants"
@@ -96,7 +109,7 @@ pub fn make(args: &ComposeArgs, common: &Common) -> Result<Account, Trouble> {
         .collect();
     needed.sort_unstable();
     needed.dedup();
-    let (frames, layout) = lay_out(start, &needed, args, common, &mut clock)?;
+    let (frames, layout) = lay_out(start, &needed, &placing(args), &run(common), &mut clock)?;
     let mut bounds: Vec<Bound> = palettes
         .iter()
         .map(|p| bind(p, &frames, Some(&layout)))
@@ -106,7 +119,13 @@ pub fn make(args: &ComposeArgs, common: &Common) -> Result<Account, Trouble> {
     used.dedup();
     let inputs = inputs(args, &layout, &frames, &used, common)?;
     let ground = Ground {
-        strengths: strengths(args, &layout, &frames, &used, &inputs)?,
+        strengths: strengths(
+            (args.lines(), &args.continuum),
+            &layout,
+            &frames,
+            &used,
+            &inputs,
+        )?,
         layout: &layout,
         inputs: &inputs,
     };
@@ -118,16 +137,7 @@ pub fn make(args: &ComposeArgs, common: &Common) -> Result<Account, Trouble> {
     }
     clock.lap("lines");
     let (mut files, outliers) = if let Some(paths) = &paths {
-        let luminance = luminance(args, &bounds[0], &ground);
-        let made = variants(
-            paths,
-            names.object.as_deref().unwrap_or(&names.start),
-            &bounds,
-            (&layout, &frames),
-            &ground.strengths,
-            luminance,
-            args.output.overwrite,
-        )?;
+        let made = comparison(paths, &names, &bounds, &ground, args)?;
         clock.lap("variants");
         (made, None)
     } else {
@@ -150,6 +160,25 @@ pub fn make(args: &ComposeArgs, common: &Common) -> Result<Account, Trouble> {
     account.lines = ground.strengths.rows;
     account.outliers_percent = outliers.map(|part| round(100.0 * part, 3));
     Ok(account)
+}
+
+/// Small pictures of many palettes, and sheets of them.
+fn comparison(
+    paths: &Paths,
+    names: &Names,
+    bounds: &[Bound],
+    ground: &Ground<'_>,
+    args: &ComposeArgs,
+) -> Result<Vec<(Unfinished, &'static str)>, Trouble> {
+    let overwrite = args.output.overwrite;
+    let luminance = luminance(args.luminance_weight, &bounds[0], ground);
+    let on = (ground.layout, ground.inputs.frames);
+    let shown = variants(bounds, on, &ground.strengths, luminance)?;
+    let mut made = write_variants(paths, &shown, overwrite)?;
+    let title = names.object.as_deref().unwrap_or(&names.start);
+    let page = variants_page(&paths.page, title, &shown, overwrite)?;
+    made.insert(1, (page, FLIP));
+    Ok(made)
 }
 
 /// Files that are made, and the part of the values that was left out where several frames overlap.
@@ -176,7 +205,7 @@ fn one(
         exchange,
     );
     outputs::sky_cards(layout, frames, &mut header);
-    let how = luminance(args, bound, ground);
+    let how = luminance(args.luminance_weight, bound, ground);
     let outliers: Cell<Option<f64>> = Cell::new(None);
     let merged = |path: &Path, overwrite: bool, stars: bool| -> Result<Unfinished, Trouble> {
         let op = composite(bound, layout, &ground.strengths, how, stars).ok_or(Trouble::Nothing)?;
@@ -187,7 +216,7 @@ fn one(
             (bound, &op),
             layout,
             ground.inputs,
-            common,
+            &run(common),
         );
         outliers.set(outliers.get().or(op.left_out.part()));
         file
@@ -212,7 +241,7 @@ fn one(
                 None => "the stars' composite".to_owned(),
             },
         };
-        let exchanged = with_stars(&names.linear, overwrite, &header, &twin, common)?;
+        let exchanged = with_stars(&names.linear, overwrite, &header, &twin, &run(common))?;
         tracing::info!(
             "{} stars were taken out, {} put in",
             exchanged.out,
@@ -275,7 +304,7 @@ fn done(args: &ComposeArgs, ground: &Ground<'_>) -> Vec<String> {
     if let Some(file) = &args.stars_from {
         lines.push(format!(
             "stars of {}",
-            crate::compose::file_name(&file.display().to_string())
+            jigsawa_work::compose::file_name(&file.display().to_string())
         ));
     }
     lines
@@ -295,16 +324,17 @@ fn inputs<'a>(
         wanted.extend_from_slice(used);
     }
     for (_, broad) in &args.continuum {
-        wanted.extend(crate::compose::find(frames, broad, 0));
+        wanted.extend(jigsawa_work::compose::find(frames, broad, 0));
     }
     wanted.sort_unstable();
     wanted.dedup();
     if !wanted.is_empty() {
         let store = Store::open(&args.output.out, !common.no_cache)?;
         let list: Vec<&Frame> = wanted.iter().map(|i| &frames[*i]).collect();
-        for (i, found) in wanted
-            .iter()
-            .zip(measure(&list, &[], &stars_wanted(), &store, common)?)
+        for (i, found) in
+            wanted
+                .iter()
+                .zip(measure(&list, &[], &stars_wanted(), &store, &run(common))?)
         {
             catalogues[*i] = found.ok();
         }
@@ -354,16 +384,10 @@ fn show_palettes(args: &ComposeArgs, common: &Common) -> Result<Ending, Trouble>
         });
         say(&format!("{document:#}"));
     } else if !common.quiet {
-        say(&list());
+        say(&palette_table());
         for o in &outputs {
             say(&format!("\nwrote      {}  {}", o.file, o.kind));
         }
     }
     Ok(Ending::Whole)
-}
-
-/// The folder that a frame lies in, by name: the target's name where no header tells it.
-pub fn folder_name(frames: &[Frame]) -> Option<String> {
-    let path: PathBuf = frames.first()?.path.canonicalize().ok()?;
-    Some(path.parent()?.file_name()?.to_string_lossy().into_owned())
 }

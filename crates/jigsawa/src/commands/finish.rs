@@ -12,21 +12,23 @@ use jigsawa_formats::whole::Unfinished;
 use serde::Serialize;
 
 use super::stars::cards;
-use crate::account::{Clock, Ending};
-use crate::cli::{Common, FinishArgs};
-use crate::finish::{
-    FinishAccount, LinearFile, account, all_new, doors, finish_text, gradient_doubt, linear_doubt,
-    measure_stars, page_path, steps, take_out, targets, wish,
+use crate::account::{
+    Ending, FinishAccount, finish_account as account, gradient_doubt, linear_doubt, steps,
 };
-use crate::foreign::name_of;
-use crate::frames::stem;
-use crate::outputs::{begin, finish_first, make_folder};
-use crate::picture::{Caption, Format, Shrink, encode, strip_height};
+use crate::cli::{Common, FinishArgs};
 use crate::report::{FinishPage, write_finish};
-use crate::tell::{Trouble, in_words};
-use crate::terminal::{Progress, complain, say};
+use crate::settings::{all_new, page_path, targets, wish};
+use crate::tell::in_words;
+use crate::terminal::{complain, finish_text, run, say};
+use jigsawa_work::clock::Clock;
+use jigsawa_work::finish::{LinearFile, doors, measure_stars, take_out};
+use jigsawa_work::foreign::name_of;
+use jigsawa_work::frames::stem;
+use jigsawa_work::outputs::{begin, finish_first, make_folder};
+use jigsawa_work::picture::{Caption, Format, Shrink, encode, strip_height};
+use jigsawa_work::trouble::Trouble;
 
-pub use crate::finish::PNG;
+pub use crate::settings::PNG;
 
 /// What the account calls the report.
 pub const REPORT: &str = "report";
@@ -265,7 +267,7 @@ impl Developing<'_> {
         let shape = self.shape();
         let mut shrink = self.longest.map(|n| Shrink::new(shape, n));
         let (picture, strip) = (self.picture(), self.strip());
-        let progress = Progress::begin("finish", shape.1, common);
+        let progress = run(common).begin("finish", shape.1);
         encode(files, (picture.0, picture.1 + strip), about, |out| {
             let (mut small, mut rows_done) = (Vec::new(), 0);
             let developed = develop(
@@ -372,7 +374,14 @@ fn stars_apart(
         }
         None => None,
     };
-    take_out(&doors, &stars, &mut out, taken.as_mut(), &name, common)?;
+    take_out(
+        &doors,
+        &stars,
+        &mut out,
+        taken.as_mut(),
+        &name,
+        &run(common),
+    )?;
     let taken = taken
         .zip(args.stars_file.as_ref())
         .map(|(t, path)| t.complete().map_err(wrong(path)))

@@ -8,30 +8,28 @@ use jigsawa_core::space::{CanvasPx, Point, Rect};
 use jigsawa_formats::about::About;
 use jigsawa_formats::whole::Unfinished;
 
-use crate::account::{Account, Clock, Ending, Output};
-use crate::cache::Store;
-use crate::cli::{Common, CropArg, FinishArgs, HdrArgs, SurfaceArg};
+use crate::account::{Account, Ending, HDR_FRAME, HdrRow, hdr_rows as rows};
+use crate::cli::{Common, CropArg, ExrArg, FinishArgs, HdrArgs, SurfaceArg};
 use crate::commands::colour::Colour;
 use crate::commands::finish;
-use crate::frames::{Filters, Frame};
-use crate::hdr::{
-    Exr, HdrRow, Measured, Merged, Paths, Set, check, measure_set, merge_set, rows, sets,
-    tell_apart, write_exr,
-};
-use crate::layout_file;
-use crate::normalize::{Settled as Normalizing, field};
-use crate::outputs::{self, Names, begin, finish_first};
-use crate::register::{Looking, Settled, register};
 use crate::report::{HdrPage, HdrSet, write_hdr};
-use crate::start::{Start, start};
-use crate::tell::Trouble;
-use crate::terminal::{Progress, tell_account};
+use crate::terminal::{run, tell_account};
+use jigsawa_work::cache::Store;
+use jigsawa_work::clock::{Clock, Output};
+use jigsawa_work::frames::{Filters, Frame};
+use jigsawa_work::hdr::{
+    Exr, Measured, Merged, Numbers, Paths, Set, check, measure_set, merge_set, sets, tell_apart,
+    write_exr,
+};
+use jigsawa_work::layout_file;
+use jigsawa_work::normalize::{Settled as Normalizing, field};
+use jigsawa_work::outputs::{self, Names, begin, finish_first};
+use jigsawa_work::register::{Looking, Settled, register};
+use jigsawa_work::start::{Start, start};
+use jigsawa_work::trouble::Trouble;
 
 /// What the account calls the page to look at.
 pub const REPORT: &str = "report";
-
-/// What it calls a merged frame.
-pub const FRAME: &str = "HDR frame, linear 32-bit float";
 
 /// The stiffness of a spline that is asked for.
 const USUAL_STIFFNESS: f64 = 0.5;
@@ -59,16 +57,15 @@ fn begin_with(args: &HdrArgs) -> Result<Start, Trouble> {
 pub fn make(args: &HdrArgs, common: &Common) -> Result<Account, Trouble> {
     let mut clock = Clock::start();
     let mut start = begin_with(args)?;
-    tell_apart(&mut start.frames, args)?;
+    tell_apart(&mut start.frames, &args.exposures, &args.saturations)?;
     if start.placed.is_some() {
         refuse_placing(args)?;
     }
     let first = sets(&start.frames, start.placed.as_ref());
     check(&start.frames, &first, &start.left_out, false)?;
-    let names = Names::new(&args.output, &start.frames, "hdr")?;
+    let names = Names::new(args.output.place(), &start.frames, "hdr")?;
     let targets = Targets::new(args, &names, &first);
-    let all = targets.all(args);
-    names.check_these(&all.iter().collect::<Vec<_>>(), args.output.overwrite, true)?;
+    // Before the folder is made: a palette that does not exist leaves nothing behind.
     let colour = Colour::asked(
         args.palette.as_ref(),
         &targets.merged(),
@@ -76,18 +73,32 @@ pub fn make(args: &HdrArgs, common: &Common) -> Result<Account, Trouble> {
         (&args.output.out, &targets.start),
         args.output.overwrite,
     )?;
+    let all = targets.all(args);
+    names.check_these(&all.iter().collect::<Vec<_>>(), args.output.overwrite, true)?;
     let store = Store::open(&args.output.out, !common.no_cache)?;
     let (frames, mut layout) = placed(start, args, &store, common, &mut clock)?;
     let sets = sets(&frames, Some(&layout));
     check(&frames, &sets, &layout.frames, true)?;
-    let field = field(&frames, &layout, &Normalizing::default(), &store, common)?;
+    let field = field(
+        &frames,
+        &layout,
+        &Normalizing::default(),
+        &store,
+        &run(common),
+    )?;
     let all: usize = sets.iter().map(|s| s.frames.len()).sum();
-    let progress = Progress::begin("exposures", all, common);
+    let progress = run(common).begin("exposures", all);
     let mut measured: Vec<Measured<'_>> = Vec::new();
     for set in &sets {
         let shape = args.surface.map(shape);
         measured.push(measure_set(
-            set, &frames, &layout, &field, args, shape, &progress,
+            set,
+            &frames,
+            &layout,
+            &field,
+            &args.saturations,
+            shape,
+            &*progress,
         )?);
     }
     drop(progress);
@@ -95,33 +106,11 @@ pub fn make(args: &HdrArgs, common: &Common) -> Result<Account, Trouble> {
     balance(&mut layout, &sets, &measured);
     let (mut told, mut files, mut of_page) = (Vec::new(), Vec::new(), Vec::new());
     for (set, m) in sets.iter().zip(&measured) {
-        let paths = targets.of(set);
-        let merged = merge_set(
-            set,
-            m,
-            (&frames, &layout),
-            (&paths.files, args.output.overwrite),
-            args.kernel.shape(),
-            common,
-        )?;
-        let mut rows = rows(set, m, &merged, &frames);
+        let done = merged(set, m, (&frames, &layout), &targets, args, common)?;
         clock.lap("merge");
-        let exr = paths
-            .exr
-            .as_ref()
-            .map(|path| exr(path, &merged, m, &layout, args))
-            .transpose()?;
-        if !args.no_report {
-            of_page.push(HdrSet::new(set, m, &merged, (&frames, &layout))?);
-        }
-        told.append(&mut rows);
-        let Merged {
-            frame, map, sigma, ..
-        } = merged;
-        files.push((frame, FRAME));
-        files.extend(exr.map(|f| (f, "HDR frame, EXR")));
-        files.push((map, "map of sources and weights"));
-        files.extend(sigma.map(|f| (f, "error of each pixel")));
+        told.extend(done.rows);
+        files.extend(done.files);
+        of_page.extend(done.of_page);
     }
     doubts(&mut layout, &sets, &told);
     if !args.no_report {
@@ -158,6 +147,51 @@ pub fn make(args: &HdrArgs, common: &Common) -> Result<Account, Trouble> {
     let mut account = Account::new("hdr", &layout, Vec::new(), written, clock);
     account.exposures = told;
     Ok(account)
+}
+
+/// A merged set.
+struct Done {
+    rows: Vec<HdrRow>,
+    files: Vec<(Unfinished, &'static str)>,
+    of_page: Option<HdrSet>,
+}
+
+/// Merges a set: its files, and what is told of it.
+fn merged(
+    set: &Set,
+    m: &Measured<'_>,
+    (frames, layout): (&[Frame], &Layout),
+    targets: &Targets,
+    args: &HdrArgs,
+    common: &Common,
+) -> Result<Done, Trouble> {
+    let paths = targets.of(set);
+    let merged = merge_set(
+        set,
+        m,
+        (frames, layout),
+        (&paths.files, args.output.overwrite),
+        args.kernel.shape(),
+        &run(common),
+    )?;
+    let rows = rows(set, m, &merged, frames);
+    let exr = paths
+        .exr
+        .as_ref()
+        .map(|path| exr(path, &merged, m, layout, args))
+        .transpose()?;
+    let of_page = (!args.no_report)
+        .then(|| HdrSet::new(set, m, &merged, (frames, layout)))
+        .transpose()?;
+    let mut files = vec![(merged.frame, HDR_FRAME)];
+    files.extend(exr.map(|f| (f, "HDR frame, EXR")));
+    files.push((merged.map, "map of sources and weights"));
+    files.extend(merged.sigma.map(|f| (f, "error of each pixel")));
+    Ok(Done {
+        rows,
+        files,
+        of_page,
+    })
 }
 
 /// Options that say how frames are placed have no effect on a layout whose frames are.
@@ -276,11 +310,11 @@ fn placed(
     let proposed = reference.as_ref().map(|(file, _)| file.as_str());
     let settled = Settled {
         reference: args.reference.as_deref().or(proposed),
-        grid: &args.grid,
+        canvas: args.grid.canvas(),
         needed: &[],
         looking: Looking::default(),
     };
-    let mut layout = register(&frames, &settled, store, common, clock)?.layout;
+    let mut layout = register(&frames, &settled, store, &run(common), clock)?.layout;
     layout.frames.extend(left_out);
     Ok((frames, layout))
 }
@@ -333,7 +367,7 @@ fn doubts(layout: &mut Layout, sets: &[Set], told: &[HdrRow]) {
         for (i, row) in set.frames.iter().zip(&of_set) {
             if row.full.is_none() {
                 layout.frames[*i].notes.push(
-                    "nothing tells from which value its pixels are full: none is taken to be. --saturation FRAME=VALUE says so"
+                    "nothing tells from which value its pixels are full: none is taken to be. --saturation HDR_FRAME=VALUE says so"
                         .to_owned(),
                 );
             }
@@ -368,7 +402,10 @@ fn exr(
     // Where nothing is known to be full, units stay.
     let full = m.exposures[0].full.map_or(1.0, |f| f.level - sky);
     let how = Exr {
-        numbers: args.exr.unwrap_or(crate::cli::ExrArg::Float),
+        numbers: match args.exr {
+            Some(ExrArg::Half) => Numbers::Half,
+            _ => Numbers::Float,
+        },
         sky,
         full,
         order: layout.canvas.row_order,

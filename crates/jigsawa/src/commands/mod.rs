@@ -11,12 +11,13 @@ mod register;
 mod show;
 mod stars;
 mod survey;
+mod swatches;
 
-pub use compose::{compose, folder_name};
+pub use compose::compose;
 pub use demo::demo;
 pub use finish::finish;
-pub use hdr::{FRAME as HDR_FRAME, hdr};
-pub use mosaic::{FRAME as MOSAIC_FRAME, mosaic};
+pub use hdr::hdr;
+pub use mosaic::mosaic;
 pub use normalize::normalize;
 pub use register::register;
 pub use show::show;

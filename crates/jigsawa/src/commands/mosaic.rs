@@ -10,31 +10,29 @@ use jigsawa_core::quick::Picture;
 use jigsawa_formats::whole::Unfinished;
 use jigsawa_formats::{inputs, png};
 
-use crate::account::{Account, Clock, Ending, Output, round};
-use crate::cache::Store;
-use crate::cli::{Common, CropArg, MosaicArgs, OutputArgs};
+use crate::account::{Account, Ending, MOSAIC_FRAME, mosaic_account};
+use crate::cli::{Common, CropArg, ExtentArg, MosaicArgs, OutputArgs};
 use crate::commands::colour::Colour;
 use crate::commands::register::layout_title;
-use crate::frames::{Filters, Frame};
-use crate::layout_file;
-use crate::mosaic::{
-    Assembled, FilterPart, Joined, Paths, Placed, ToJoin, assemble, join_filter, mosaic_account,
-    place, write_seams,
-};
-use crate::outputs::{Names, filled, finish_first, slug};
 use crate::report::{MosaicPage, Plan, write_mosaic};
-use crate::start::{Start, refuse_known, start};
-use crate::tell::Trouble;
-use crate::terminal::tell_account;
+use crate::terminal::{run, tell_account};
+use jigsawa_work::cache::Store;
+use jigsawa_work::clock::{Clock, Output, round};
+use jigsawa_work::frames::{Filters, Frame};
+use jigsawa_work::layout_file;
+use jigsawa_work::mosaic::{
+    Assembled, FilterPart, Joined, Paths, Placed, ToJoin, Wanted, assemble, join_filter, place,
+    write_seams,
+};
+use jigsawa_work::outputs::{Names, filled, finish_first, slug};
+use jigsawa_work::start::{Start, refuse_known, start};
+use jigsawa_work::trouble::Trouble;
 
 /// What the account calls the page to look at.
 pub const REPORT: &str = "report";
 
 /// What it calls the plan's picture.
 pub const PLAN: &str = "plan of the panels";
-
-/// What it calls a joined frame.
-pub const FRAME: &str = "mosaic, linear 32-bit float";
 
 /// What it calls a picture of one.
 pub const PICTURE: &str = "quick picture, PNG";
@@ -44,6 +42,20 @@ pub fn mosaic(args: &MosaicArgs, common: &Common) -> Result<Ending, Trouble> {
     let account = make(args, common)?;
     tell_account(&account, common);
     Ok(account.ending())
+}
+
+/// What is wanted of its places.
+fn wanted(args: &MosaicArgs) -> Wanted<'_> {
+    Wanted {
+        reference: args.reference.as_deref(),
+        panels: &args.panels,
+        panel_names: args.panel_names.as_deref(),
+        into: args.into.as_deref(),
+        inner: args.canvas == ExtentArg::Inner,
+        scale: args.scale,
+        north_up: args.north_up,
+        projection: args.projection.asked(),
+    }
 }
 
 /// Makes the mosaic.
@@ -58,9 +70,17 @@ pub fn make(args: &MosaicArgs, common: &Common) -> Result<Account, Trouble> {
         (&targets.folder, &targets.start),
         targets.overwrite,
     )?;
+    targets.check(&begun, args)?;
     let store = Store::open(&targets.folder, !common.no_cache)?;
     let kept = begun.kept.as_ref();
-    let found = place(&begun.frames, args, kept, &store, common, &mut clock);
+    let found = place(
+        &begun.frames,
+        &wanted(args),
+        kept,
+        &store,
+        &run(common),
+        &mut clock,
+    );
     let mut placed = found.map_err(|e| with_plan(e, &begun.frames, &targets))?;
     placed.layout.frames.extend(begun.left_out.clone());
     if args.plan {
@@ -74,7 +94,7 @@ pub fn make(args: &MosaicArgs, common: &Common) -> Result<Account, Trouble> {
             l.canvas.size,
         )
     });
-    let assembled = assemble(&begun.frames, &mut placed, before, common)?;
+    let assembled = assemble(&begun.frames, &mut placed, before, &run(common))?;
     clock.lap("skies");
     let told = mosaic_account(&begun.frames, &placed, Some(&assembled));
     let plan = Plan::new(&begun.frames, &placed, &told);
@@ -106,7 +126,7 @@ pub fn make(args: &MosaicArgs, common: &Common) -> Result<Account, Trouble> {
                 PICTURE,
             ));
         }
-        files.push((joined.frame, FRAME));
+        files.push((joined.frame, MOSAIC_FRAME));
         files.extend(joined.map.map(|f| (f, "map of panels, noise and frames")));
         clock.lap("picture");
     }
@@ -306,6 +326,9 @@ struct Targets {
     plan_png: PathBuf,
     plan_svg: PathBuf,
     overwrite: bool,
+    /// Is the layout that is given one of them? A plan's own may be gone on with in the same folder.
+    own: bool,
+    names: Names,
 }
 
 impl Targets {
@@ -328,28 +351,29 @@ impl Targets {
             };
             (output, args.output.overwrite)
         };
-        let names = Names::new(&output, &begun.frames, "mosaic")?;
+        let names = Names::new(output.place(), &begun.frames, "mosaic")?;
         let file = |ending: &str| output.out.join(format!("{}-mosaic{ending}", names.start));
-        let targets = Self {
+        let own =
+            begun.kept.is_some() && args.into.is_none() && same_file(&begun.layout, &names.layout);
+        Ok(Self {
             folder: output.out.clone(),
             layout: names.layout.clone(),
             page: file(".html"),
             plan_png: file("-plan.png"),
             plan_svg: file("-plan.svg"),
             start: names.start.clone(),
-            overwrite,
-        };
-        let all = targets.all(begun, args);
-        let all: Vec<&PathBuf> = all.iter().collect();
-        // The plan's own layout may be gone on with in the same folder.
-        let own = begun.kept.is_some()
-            && args.into.is_none()
-            && same_file(&begun.layout, &targets.layout);
-        names.check_these(&all, overwrite, !own)?;
-        Ok(Self {
             overwrite: overwrite || own,
-            ..targets
+            own,
+            names,
         })
+    }
+
+    /// Makes the folder and checks that no result would be replaced unasked.
+    fn check(&self, begun: &Begun, args: &MosaicArgs) -> Result<(), Trouble> {
+        let all = self.all(begun, args);
+        let all: Vec<&PathBuf> = all.iter().collect();
+        let overwrite = args.output.overwrite || args.into.is_some();
+        self.names.check_these(&all, overwrite, !self.own)
     }
 
     /// The name that a layout's file has.
@@ -475,7 +499,7 @@ fn joined(
         (frames, &placed.layout),
         (paths, overwrite),
         how,
-        common,
+        &run(common),
     )
 }
 

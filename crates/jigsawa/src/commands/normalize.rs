@@ -7,21 +7,22 @@ use jigsawa_core::merge::Sampling;
 use jigsawa_formats::inputs;
 
 use super::register::{layout_title, new_layout};
-use crate::account::{Account, Clock, Ending, Output};
-use crate::cache::Store;
-use crate::cli::{Common, GridArgs, NormalizeArgs};
-use crate::frames::{Filters, Frame};
-use crate::layout_file;
-use crate::normalize::{
+use crate::account::{Account, Ending};
+use crate::cli::{Common, NormalizeArgs};
+use crate::report::{LevelPage, write_levels};
+use crate::terminal::{run, tell_account};
+use jigsawa_work::cache::Store;
+use jigsawa_work::clock::{Clock, Output};
+use jigsawa_work::frames::{Filters, Frame};
+use jigsawa_work::layout_file;
+use jigsawa_work::normalize::{
     Across, Normalized, Settled, normalize as level, surfaces_are_new, write_surfaces,
 };
-use crate::outputs::{are_free, finish_first};
-use crate::placed_frames;
-use crate::register::{Looking, Settled as Registering, register};
-use crate::report::{LevelPage, write_levels};
-use crate::start::{Start, start};
-use crate::tell::Trouble;
-use crate::terminal::tell_account;
+use jigsawa_work::outputs::{are_free, finish_first};
+use jigsawa_work::placed_frames;
+use jigsawa_work::register::{CanvasWanted, Looking, Settled as Registering, register};
+use jigsawa_work::start::{Start, start};
+use jigsawa_work::trouble::Trouble;
 
 /// Runs the command and prints its account.
 pub fn normalize(args: &NormalizeArgs, common: &Common) -> Result<Ending, Trouble> {
@@ -76,7 +77,7 @@ pub fn make(args: &NormalizeArgs, common: &Common) -> Result<Account, Trouble> {
         weigh: args.weigh(),
         needed: &[],
     };
-    let mut normalized = level(&frames, layout, &settled, &store, common, &mut clock)?;
+    let mut normalized = level(&frames, layout, &settled, &store, &run(common), &mut clock)?;
     normalized.leave_out(left_out);
     let mut outputs = extras(args, &normalized.layout, &frames, common, &mut clock)?;
     let mut files = vec![(
@@ -130,11 +131,11 @@ fn placed(
     }
     let settled = Registering {
         reference: start.reference.as_ref().map(|(file, _)| file.as_str()),
-        grid: &GridArgs::default(),
+        canvas: CanvasWanted::default(),
         needed: &[],
         looking: Looking::default(),
     };
-    let mut layout = register(&start.frames, &settled, store, common, clock)?.layout;
+    let mut layout = register(&start.frames, &settled, store, &run(common), clock)?.layout;
     if let Some((file, why)) = start.reference
         && layout.reference.file == file
     {
@@ -159,7 +160,13 @@ fn extras(
             shape: args.kernel.shape(),
             ..Sampling::default()
         };
-        outputs = placed_frames::write(&targets, layout, frames, (sampling, overwrite), common)?;
+        outputs = placed_frames::write(
+            &targets,
+            layout,
+            frames,
+            (sampling, overwrite),
+            &run(common),
+        )?;
         clock.lap("frames");
     }
     if let Some(folder) = &args.write_surfaces {

@@ -6,21 +6,22 @@ use jigsawa_core::merge::{Keep, Sampling};
 use jigsawa_core::stars::Settings;
 use jigsawa_formats::inputs;
 
-use crate::account::{Account, Clock, Ending};
-use crate::cache::Store;
+use crate::account::{Account, Ending};
 use crate::cli::{Common, OutputArgs, RegisterArgs};
-use crate::commands::folder_name;
-use crate::frames::{Filters, Frame};
-use crate::layout_file;
-use crate::outputs::{are_free, begin, finish_first, make_folder, plain_name, slug};
-use crate::placed_frames;
-use crate::register::{
+use crate::report::{Places, write_places};
+use crate::terminal::{run, tell_account};
+use jigsawa_work::cache::Store;
+use jigsawa_work::clock::Clock;
+use jigsawa_work::frames::{Filters, Frame};
+use jigsawa_work::layout_file;
+use jigsawa_work::outputs::folder_name;
+use jigsawa_work::outputs::{are_free, begin, finish_first, make_folder, plain_name, slug};
+use jigsawa_work::placed_frames;
+use jigsawa_work::register::{
     Looking, Registered, Settled, hints, register as place, register_into, stars_wanted,
 };
-use crate::report::{Places, write_places};
-use crate::start::{Start, refuse_known, start};
-use crate::tell::Trouble;
-use crate::terminal::tell_account;
+use jigsawa_work::start::{Start, refuse_known, start};
+use jigsawa_work::trouble::Trouble;
 
 /// Runs the command and prints its account.
 pub fn register(args: &RegisterArgs, common: &Common) -> Result<Ending, Trouble> {
@@ -66,7 +67,7 @@ pub fn register(args: &RegisterArgs, common: &Common) -> Result<Ending, Trouble>
             ..Sampling::default()
         };
         let how = (sampling, args.output.overwrite);
-        outputs = placed_frames::write(&targets, &layout, &frames, how, common)?;
+        outputs = placed_frames::write(&targets, &layout, &frames, how, &run(common))?;
         clock.lap("frames");
     }
     let mut files = vec![(layout_file::write(&path, &layout, overwrite)?, "layout")];
@@ -155,11 +156,11 @@ fn alone(
     let proposed = start.reference.as_ref().map(|(file, _)| file.as_str());
     let settled = Settled {
         reference: args.reference.as_deref().or(proposed),
-        grid: &args.grid,
+        canvas: args.grid.canvas(),
         needed: &[],
         looking: looking(args, &start.frames)?,
     };
-    let mut registered = place(&start.frames, &settled, store, common, clock)?;
+    let mut registered = place(&start.frames, &settled, store, &run(common), clock)?;
     let layout = &mut registered.layout;
     layout.frames.extend(start.left_out);
     if let Some((file, why)) = start.reference
@@ -191,6 +192,6 @@ fn into(
         placed_frames::targets(folder, &frames, args.output.overwrite)?;
     }
     let looking = looking(args, &frames)?;
-    let registered = register_into(layout, &frames, count, &looking, store, common, clock)?;
+    let registered = register_into(layout, &frames, count, &looking, store, &run(common), clock)?;
     Ok((frames, registered))
 }

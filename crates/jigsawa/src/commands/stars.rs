@@ -7,12 +7,13 @@ use jigsawa_core::finish::look;
 use jigsawa_formats::fits::{Cards, Depth, FitsWriter};
 use serde::Serialize;
 
-use crate::account::{Clock, Ending, Output, Stage, round};
+use crate::account::{Ending, linear_doubt};
 use crate::cli::{Common, StarsArgs};
-use crate::finish::{LinearFile, doors, linear_doubt, measure_stars, take_out};
-use crate::outputs::{are_free, begin, finish_first, make_folder, plain_name};
-use crate::tell::Trouble;
-use crate::terminal::{say, written};
+use crate::terminal::{run, say, written};
+use jigsawa_work::clock::{Clock, Output, Stage, round};
+use jigsawa_work::finish::{LinearFile, doors, measure_stars, take_out};
+use jigsawa_work::outputs::{are_free, begin, finish_first, make_folder, plain_name};
+use jigsawa_work::trouble::Trouble;
 
 /// The account of the command.
 #[derive(Debug, Serialize)]
@@ -88,7 +89,7 @@ pub fn make(args: &StarsArgs, common: &Common) -> Result<StarsAccount, Trouble> 
         &mut behind,
         Some(&mut taken),
         &name,
-        common,
+        &run(common),
     )?;
     clock.lap("take out");
     let files = vec![

@@ -8,21 +8,22 @@ use jigsawa_core::survey::judge::Rules;
 use jigsawa_core::survey::quantity::{Quantity, named};
 use jigsawa_formats::whole::Unfinished;
 
-use crate::account::{Clock, Ending, Output};
-use crate::cache::Store;
+use crate::account::{Ending, SurveyAccount};
 use crate::cli::{Common, SurveyArgs};
-use crate::find::{FoundFile, find};
-use crate::foreign::name_of;
-use crate::frames::{twin_of, twins};
-use crate::layout_file;
-use crate::outputs::{are_free, begin, make_folder, plain_name, slug};
 use crate::report;
-use crate::survey::{
-    Journal, Looked, Night, Places, Plan, Resumed, SurveyAccount, Way, Wishes, carry, layout,
-    look_at_all, plan, write_csv,
+use crate::terminal::{Look, run, say, survey_text, width};
+use jigsawa_work::cache::Store;
+use jigsawa_work::clock::{Clock, Output};
+use jigsawa_work::find::{FoundFile, find};
+use jigsawa_work::foreign::name_of;
+use jigsawa_work::frames::{twin_of, twins};
+use jigsawa_work::layout_file;
+use jigsawa_work::outputs::{are_free, begin, make_folder, plain_name, slug};
+use jigsawa_work::survey::{
+    Journal, Looked, Night, Places, Plan, Resumed, Way, Wishes, carry, layout, look_at_all, plan,
+    write_csv,
 };
-use crate::tell::Trouble;
-use crate::terminal::{Look, say, survey_text, width};
+use jigsawa_work::trouble::Trouble;
 
 /// What the account calls the page to look at.
 pub const REPORT: &str = "report";
@@ -125,7 +126,7 @@ fn surveyed(
         Names::new(args, name).check(args.output.overwrite)?;
     }
     let store = Store::open(&args.output.out, !common.no_cache)?;
-    let (mut looked, measured) = look_at_all(&files, &way, &store, common);
+    let (mut looked, measured) = look_at_all(&files, &way, &store, &run(common));
     leave_out_twins(&files, &mut looked, &store);
     clock.lap("frames");
     let mut night = Night::new(files, looked, wishes, &Places::new(&store, args.area));

@@ -9,7 +9,7 @@ use jigsawa_core::survey::group::filter_label;
 use jigsawa_core::verdict::Verdict;
 use serde::Serialize;
 
-use crate::survey::Night;
+use jigsawa_work::survey::Night;
 
 /// One frame for the script.
 #[derive(Debug, Serialize)]

@@ -20,6 +20,6 @@ pub use finish::{FinishPage, write as write_finish};
 pub use hdr::{HdrPage, HdrSet, write as write_hdr};
 pub use levels::{LevelPage, write as write_levels};
 pub use mosaic::{MosaicPage, Plan, write as write_mosaic};
-pub use page::{duration, write};
+pub use page::write;
 pub use places::{Places, write as write_places};
 pub use variants::write_variants;

@@ -12,10 +12,11 @@ use maud::{DOCTYPE, Markup, PreEscaped, html};
 
 use super::data;
 use super::plot::{Axis, plot};
-use crate::cache::Store;
-use crate::outputs::begin;
-use crate::survey::{Night, Way};
-use crate::tell::Trouble;
+use jigsawa_work::cache::Store;
+use jigsawa_work::outputs::begin;
+use jigsawa_work::survey::{Night, Way};
+use jigsawa_work::trouble::Trouble;
+use jigsawa_work::words::duration;
 
 const STYLE: &str = include_str!("page.css");
 const SCRIPT: &str = include_str!("page.js");
@@ -229,18 +230,6 @@ fn groups(night: &Night) -> Markup {
     }
 }
 
-/// A time as hours and minutes, or seconds where it is short.
-pub fn duration(seconds: f64) -> String {
-    let minutes = (seconds / 60.0).round() as u64;
-    if seconds < 120.0 {
-        format!("{seconds:.0} s")
-    } else if minutes < 60 {
-        format!("{minutes} min")
-    } else {
-        format!("{} h {:02} min", minutes / 60, minutes % 60)
-    }
-}
-
 fn plots(night: &Night) -> Markup {
     let lights: Vec<usize> = night
         .in_time()
@@ -376,7 +365,7 @@ fn picture(night: &Night, i: usize, store: &Store, way: &Way) -> Markup {
     let used = night.judged[i].verdict == Verdict::Used;
     let kept = store
         .load(&night.files[i].path, way)
-        .and_then(|l: crate::survey::Looked| l.preview);
+        .and_then(|l: jigsawa_work::survey::Looked| l.preview);
     let class = format!(
         "stamp {} {}",
         if used { "used" } else { "out" },

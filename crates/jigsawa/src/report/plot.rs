@@ -8,7 +8,7 @@ use jigsawa_core::verdict::Verdict;
 use plotters::prelude::*;
 
 use super::svg::{AXIS, GRID, SERIES, classed, escaped, opened};
-use crate::survey::Night;
+use jigsawa_work::survey::Night;
 
 /// Size of a plot in its own units.
 const SIZE: (u32, u32) = (430, 200);

@@ -5,8 +5,8 @@ use std::path::Path;
 use jigsawa_formats::whole::Unfinished;
 use maud::{DOCTYPE, Markup, PreEscaped, html};
 
-use crate::outputs::filled;
-use crate::tell::Trouble;
+use jigsawa_work::outputs::filled;
+use jigsawa_work::trouble::Trouble;
 
 const STYLE: &str = include_str!("page.css");
 

@@ -7,8 +7,8 @@ use maud::{PreEscaped, html};
 
 use super::page::base64;
 use super::save::{save, whole};
-use crate::compose::Variant;
-use crate::tell::Trouble;
+use jigsawa_work::compose::Variant;
+use jigsawa_work::trouble::Trouble;
 
 const STYLE: &str = "
 .flip { display: grid; grid-template-columns: minmax(0, 1fr) 19rem; gap: 1.2rem; } .flip > div:first-child img { width: 100%; display: block; background: #101316; }

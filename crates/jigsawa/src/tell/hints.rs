@@ -181,23 +181,6 @@ pub(super) fn mix_hint(error: &MixError) -> String {
     }
 }
 
-/// Why a frame is left out, and what would help.
-pub fn why_left_out(error: &MatchError) -> String {
-    let help = match error {
-        MatchError::TooFewStars { .. } | MatchError::NoPattern { .. } => {
-            "lower --detect-sigma, a --hint, three times --pair, or another --reference may help"
-        }
-        MatchError::NoMatch { .. } => {
-            "if it shows the same field, another --reference or a --hint may help"
-        }
-        MatchError::TooLoose { .. } => {
-            "more stars (lower --detect-sigma), a stiffer --model or another --reference may help"
-        }
-        MatchError::TooRough { .. } => "--model smooth or another --reference may help",
-    };
-    format!("{error}; {help}")
-}
-
 pub(super) fn match_told(file: &str, reference: &str, error: &MatchError) -> Told {
     let hint = match error {
         MatchError::TooFewStars {

@@ -1,299 +1,18 @@
 //! Errors into sentences: what, where, how to mend it, with the thing to type.
 //!
-//! [`Trouble`] is everything that can stop a command, as data. Variants are named after what is in the
-//! way; which exit code each has is decided in one place, at the end of this file.
+//! Which exit code each has is decided in one place, at the end of this file.
 
 mod hints;
 mod sentences;
 mod told;
 
-use std::path::PathBuf;
 use std::process::ExitCode;
 
-use jigsawa_core::balance::BalanceError;
-use jigsawa_core::canvas::CanvasError;
-use jigsawa_core::colour::mix::MixError;
-use jigsawa_core::finish::{LookError, PlanError};
-use jigsawa_core::hdr::HdrError;
-use jigsawa_core::layout::LayoutError;
-use jigsawa_core::matching::MatchError;
-use jigsawa_core::stars::DetectError;
-use jigsawa_core::survey::condition::ConditionError;
-use jigsawa_formats::error::FileError;
+use jigsawa_work::trouble::Trouble;
 
 use crate::cli::Common;
 use crate::terminal::{complain, say};
-pub use hints::why_left_out;
 use sentences::tell;
-
-/// Whatever stops a command.
-#[derive(Debug)]
-pub enum Trouble {
-    /// Files that cannot be read.
-    Files(Vec<(PathBuf, FileError)>),
-    /// Frames whose filter is not known, with what their headers say.
-    Filters(Vec<(String, Option<String>)>),
-    /// `--filter` with a name that cannot stand in a mix.
-    FilterName(String),
-    /// `--filter` for a colour image, whose planes are R, G and B.
-    FilterOfColour(String),
-    /// An option names a frame that is not among those given.
-    NoSuchFrame {
-        option: &'static str,
-        name: String,
-        frames: Vec<String>,
-    },
-    /// A file of palettes that cannot be used.
-    PaletteFile { file: PathBuf, error: String },
-    /// `--pick` with a number that no variant has.
-    NoSuchVariant { number: usize, of: usize },
-    /// `--try all` with frames that no palette fits.
-    NothingToTry(Vec<String>),
-    /// Too few stars tell how much of a broad filter a line lets through.
-    NoContinuum {
-        line: String,
-        broad: String,
-        stars: usize,
-    },
-    /// A picture whose stars are wanted and that lies on another canvas.
-    OtherCanvas {
-        file: String,
-        size: (usize, usize),
-        canvas: (usize, usize),
-    },
-    /// A file given twice.
-    Twice(String),
-    /// A frame that shows no sky.
-    NotTheSky { file: String, kind: &'static str },
-    /// No such palette.
-    Palette(String),
-    /// A palette's filters are not all there.
-    PaletteNeeds {
-        palette: String,
-        missing: Vec<String>,
-        have: Vec<String>,
-    },
-    /// A mix that cannot be understood.
-    Mix {
-        channel: &'static str,
-        text: String,
-        error: MixError,
-    },
-    /// A name in a mix that stands for no frame.
-    MixName {
-        channel: &'static str,
-        text: String,
-        name: String,
-        column: usize,
-        known: Vec<String>,
-    },
-    /// A frame without anything to measure.
-    Measure { file: String, error: DetectError },
-    /// A frame that is needed cannot be placed.
-    Match {
-        file: String,
-        reference: String,
-        error: MatchError,
-    },
-    /// A frame that is needed cannot be balanced.
-    Balance {
-        file: String,
-        reference: String,
-        error: BalanceError,
-    },
-    /// A place of the canvas that it does not have.
-    OffCanvas {
-        option: &'static str,
-        place: [f64; 2],
-        canvas: (usize, usize),
-    },
-    /// Options that fight, in words.
-    Options(&'static str),
-    /// Two frames of one filter, each of which is to be the one that the others are matched to.
-    TwoLevels { filter: String, files: Vec<String> },
-    /// Frames whose exposure is not known.
-    NoExposure(Vec<String>),
-    /// One exposure of each filter, by filter and file.
-    OneExposure {
-        sets: Vec<(String, String)>,
-        /// Frames that are left out, and why.
-        left_out: Vec<(String, String)>,
-        /// Some of them because they could not be placed.
-        unplaced: bool,
-    },
-    /// More exposures than can be merged.
-    ManyExposures {
-        filter: String,
-        count: usize,
-        most: usize,
-    },
-    /// A frame that is full nearly everywhere.
-    AllFull { file: String, limit: f32 },
-    /// An exposure that cannot be tied to the longest.
-    Hdr {
-        file: String,
-        longest: String,
-        error: HdrError,
-    },
-    /// Panels of which no two hang together.
-    NothingTied {
-        files: Vec<String>,
-        /// Why stars that some do share place none of them.
-        refused: Vec<String>,
-        /// The drawing of how their headers say that they lie.
-        plan: Option<PathBuf>,
-    },
-    /// A layout that no mosaic has made.
-    NoMosaic(PathBuf),
-    /// No canvas.
-    Canvas(CanvasError),
-    /// The layout cannot be read.
-    LayoutText { file: PathBuf, error: String },
-    /// The layout cannot be used; the line that says so, where it can be told.
-    Layout {
-        file: PathBuf,
-        line: Option<usize>,
-        error: LayoutError,
-    },
-    /// Frames of a layout that are not where it says.
-    Moved {
-        layout: PathBuf,
-        files: Vec<PathBuf>,
-    },
-    /// `--relocate` with a place that no frame of the layout lies in.
-    Relocation { old: String, file: String },
-    /// Too few pairs by hand.
-    FewPairs {
-        file: String,
-        count: usize,
-        needed: usize,
-    },
-    /// No frame says where north is.
-    NoNorth,
-    /// No frame has a single star.
-    NoStars { file: String },
-    /// An option that only a layout gives a meaning.
-    OnlyWithLayout(&'static str),
-    /// A frame is not what the layout says.
-    LayoutFrame {
-        layout: PathBuf,
-        file: String,
-        problem: String,
-    },
-    /// A frame that a mix needs is left out in the layout.
-    LeftOut { file: String, reason: String },
-    /// An option that has no meaning for a layout.
-    NotWithLayout(&'static str),
-    /// A layout whose frames are placed already.
-    AlreadyPlaced(PathBuf),
-    /// A layout whose frames are not placed yet.
-    NotPlaced(PathBuf),
-    /// A frame that is in the layout already.
-    InTheLayout {
-        layout: PathBuf,
-        file: String,
-        /// What the layout calls it.
-        known: String,
-    },
-    /// A layout among several arguments.
-    LayoutAlone,
-    /// Results that exist already.
-    Exist(Vec<PathBuf>),
-    /// A result that would replace a file that is read.
-    IsInput { output: PathBuf, input: PathBuf },
-    /// A folder that takes no files.
-    Folder {
-        folder: PathBuf,
-        error: std::io::Error,
-    },
-    /// A name that cannot be part of a file's name.
-    Name(String),
-    /// A result cannot be written.
-    Write { file: PathBuf, error: FileError },
-    /// The merge stopped.
-    Merge {
-        file: Option<String>,
-        message: String,
-    },
-    /// The result has no pixel with all channels.
-    Nothing,
-    /// A channel has no value in any pixel.
-    EmptyChannel(&'static str),
-    /// Nothing to survey in a place.
-    NoFrames { place: String, others: usize },
-    /// A pattern that cannot be understood.
-    Pattern { pattern: String, error: String },
-    /// Not one file can be read.
-    NoneReadable(Vec<(String, String)>),
-    /// `--keep` cannot be understood.
-    Keep { text: String, error: ConditionError },
-    /// A column that does not exist.
-    Column { option: &'static str, name: String },
-    /// `--dry-run` without anything that would be done.
-    DryRunOfNothing,
-    /// No frame can be the reference.
-    NoReference,
-    /// Files that a copy or a move would replace.
-    InTheWay(Vec<PathBuf>),
-    /// Two frames would get one name.
-    SameName(PathBuf),
-    /// An option that compares frames, and one frame.
-    NeedsTwo(&'static str),
-    /// Two frames would get one picture.
-    SamePicture(PathBuf),
-    /// A region outside of its frame.
-    Region {
-        file: String,
-        region: String,
-        width: usize,
-        height: usize,
-    },
-    /// Frames of different sizes where pixels are compared.
-    Sizes {
-        file: String,
-        other: String,
-        sizes: [(usize, usize); 2],
-    },
-    /// A rectangle that an option names and that does not lie in its picture.
-    OutsideOf {
-        option: &'static str,
-        rect: [i64; 4],
-        file: String,
-        size: (usize, usize),
-    },
-    /// A catalogue of stars that cannot be used.
-    StarList { file: PathBuf, error: String },
-    /// A file that fails in the middle of the work.
-    Unreadable { file: String, error: String },
-    /// A picture that shows nothing to finish.
-    Look { file: String, error: LookError },
-    /// A picture that cannot be finished as it is wanted.
-    Finish { file: String, error: PlanError },
-    /// A caption that names what there is not.
-    CaptionField(String),
-    /// A result's ending that stands for no format.
-    Ending(String),
-    /// A copy or a move that failed.
-    Carry {
-        from: PathBuf,
-        to: PathBuf,
-        error: String,
-        done: usize,
-        of: usize,
-        /// Where it is written down what is still to be moved.
-        journal: Option<PathBuf>,
-    },
-    /// Another run moves files into this folder.
-    MovesUnderWay(PathBuf),
-    /// What an interrupted run has written down of its moves cannot be read.
-    Journal { file: PathBuf, error: String },
-    /// Whatever stopped a command after it had moved originals.
-    AfterMoving {
-        moved: usize,
-        folder: PathBuf,
-        trouble: Box<Trouble>,
-    },
-}
 
 /// Prints what the command line's parser says: as it comes, or as the one JSON document.
 pub fn usage(error: &clap::Error, json: bool) -> ExitCode {
@@ -333,45 +52,43 @@ pub fn failure(trouble: &Trouble, common: &Common) -> ExitCode {
             complain(&hint);
         }
     }
-    ExitCode::from(trouble.exit_code())
+    ExitCode::from(exit_code(trouble))
 }
 
-impl Trouble {
-    /// 2 where the command line itself is wrong, 1 where the work could not be done.
-    fn exit_code(&self) -> u8 {
-        match self {
-            Self::FilterName(_)
-            | Self::FilterOfColour(_)
-            | Self::NoSuchFrame { .. }
-            | Self::Twice(_)
-            | Self::Palette(_)
-            | Self::NoSuchVariant { .. }
-            | Self::Mix { .. }
-            | Self::MixName { .. }
-            | Self::NotWithLayout(_)
-            | Self::OnlyWithLayout(_)
-            | Self::FewPairs { .. }
-            | Self::Relocation { .. }
-            | Self::LayoutAlone
-            | Self::AlreadyPlaced(_)
-            | Self::NotPlaced(_)
-            | Self::NoMosaic(_)
-            | Self::Options(_)
-            | Self::OffCanvas { .. }
-            | Self::TwoLevels { .. }
-            | Self::InTheLayout { .. }
-            | Self::Pattern { .. }
-            | Self::Keep { .. }
-            | Self::Column { .. }
-            | Self::DryRunOfNothing
-            | Self::NeedsTwo(_)
-            | Self::Region { .. }
-            | Self::OutsideOf { .. }
-            | Self::CaptionField(_)
-            | Self::Ending(_)
-            | Self::IsInput { .. }
-            | Self::Name(_) => 2,
-            _ => 1,
-        }
+/// 2 where the command line itself is wrong, 1 where the work could not be done.
+fn exit_code(trouble: &Trouble) -> u8 {
+    match trouble {
+        Trouble::FilterName(_)
+        | Trouble::FilterOfColour(_)
+        | Trouble::NoSuchFrame { .. }
+        | Trouble::Twice(_)
+        | Trouble::Palette(_)
+        | Trouble::NoSuchVariant { .. }
+        | Trouble::Mix { .. }
+        | Trouble::MixName { .. }
+        | Trouble::NotWithLayout(_)
+        | Trouble::OnlyWithLayout(_)
+        | Trouble::FewPairs { .. }
+        | Trouble::Relocation { .. }
+        | Trouble::LayoutAlone
+        | Trouble::AlreadyPlaced(_)
+        | Trouble::NotPlaced(_)
+        | Trouble::NoMosaic(_)
+        | Trouble::Options(_)
+        | Trouble::OffCanvas { .. }
+        | Trouble::TwoLevels { .. }
+        | Trouble::InTheLayout { .. }
+        | Trouble::Pattern { .. }
+        | Trouble::Keep { .. }
+        | Trouble::Column { .. }
+        | Trouble::DryRunOfNothing
+        | Trouble::NeedsTwo(_)
+        | Trouble::Region { .. }
+        | Trouble::OutsideOf { .. }
+        | Trouble::CaptionField(_)
+        | Trouble::Ending(_)
+        | Trouble::IsInput { .. }
+        | Trouble::Name(_) => 2,
+        _ => 1,
     }
 }

@@ -303,7 +303,7 @@ pub(super) fn tell(trouble: &Trouble) -> Told {
             .on(file.clone())
             .mend(finish_hint(error)),
         Trouble::CaptionField(name) => plain(format!("the caption names {{{name}}}, which is nothing it can say"))
-            .mend(format!("It can say {{{}}}.", crate::picture::FIELDS.join("}, {"))),
+            .mend(format!("It can say {{{}}}.", jigsawa_work::picture::FIELDS.join("}, {"))),
         Trouble::Ending(ending) => plain(format!("no picture is written as .{ending}"))
             .mend("Use .tif, .png, .jpg, .exr or .fits, or name a folder."),
         Trouble::Folder { folder, error } => plain(format!(

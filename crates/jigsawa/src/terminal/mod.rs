@@ -1,10 +1,14 @@
 //! What the terminal shows: log, progress, and the account as text.
 
+mod finish;
+mod palettes;
 mod progress;
 mod survey;
 mod table;
 
-pub use progress::Progress;
+pub use finish::finish_text;
+pub use palettes::palette_table;
+pub use progress::run;
 pub use survey::{Look, survey_text, width};
 pub use table::account_text;
 
@@ -14,9 +18,10 @@ use std::sync::{Mutex, PoisonError};
 
 use tracing::level_filters::LevelFilter;
 
-use crate::account::{Account, Output, Stage};
+use crate::account::Account;
 use crate::cli::Common;
-use crate::foreign::readable;
+use jigsawa_work::clock::{Output, Stage};
+use jigsawa_work::foreign::readable;
 
 /// What keeps standard output from taking what is said.
 static UNSAID: Mutex<Option<std::io::Error>> = Mutex::new(None);

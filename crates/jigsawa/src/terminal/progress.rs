@@ -2,37 +2,52 @@
 
 use std::time::Duration;
 
-use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use indicatif::{ProgressBar, ProgressStyle};
+
+use jigsawa_work::run::{Run, Stage, Unwatched, Watch};
 
 use crate::cli::Common;
 
-/// The progress of one stage.
-pub struct Progress(ProgressBar);
+/// What a job may use, and who watches it: nobody with -q, or under `--json`.
+pub fn run(common: &Common) -> Run<'static> {
+    Run {
+        memory: common.memory,
+        keep_cache: !common.no_cache,
+        watch: if common.quiet || common.json {
+            &Unwatched
+        } else {
+            &Watching
+        },
+    }
+}
 
-impl Progress {
-    /// Begins a stage of so many steps. Nothing is drawn where nobody looks, with -q, or under
-    /// `--json`.
-    pub fn begin(stage: &'static str, steps: usize, common: &Common) -> Self {
+/// Shows the progress of jobs.
+#[derive(Debug)]
+struct Watching;
+
+/// The progress of one stage.
+struct Progress(ProgressBar);
+
+impl Watch for Watching {
+    /// Nothing is drawn where nobody looks.
+    fn begin(&self, stage: &'static str, steps: usize) -> Box<dyn Stage> {
         let bar = ProgressBar::new(steps as u64);
-        if common.quiet || common.json {
-            bar.set_draw_target(ProgressDrawTarget::hidden());
-        }
         let style = ProgressStyle::with_template("{msg:<10} [{bar:30}] {pos}/{len}  {eta} left")
             .unwrap_or_else(|_| ProgressStyle::default_bar());
         bar.set_style(style.progress_chars("=> "));
         bar.set_message(stage);
         bar.enable_steady_tick(Duration::from_millis(200));
-        Self(bar)
+        Box::new(Progress(bar))
     }
+}
 
-    /// So many of so many steps are done.
-    pub fn of(&self, done: usize, all: usize) {
+impl Stage for Progress {
+    fn of(&self, done: usize, all: usize) {
         self.0.set_length(all as u64);
         self.0.set_position(done as u64);
     }
 
-    /// One more step is done.
-    pub fn step(&self) {
+    fn step(&self) {
         self.0.inc(1);
     }
 }

@@ -8,8 +8,8 @@ use jigsawa_core::survey::group::filter_label;
 use jigsawa_core::survey::quantity::{Known, Measure, Quantity, named};
 use jigsawa_core::verdict::Verdict;
 
-use crate::report::duration;
-use crate::survey::Night;
+use jigsawa_work::survey::Night;
+use jigsawa_work::words::duration;
 
 /// Columns by default, with how soon each goes when the terminal is narrow: the highest first.
 const COLUMNS: [(&str, u8); 13] = [

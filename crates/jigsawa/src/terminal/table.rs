@@ -9,9 +9,9 @@ use jigsawa_core::matching::FoundBy;
 use jigsawa_core::survey::quantity::in_units;
 
 use super::written;
-use crate::account::{Account, FrameRow};
-use crate::foreign::shell_word;
-use crate::mosaic::{MosaicAccount, OverlapRow};
+use crate::account::{Account, FrameRow, HDR_FRAME, MOSAIC_FRAME};
+use crate::account::{MosaicAccount, OverlapRow};
+use jigsawa_work::foreign::shell_word;
 
 /// The account as text.
 pub fn account_text(a: &Account) -> String {
@@ -173,7 +173,7 @@ fn after_hdr(a: &Account) -> Option<String> {
     let merged: Vec<Cow<'_, str>> = a
         .outputs
         .iter()
-        .filter(|o| o.kind == crate::commands::HDR_FRAME)
+        .filter(|o| o.kind == HDR_FRAME)
         .map(|o| shell_word(&o.file))
         .collect();
     let coloured = a.outputs.iter().any(|o| o.kind.starts_with("linear"));
@@ -190,7 +190,7 @@ fn after_mosaic(a: &Account) -> Option<String> {
     if a.outputs.iter().any(|o| o.kind.starts_with("linear")) {
         return None;
     }
-    let joined = of_kind(crate::commands::MOSAIC_FRAME);
+    let joined = of_kind(MOSAIC_FRAME);
     match joined.as_slice() {
         [] => of_kind("layout")
             .first()

@@ -15,8 +15,8 @@ use super::write::{
     frame_cards, new_files, place_cards, write_frame, write_star_list, write_truth,
 };
 use crate::cli::Common;
-use crate::tell::Trouble;
-use crate::terminal::Progress;
+use crate::terminal::run;
+use jigsawa_work::trouble::Trouble;
 
 /// Writes all masters and `truth.json` into a folder.
 pub fn write(folder: &Path, overwrite: bool, common: &Common) -> Result<Vec<PathBuf>, Trouble> {
@@ -103,7 +103,7 @@ fn write_all(
     common: &Common,
 ) -> Result<Vec<PathBuf>, Trouble> {
     let paths = new_files(folder, list.iter().map(|f| f.file), overwrite)?;
-    let progress = Progress::begin("masters", list.len(), common);
+    let progress = run(common).begin("masters", list.len());
     let (mut truths, mut done) = (serde_json::Map::new(), Ok(()));
     take(list, &mut |frame, taken| {
         if done.is_ok() {

@@ -13,37 +13,27 @@ use serde_json::{Value, json};
 
 use super::compose::{PNG, make};
 use super::{finish, hdr, mosaic, normalize, survey};
-use crate::account::{Clock, Ending, Output};
+use crate::account::Ending;
 use crate::cli::{Cli, Command, Common, DemoArgs};
-use crate::compose::{FLIP, SHEET};
-use crate::finish::finish_text;
-use crate::foreign::shell_word;
-use crate::tell::Trouble;
-use crate::terminal::{account_text, say};
+use crate::terminal::{account_text, finish_text, say};
+use jigsawa_work::clock::{Clock, Output};
+use jigsawa_work::compose::{FLIP, SHEET};
+use jigsawa_work::foreign::shell_word;
+use jigsawa_work::trouble::Trouble;
 
 /// Runs the demo.
 pub fn demo(args: &DemoArgs, common: &Common) -> Result<Ending, Trouble> {
     let mut clock = Clock::start();
-    let (frames, to) = (args.folder.join("frames"), args.folder.join("result"));
-    let night_folder = args.folder.join("night");
-    let heart = args.folder.join("heart");
-    let panels = args.folder.join("panels");
-    let vane = args.folder.join("vane");
+    let to = args.folder.join("result");
     let talk = !common.json && !common.quiet;
     let mut files = Vec::new();
-    for (folder, what, write) in [
-        (&frames, "masters", masters::write as Write),
-        (&night_folder, "sub-frames and flats", night::write as Write),
-        (&heart, "exposures", masters::write_heart as Write),
-        (&panels, "panels", masters::write_panels as Write),
-        (&vane, "masters", masters::write_vane as Write),
-    ] {
-        let written = write(folder, args.overwrite, common)?;
+    for (part, what, object, write) in PARTS.iter().take(if args.all { PARTS.len() } else { 1 }) {
+        let folder = args.folder.join(part);
+        let written = write(&folder, args.overwrite, common)?;
         if talk {
             say(&format!(
-                "wrote      {} {what} of {} and their truth into {}",
+                "wrote      {} {what} of {object} and their truth into {}",
                 written.len(),
-                if folder == &vane { VANE } else { OBJECT },
                 folder.display()
             ));
         }
@@ -52,7 +42,11 @@ pub fn demo(args: &DemoArgs, common: &Common) -> Result<Ending, Trouble> {
     clock.lap("frames");
     let (mut accounts, mut pictures) = (Vec::new(), Vec::new());
     if !args.data_only {
-        for words in examples(&args.folder, &to, args.overwrite) {
+        let mut lines = main_job(&args.folder, &to, args.overwrite);
+        if args.all {
+            lines.extend(the_rest(&args.folder, &to, args.overwrite));
+        }
+        for words in lines {
             if talk {
                 say(&format!("\n$ jigsawa {}\n", shown(&words)));
             }
@@ -80,6 +74,11 @@ pub fn demo(args: &DemoArgs, common: &Common) -> Result<Ending, Trouble> {
         for picture in &pictures {
             say(&format!("  {picture}"));
         }
+        if !args.all {
+            say(
+                "\nA night to survey, exposures for HDR, a mosaic and a second field: jigsawa demo --all",
+            );
+        }
     }
     Ok(Ending::Whole)
 }
@@ -87,95 +86,139 @@ pub fn demo(args: &DemoArgs, common: &Common) -> Result<Ending, Trouble> {
 /// Writes made-up files into a folder.
 type Write = fn(&Path, bool, &Common) -> Result<Vec<PathBuf>, Trouble>;
 
-/// The command lines of the example.
-fn examples(folder: &Path, to: &Path, overwrite: bool) -> Vec<Vec<String>> {
-    let frame = |f: &str| {
+/// What is made up: the folder, what is in it, what it shows. The main job needs the first alone.
+const PARTS: [(&str, &str, &str, Write); 5] = [
+    ("frames", "masters", OBJECT, masters::write),
+    ("night", "sub-frames and flats", OBJECT, night::write),
+    ("heart", "exposures", OBJECT, masters::write_heart),
+    ("panels", "panels", OBJECT, masters::write_panels),
+    ("vane", "masters", VANE, masters::write_vane),
+];
+
+/// The command lines of the main job: masters to two finished pictures, lines before natural stars, and natural colours.
+fn main_job(folder: &Path, to: &Path, overwrite: bool) -> Vec<Vec<String>> {
+    let line = Line { to, overwrite };
+    let masters = files(
+        &folder.join("frames"),
+        "reef_",
+        &["R", "G", "B", "Ha", "OIII", "SII"],
+    );
+    let stars = folder.join("frames/stars.csv").display().to_string();
+    let layout = vec![line.result("reef-lantern.layout.json")];
+    let natural = [
+        "--palette",
+        "RGB",
+        "--match-seeing",
+        "--linear-only",
+        "--name",
+        "reef",
+    ];
+    vec![
+        line.of(
+            "compose",
+            masters,
+            &["--palette", "lantern", "--name", "reef"],
+        ),
+        line.of(
+            "finish",
+            vec![line.result("reef-lantern.fits")],
+            &["--caption"],
+        ),
+        line.of("compose", layout, &natural),
+        line.of(
+            "finish",
+            vec![line.result("reef-RGB.fits")],
+            &["--white", &stars],
+        ),
+    ]
+}
+
+/// Those of the rest.
+fn the_rest(folder: &Path, to: &Path, overwrite: bool) -> Vec<Vec<String>> {
+    let line = Line { to, overwrite };
+    let night = vec![folder.join("night").display().to_string()];
+    let heart = [
+        "Ha_300s",
+        "Ha_030s",
+        "Ha_003s",
+        "OIII_300s",
+        "OIII_030s",
+        "OIII_003s",
+    ];
+    let panels = [
+        "A1_Ha", "A2_Ha", "B1_Ha", "B2_Ha", "A1_OIII", "A2_OIII", "B1_OIII", "B2_OIII",
+    ];
+    let wide = ["Ha", "OIII"].map(|l| line.result(&format!("wide-{l}-mosaic.fits")));
+    let linear_only = |palette: &'static str, name: &'static str| {
+        ["--palette", palette, "--name", name, "--linear-only"]
+    };
+    vec![
+        line.of("survey", night, &["--layout", "--name", "reef"]),
+        line.of(
+            "normalize",
+            vec![line.result("reef-survey.layout.json")],
+            &["--flatten", "--name", "reef"],
+        ),
+        line.of(
+            "compose",
+            vec![line.result("reef-lantern.layout.json")],
+            &["--try", "all", "--name", "reef"],
+        ),
+        line.of(
+            "hdr",
+            files(&folder.join("heart"), "heart_", &heart),
+            &["--palette", "HOO", "--name", "heart"],
+        ),
+        line.of(
+            "mosaic",
+            files(&folder.join("panels"), "reef_", &panels),
+            &["--name", "wide"],
+        ),
+        line.of("compose", wide.to_vec(), &linear_only("HOO", "wide")),
+        line.of("finish", vec![line.result("wide-HOO.fits")], &[]),
+        line.of(
+            "compose",
+            files(&folder.join("vane"), "vane_", &["L", "R", "G", "B"]),
+            &linear_only("LRGB", "vane"),
+        ),
+        line.of("finish", vec![line.result("vane-LRGB.fits")], &[]),
+    ]
+}
+
+/// Files of one folder by what their names differ in.
+fn files(folder: &Path, start: &str, names: &[&str]) -> Vec<String> {
+    let path = |n: &&str| {
         folder
-            .join(format!("frames/reef_{f}.fits"))
+            .join(format!("{start}{n}.fits"))
             .display()
             .to_string()
     };
-    let night = folder.join("night").display().to_string();
-    let kept = to.join("reef-survey.layout.json").display().to_string();
-    let finishing = |command: &str, frames: Vec<String>, more: &[&str]| {
-        let mut w = vec![command.to_owned()];
-        w.extend(frames);
-        w.extend(more.iter().map(|m| (*m).to_owned()));
-        w.extend(["--out".to_owned(), to.display().to_string()]);
-        if overwrite {
-            w.push("--overwrite".to_owned());
+    names.iter().map(path).collect()
+}
+
+/// What the example's command lines have in common.
+struct Line<'a> {
+    to: &'a Path,
+    overwrite: bool,
+}
+
+impl Line<'_> {
+    /// A result of an earlier command.
+    fn result(&self, name: &str) -> String {
+        self.to.join(name).display().to_string()
+    }
+
+    /// A command with its frames and options.
+    fn of(&self, command: &str, frames: Vec<String>, options: &[&str]) -> Vec<String> {
+        let mut words = vec![command.to_owned()];
+        words.extend(frames);
+        words.extend(options.iter().map(|o| (*o).to_owned()));
+        words.extend(["--out".to_owned(), self.to.display().to_string()]);
+        if self.overwrite {
+            words.push("--overwrite".to_owned());
         }
-        w
-    };
-    let words = |command: &str, frames: Vec<String>, more: &[&str]| {
-        let mut w = finishing(command, frames, more);
-        w.extend(["--name".to_owned(), "reef".to_owned()]);
-        w
-    };
-    let all: Vec<String> = ["R", "G", "B", "Ha", "OIII", "SII"].map(frame).to_vec();
-    let layout = to.join("reef-variants.layout.json").display().to_string();
-    let heart: Vec<String> = ["Ha", "OIII"]
-        .iter()
-        .flat_map(|line| ["300s", "030s", "003s"].map(|t| format!("heart/heart_{line}_{t}.fits")))
-        .map(|f| folder.join(f).display().to_string())
-        .collect();
-    let panels: Vec<String> = ["Ha", "OIII"]
-        .iter()
-        .flat_map(|line| ["A1", "A2", "B1", "B2"].map(|p| format!("panels/reef_{p}_{line}.fits")))
-        .map(|f| folder.join(f).display().to_string())
-        .collect();
-    let vane: Vec<String> = ["L", "R", "G", "B"]
-        .map(|f| {
-            folder
-                .join(format!("vane/vane_{f}.fits"))
-                .display()
-                .to_string()
-        })
-        .to_vec();
-    let wide: Vec<String> = ["Ha", "OIII"]
-        .map(|line| {
-            to.join(format!("wide-{line}-mosaic.fits"))
-                .display()
-                .to_string()
-        })
-        .to_vec();
-    let linear = |p: &str| vec![to.join(format!("reef-{p}.fits")).display().to_string()];
-    let stars = folder.join("frames/stars.csv").display().to_string();
-    vec![
-        words("survey", vec![night], &["--layout"]),
-        words("normalize", vec![kept], &["--flatten"]),
-        words("compose", all, &["--try", "all"]),
-        words("compose", vec![layout.clone()], &["--palette", "lantern"]),
-        words(
-            "compose",
-            vec![layout],
-            &["--palette", "RGB", "--match-seeing", "--linear-only"],
-        ),
-        finishing("finish", linear("lantern"), &["--caption"]),
-        finishing("finish", linear("RGB"), &["--white", &stars]),
-        finishing("hdr", heart, &["--palette", "HOO", "--name", "heart"]),
-        finishing("mosaic", panels, &["--name", "wide"]),
-        finishing(
-            "compose",
-            wide,
-            &["--palette", "HOO", "--name", "wide", "--linear-only"],
-        ),
-        finishing(
-            "finish",
-            vec![to.join("wide-HOO.fits").display().to_string()],
-            &[],
-        ),
-        finishing(
-            "compose",
-            vane,
-            &["--palette", "LRGB", "--name", "vane", "--linear-only"],
-        ),
-        finishing(
-            "finish",
-            vec![to.join("vane-LRGB.fits").display().to_string()],
-            &[],
-        ),
-    ]
+        words
+    }
 }
 
 /// A command line as one would type it.
@@ -267,4 +310,42 @@ fn run(words: &[String], common: &Common) -> Result<Done, Trouble> {
 fn of_kind(outputs: &[Output], kind: &str) -> Vec<String> {
     let wanted = outputs.iter().filter(|o| o.kind == kind);
     wanted.map(|o| o.file.clone()).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_examples_are_command_lines_and_need_only_what_came_before() {
+        let (folder, to) = (Path::new("demo"), Path::new("demo/result"));
+        let mut there: Vec<String> = Vec::new();
+        let lines = [main_job(folder, to, true), the_rest(folder, to, true)].concat();
+        for words in lines {
+            let typed = std::iter::once("jigsawa").chain(words.iter().map(String::as_str));
+            let cli = Cli::try_parse_from(typed).unwrap_or_else(|e| panic!("{words:?}: {e}"));
+            let handled = matches!(
+                cli.command,
+                Command::Compose(_)
+                    | Command::Finish(_)
+                    | Command::Hdr(_)
+                    | Command::Mosaic(_)
+                    | Command::Normalize(_)
+                    | Command::Survey(_)
+            );
+            assert!(handled, "{words:?}");
+            // What lies among the results was named by a command before.
+            let results = words.iter().filter_map(|w| w.strip_prefix("demo/result/"));
+            for result in results {
+                let start = result.split(['-', '.']).next().unwrap_or_default();
+                assert!(
+                    there.iter().any(|t| t.starts_with(start)),
+                    "{result}: {there:?}"
+                );
+            }
+            if let Some(k) = words.iter().position(|w| w == "--name") {
+                there.push(words[k + 1].clone());
+            }
+        }
+    }
 }

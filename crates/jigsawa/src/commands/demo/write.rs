@@ -15,9 +15,9 @@ use jigsawa_sky::shot::{Shot, Taken};
 use jigsawa_sky::stars::Crowd;
 use serde_json::json;
 
-use crate::outputs::{are_free, filled};
-use crate::outputs::{begin, make_folder};
-use crate::tell::Trouble;
+use jigsawa_work::outputs::{are_free, filled};
+use jigsawa_work::outputs::{begin, make_folder};
+use jigsawa_work::trouble::Trouble;
 
 /// Pixel and focal length of the demo's telescope: 1.45 arc seconds for a unit of the plane.
 const PIXEL_UM: f64 = 3.76;

@@ -11,7 +11,7 @@ use jigsawa_core::resample::resampled;
 use jigsawa_core::stars::DetectError;
 
 use super::read::{Scale, Shown};
-use crate::tell::Trouble;
+use jigsawa_work::trouble::Trouble;
 
 /// Stars that get a mark; more would hide the frame.
 pub const MOST_MARKS: usize = 300;

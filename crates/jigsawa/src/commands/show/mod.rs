@@ -12,14 +12,15 @@ use jigsawa_formats::png;
 use jigsawa_formats::whole::Unfinished;
 use serde::Serialize;
 
-use crate::account::{Clock, Ending, Output, Stage, round};
+use crate::account::Ending;
 use crate::cli::{Common, ShowArgs};
-use crate::frames::stem;
-use crate::outputs::are_free;
-use crate::outputs::{begin, make_folder, plain_name};
-use crate::tell::Trouble;
-use crate::terminal::{Progress, say};
+use crate::terminal::{run, say};
 use draw::{MOST_MARKS, differences, pictures};
+use jigsawa_work::clock::{Clock, Output, Stage, round};
+use jigsawa_work::frames::stem;
+use jigsawa_work::outputs::are_free;
+use jigsawa_work::outputs::{begin, make_folder, plain_name};
+use jigsawa_work::trouble::Trouble;
 use read::{Shown, read};
 
 #[derive(Debug, Serialize)]
@@ -68,7 +69,7 @@ pub fn show(args: &ShowArgs, common: &Common) -> Result<Ending, Trouble> {
     let paths = names(args)?;
     make_folder(&args.output.out)?;
     are_free(&paths, args.output.overwrite)?;
-    let progress = Progress::begin("frames", args.frames.len(), common);
+    let progress = run(common).begin("frames", args.frames.len());
     let mut shown = Vec::with_capacity(args.frames.len());
     for path in &args.frames {
         shown.push(read(path, args)?);

@@ -12,7 +12,7 @@ use jigsawa_formats::facts;
 use jigsawa_formats::fits::FitsFrame;
 
 use crate::cli::ShowArgs;
-use crate::tell::Trouble;
+use jigsawa_work::trouble::Trouble;
 
 /// Without --zoom a picture's longest side is at most this, which fills a screen.
 const SCREEN_PX: usize = 1600;

@@ -10,10 +10,11 @@ use maud::{Markup, PreEscaped, html};
 
 use super::plots::{colour_reach, histogram, star_colours};
 use super::sky::skies;
-use crate::finish::{LinearFile, doors, steps};
+use crate::account::steps;
 use crate::report::page::base64;
 use crate::report::save::{save, whole};
-use crate::tell::Trouble;
+use jigsawa_work::finish::{LinearFile, doors};
+use jigsawa_work::trouble::Trouble;
 
 const OWN_STYLE: &str = include_str!("finish.css");
 

@@ -9,9 +9,9 @@ use maud::{Markup, html};
 use super::super::save::{save, whole};
 use super::plots::{cut, logarithmic, response, sources};
 use super::set::HdrSet;
-use crate::compose::file_name;
-use crate::hdr::HdrRow;
-use crate::tell::Trouble;
+use crate::account::HdrRow;
+use jigsawa_work::compose::file_name;
+use jigsawa_work::trouble::Trouble;
 
 const OWN_STYLE: &str = include_str!("hdr.css");
 

@@ -8,11 +8,11 @@ use jigsawa_core::plane::Plane;
 use jigsawa_core::space::{Rect, Size};
 use jigsawa_formats::fits::FitsFrame;
 
-use crate::compose::file_name;
-use crate::frames::Frame;
-use crate::hdr::{Measured, Merged, Set};
-use crate::small::small;
-use crate::tell::Trouble;
+use jigsawa_work::compose::file_name;
+use jigsawa_work::frames::Frame;
+use jigsawa_work::hdr::{Measured, Merged, Set};
+use jigsawa_work::small::small;
+use jigsawa_work::trouble::Trouble;
 
 /// What the page shows of one set.
 pub struct HdrSet {

@@ -18,13 +18,13 @@ use rayon::prelude::*;
 use super::cuts::{Along, POSITIONS, cuts};
 use super::maps::{Map, WIDTH, figure, photograph};
 use super::plots;
-use crate::compose::file_name;
-use crate::finish::ground_words;
-use crate::frames::Frame;
-use crate::normalize::{Normalized, Seen};
 use crate::report::save::{save, whole};
-use crate::small::{Small, small};
-use crate::tell::Trouble;
+use jigsawa_work::compose::file_name;
+use jigsawa_work::frames::Frame;
+use jigsawa_work::normalize::{Normalized, Seen};
+use jigsawa_work::small::{Small, small};
+use jigsawa_work::trouble::Trouble;
+use jigsawa_work::words::ground_words;
 
 /// Width of a picture in its own pixels.
 const SMALL_WIDTH: usize = 420;

@@ -11,7 +11,7 @@ use maud::{Markup, html};
 
 use super::super::levels::{figure, image};
 use super::plan::COLOURS;
-use crate::mosaic::{FilterPart, Panel, Vector};
+use jigsawa_work::mosaic::{FilterPart, Panel, Vector};
 
 /// Width of a map on the page.
 pub const WIDTH: f64 = 420.0;

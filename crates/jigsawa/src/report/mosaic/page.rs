@@ -16,9 +16,10 @@ use super::super::levels::image;
 use super::super::save::{save, whole};
 use super::maps::{after, before, coverage, seams, shown_as, vectors};
 use super::plan::Plan;
-use crate::compose::file_name;
-use crate::mosaic::{Assembled, FilterPart, Joined, MosaicAccount, OverlapRow, Placed};
-use crate::tell::Trouble;
+use crate::account::{MosaicAccount, OverlapRow};
+use jigsawa_work::compose::file_name;
+use jigsawa_work::mosaic::{Assembled, FilterPart, Joined, Placed};
+use jigsawa_work::trouble::Trouble;
 
 const OWN_STYLE: &str = include_str!("mosaic.css");
 

@@ -10,11 +10,12 @@ use jigsawa_formats::png;
 use jigsawa_formats::whole::Unfinished;
 
 use super::marks::{Colour, Mark, Sheet};
-use crate::compose::file_name;
-use crate::frames::Frame;
-use crate::mosaic::{MosaicAccount, Placed, share};
-use crate::outputs::filled;
-use crate::tell::Trouble;
+use crate::account::MosaicAccount;
+use jigsawa_work::compose::file_name;
+use jigsawa_work::frames::Frame;
+use jigsawa_work::mosaic::{Placed, share};
+use jigsawa_work::outputs::filled;
+use jigsawa_work::trouble::Trouble;
 
 /// Colours of panels; they begin again after the last.
 pub const COLOURS: [Colour; 8] = [

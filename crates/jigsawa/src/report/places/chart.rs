@@ -1,11 +1,11 @@
 //! The figures of one frame: vectors and stars over the canvas, and residuals against what may cause them.
 
 use super::super::scatter::{Label, Scatter};
-use crate::register::Residual;
 use jigsawa_core::frame::RowOrder;
 use jigsawa_core::layout::Layout;
 use jigsawa_core::placement::Map;
 use jigsawa_core::space::{CanvasPx, Point, ReferencePx, Size};
+use jigsawa_work::register::Residual;
 use maud::{Markup, html};
 
 /// Width of a map, in its own units.

@@ -10,12 +10,12 @@ use maud::{Markup, PreEscaped, html};
 
 use super::chart::Field;
 use super::star::{PLACES, SIDE, Stamped, stamped};
-use crate::compose::file_name;
-use crate::frames::Frame;
-use crate::register::Residual;
 use crate::report::page::base64;
 use crate::report::save::{save, whole};
-use crate::tell::Trouble;
+use jigsawa_work::compose::file_name;
+use jigsawa_work::frames::Frame;
+use jigsawa_work::register::Residual;
+use jigsawa_work::trouble::Trouble;
 
 const OWN_STYLE: &str = include_str!("places.css");
 

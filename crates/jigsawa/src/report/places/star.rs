@@ -9,8 +9,8 @@ use jigsawa_core::plane::Plane;
 use jigsawa_core::quick::{Picture, stamps};
 use jigsawa_core::space::{CanvasPx, Point, Rect};
 
-use crate::frames::Frame;
-use crate::register::Residual;
+use jigsawa_work::frames::Frame;
+use jigsawa_work::register::Residual;
 
 /// Side of a stamp in canvas pixels; it is shown at 4:1.
 pub const SIDE: usize = 44;

@@ -1,0 +1,51 @@
+//! Two frames of one field: where the second lies on the first.
+//!
+//!     cargo run --example 0_two_frames -- ha.fits oiii.fits
+
+use std::path::PathBuf;
+
+use jigsawa_core::layout::Layout;
+use jigsawa_work::cache::Store;
+use jigsawa_work::clock::Clock;
+use jigsawa_work::frames::{Filters, open_all};
+use jigsawa_work::register::{CanvasWanted, Looking, Settled, register};
+use jigsawa_work::run::{Run, Unwatched};
+use jigsawa_work::trouble::Trouble;
+
+/// Registers frames on the first of them; nothing is written.
+pub(crate) fn registered(files: &[PathBuf]) -> Result<Layout, Trouble> {
+    let frames = open_all(files, &[], Filters::Any)?.frames;
+    let run = Run {
+        memory: 256 << 20,
+        keep_cache: false,
+        watch: &Unwatched,
+    };
+    let first = frames[0].name();
+    let settled = Settled {
+        reference: Some(&first),
+        canvas: CanvasWanted::default(),
+        needed: &[],
+        looking: Looking::default(),
+    };
+    let store = Store::open(&std::env::temp_dir(), run.keep_cache)?;
+    Ok(register(&frames, &settled, &store, &run, &mut Clock::start())?.layout)
+}
+
+#[allow(dead_code)]
+fn main() -> Result<(), Trouble> {
+    let files: Vec<PathBuf> = std::env::args_os().skip(1).map(PathBuf::from).collect();
+    for frame in &registered(&files)?.frames {
+        match &frame.placement {
+            Some(p) => println!(
+                "{}: turned by {:.3} degrees, scale {:.5}, known to {:.3} px in its corners",
+                frame.file, p.described.rotation_deg, p.described.scale, p.errors.corner_px
+            ),
+            None => println!(
+                "{}: {}",
+                frame.file,
+                frame.verdict.reason().unwrap_or("left out")
+            ),
+        }
+    }
+    Ok(())
+}

@@ -1,0 +1,273 @@
+//! The merge of a composite at full size.
+
+use std::path::Path;
+
+use jigsawa_core::colour::{Composite, Luminance, Part, Source, White};
+use jigsawa_core::doors::{DoorError, TileSink};
+use jigsawa_core::layout::{Layout, LayoutFrame, PlacementRecord};
+use jigsawa_core::merge::{Budget, Input, LeftOut, Sampling, look, merge};
+use jigsawa_core::resample::Shape;
+use jigsawa_core::space::{Point, Rect};
+use jigsawa_core::stars::{Catalogue, star_flux};
+use jigsawa_core::verdict::Verdict;
+use jigsawa_formats::fits::{Cards, Depth, FitsPlane, FitsWriter};
+use jigsawa_formats::whole::Unfinished;
+
+use super::bind::Bound;
+use super::strengths::Strengths;
+use crate::frames::Frame;
+use crate::outputs;
+use crate::run::Run;
+use crate::seeing::Softened;
+use crate::trouble::Trouble;
+
+/// What a merge reads frames through.
+pub struct Inputs<'a> {
+    /// All frames.
+    pub frames: &'a [Frame],
+    /// The kernel that places them.
+    pub shape: Shape,
+    /// The frames made as soft as the softest, around stars; empty where seeing is left as it is.
+    pub softened: Vec<Option<Softened<'a>>>,
+    /// Stars of each frame, where they are known.
+    pub catalogues: Vec<Option<Catalogue>>,
+}
+
+impl Inputs<'_> {
+    /// A frame as the merge reads it.
+    pub fn input<'b>(
+        &'b self,
+        f: &LayoutFrame,
+        i: usize,
+        source: &'b FitsPlane<'b>,
+    ) -> Result<Input<'b>, Trouble> {
+        let left_out = |reason: &str| Trouble::LeftOut {
+            file: f.file.clone(),
+            reason: reason.to_owned(),
+        };
+        if let Verdict::LeftOut(reason) = &f.verdict {
+            return Err(left_out(reason));
+        }
+        let placement = f
+            .placement
+            .as_ref()
+            .and_then(PlacementRecord::placement)
+            .ok_or_else(|| left_out("it has no placement"))?;
+        let balance = f
+            .balance
+            .clone()
+            .ok_or_else(|| left_out("it has no balance"))?;
+        let soft = self.softened.get(i).and_then(Option::as_ref);
+        Ok(Input {
+            source: match soft {
+                Some(s) => s,
+                None => source,
+            },
+            placement,
+            balance,
+            saturation: f.saturation.unwrap_or(f32::INFINITY),
+            sampling: Sampling {
+                shape: self.shape,
+                ..Sampling::default()
+            }
+            .for_stars(f.measured.fwhm_px),
+        })
+    }
+}
+
+/// The composite of a bound palette, over inputs in the order of `bound.inputs()`. `stars` asks for that of its
+/// stars.
+pub fn composite(
+    bound: &Bound,
+    layout: &Layout,
+    strengths: &Strengths,
+    luminance: Luminance,
+    stars: bool,
+) -> Option<Composite> {
+    let inputs = bound.inputs();
+    let at = |i: &usize| inputs.iter().position(|k| k == i);
+    let weight = |i: usize| {
+        layout.frames[i]
+            .balance
+            .as_ref()
+            .map_or(1.0, |b| b.weight as f32)
+    };
+    let noise = |i: usize| {
+        let balance = layout.frames[i].balance.as_ref();
+        balance.map_or(0.0, |b| (b.scale.value * b.noise_adu) as f32)
+    };
+    let sources = bound
+        .sources
+        .iter()
+        .map(|frames| {
+            let taken_off = strengths.taken_off(frames);
+            Some(Source {
+                inputs: frames
+                    .iter()
+                    .map(|i| {
+                        Some(Part {
+                            input: at(i)?,
+                            weight: weight(*i),
+                            noise: noise(*i),
+                        })
+                    })
+                    .collect::<Option<_>>()?,
+                factor: strengths.factor(frames),
+                continuum: taken_off.and_then(|(broad, k)| {
+                    Some((bound.sources.iter().position(|s| s == broad)?, k))
+                }),
+            })
+        })
+        .collect::<Option<_>>()?;
+    let reference = layout.level_index().unwrap_or(0);
+    Some(Composite {
+        sources,
+        channels: if stars {
+            bound.stars.clone()?
+        } else {
+            bound.mixes.clone()
+        },
+        luminance: bound
+            .luminance
+            .clone()
+            .filter(|_| !stars)
+            .map(|m| (m, luminance)),
+        white: white(&layout.frames[reference]),
+        left_out: LeftOut::default(),
+    })
+}
+
+/// The levels of a composite, from its reference.
+pub fn white(reference: &LayoutFrame) -> White {
+    let m = &reference.measured;
+    let sky = m.sky_adu as f32;
+    White {
+        sky,
+        noise: m.noise_adu as f32,
+        // A layout without any star has no placements either, so the last resort is never shown.
+        full: reference
+            .saturation
+            .or(m.brightest_adu)
+            .map_or(1.0, |white| white - sky)
+            .max(f32::MIN_POSITIVE),
+    }
+}
+
+/// Reads, places, balances and mixes the frames into a linear file, still under a temporary name.
+pub fn linear(
+    path: &Path,
+    overwrite: bool,
+    cards: &Cards,
+    (bound, composite): (&Bound, &Composite),
+    layout: &Layout,
+    inputs: &Inputs<'_>,
+    run: &Run<'_>,
+) -> Result<Unfinished, Trouble> {
+    let list = bound.inputs();
+    let sources: Vec<FitsPlane<'_>> = list.iter().map(|i| inputs.frames[*i].source()).collect();
+    let all: Vec<Input<'_>> = list
+        .iter()
+        .zip(&sources)
+        .map(|(i, source)| inputs.input(&layout.frames[*i], *i, source))
+        .collect::<Result<_, _>>()?;
+    let size = layout.canvas.size;
+    let wrong = |error| Trouble::Write {
+        file: path.to_owned(),
+        error,
+    };
+    let file = outputs::begin(path, overwrite)?;
+    let mut sink = Counted {
+        file: FitsWriter::create(file, size, 3, Depth::Float, cards).map_err(wrong)?,
+        valued: [false; 3],
+    };
+    let progress = run.begin("merge", 1);
+    let budget = Budget { bytes: run.memory };
+    merge(&all, size, composite, budget, &mut sink, &|done, all| {
+        progress.of(done, all);
+    })
+    .map_err(|e| outputs::stopped(e, |input| inputs.frames[list[input]].name(), path))?;
+    let names = ["red", "green", "blue"];
+    if let Some(empty) = sink.valued.iter().position(|has| !has) {
+        return Err(Trouble::EmptyChannel(names[empty]));
+    }
+    sink.file.complete().map_err(wrong)
+}
+
+/// A file whose channels are asked whether any pixel of theirs has a value.
+struct Counted {
+    file: FitsWriter,
+    valued: [bool; 3],
+}
+
+impl TileSink for Counted {
+    fn put(&mut self, rect: Rect, planes: &[&[f32]]) -> Result<(), DoorError> {
+        for (has, plane) in self.valued.iter_mut().zip(planes) {
+            *has |= plane.iter().any(|v| v.is_finite());
+        }
+        self.file.put(rect, planes)
+    }
+}
+
+/// Stars on which two frames are compared, at the most.
+const MOST_STARS: usize = 300;
+
+/// Fluxes of common stars above their skies, as the canvas shows them: of the broad frame, of the line, and the relative error of
+/// their ratio.
+pub fn star_light(
+    layout: &Layout,
+    frames: &[Frame],
+    inputs: &Inputs<'_>,
+    (line, broad): (usize, usize),
+) -> Result<Vec<(f64, f64, f64)>, Trouble> {
+    let Some(catalogue) = inputs.catalogues.get(broad).and_then(Option::as_ref) else {
+        return Ok(Vec::new());
+    };
+    let sources = [line, broad].map(|i| frames[i].source());
+    let [of_line, of_broad] = [0, 1].map(|k| {
+        let i = [line, broad][k];
+        inputs.input(&layout.frames[i], i, &sources[k])
+    });
+    let (of_line, of_broad) = (of_line?, of_broad?);
+    let back = of_broad.placement.invert();
+    // A width on the canvas that both frames' stars fit into.
+    let width = |i: usize, input: &Input<'_>| {
+        let own = layout.frames[i].measured.fwhm_px.unwrap_or(3.0);
+        own / input
+            .placement
+            .area_ratio(layout.canvas.size.centre())
+            .sqrt()
+    };
+    let fwhm = width(line, &of_line).max(width(broad, &of_broad));
+    let reach = (5.0 * fwhm).ceil() as i64 + 2;
+    let mut pairs = Vec::new();
+    for s in catalogue.clean().take(MOST_STARS) {
+        let at = back.apply(s.at);
+        let rect = Rect {
+            x: at.x.round() as i64 - reach,
+            y: at.y.round() as i64 - reach,
+            width: (2 * reach + 1) as usize,
+            height: (2 * reach + 1) as usize,
+        };
+        if rect.intersect(layout.canvas.size.rect()) != rect {
+            continue;
+        }
+        let there = Point::new(at.x - rect.x as f64, at.y - rect.y as f64);
+        let mut fluxes = Vec::new();
+        for (i, input) in [(broad, &of_broad), (line, &of_line)] {
+            let seen = look(input, rect).map_err(|e| Trouble::Unreadable {
+                file: frames[i].name(),
+                error: e.to_string(),
+            })?;
+            let scale = input.balance.scale.value;
+            if let Some((flux, sigma)) = seen.and_then(|p| star_flux(&p, there, fwhm))
+                && flux > 8.0 * sigma
+            {
+                fluxes.push((scale * flux, sigma / flux));
+            }
+        }
+        if let [(b, eb), (l, el)] = fluxes[..] {
+            pairs.push((b, l, eb.hypot(el)));
+        }
+    }
+    Ok(pairs)
+}

@@ -1,0 +1,151 @@
+//! Frames with their places and with values as a picture wants them.
+
+use std::path::Path;
+
+use jigsawa_core::balance::ScaleBy;
+use jigsawa_core::layout::{Layout, LayoutFrame};
+use jigsawa_core::verdict::Verdict;
+
+use super::layers::{layout_of, on_one_canvas, results_on_one_canvas};
+use crate::cache::Store;
+use crate::clock::Clock;
+use crate::frames::Frame;
+use crate::normalize::{Across, Settled as Normalizing, normalize};
+use crate::register::{CanvasWanted, Looking, Settled, register};
+use crate::run::Run;
+use crate::start::Start;
+use crate::trouble::Trouble;
+
+/// Where frames are to lie, and where what is measured of them is kept.
+#[derive(Clone, Copy)]
+pub struct Placing<'a> {
+    /// Folder of the results.
+    pub out: &'a Path,
+    /// The reference that the user wants.
+    pub reference: Option<&'a str>,
+    /// The canvas; `None` where nothing was said of it, which is the reference's own.
+    pub canvas: Option<CanvasWanted>,
+    /// Are they finished pictures in layers, whose values stay as they are?
+    pub layered: bool,
+}
+
+impl Placing<'_> {
+    /// Was nothing said of reference and canvas?
+    fn is_open(&self) -> bool {
+        self.reference.is_none() && self.canvas.is_none()
+    }
+}
+
+/// The frames with their places and balances: as the layout has them, or found now.
+pub fn lay_out(
+    start: Start,
+    needed: &[usize],
+    placing: &Placing<'_>,
+    run: &Run<'_>,
+    clock: &mut Clock,
+) -> Result<(Vec<Frame>, Layout), Trouble> {
+    let Start {
+        frames,
+        placed,
+        reference,
+        left_out,
+    } = start;
+    let store = Store::open(placing.out, run.keep_cache)?;
+    if let Some(layout) = placed {
+        let layout = if has_colours(&layout) {
+            layout
+        } else {
+            let across = Across::Colours;
+            matched(&frames, layout, across, needed, &store, run, clock)?
+        };
+        return Ok((frames, layout));
+    }
+    // Pictures that are layered keep their scales: their colours are what somebody has made of them.
+    let layered = placing.layered;
+    if layered && placing.is_open() && on_one_canvas(&frames) {
+        let mut layout = layout_of(&frames)?;
+        layout.frames.extend(left_out);
+        return Ok((frames, layout));
+    }
+    // Results of one layout lie on one canvas: they are taken as they are, and not resampled a second time.
+    let as_they_lie = placing.is_open() && results_on_one_canvas(&frames);
+    if as_they_lie {
+        let mut layout = layout_of(&frames)?;
+        layout.levels = None;
+        for f in &mut layout.frames {
+            f.balance = None;
+        }
+        let across = Across::Colours;
+        let mut layout = matched(&frames, layout, across, needed, &store, run, clock)?;
+        layout.frames.extend(left_out);
+        return Ok((frames, layout));
+    }
+    let proposed = reference.as_ref().map(|(file, _)| file.as_str());
+    let settled = Settled {
+        reference: placing.reference.or(proposed),
+        canvas: placing.canvas.unwrap_or_default(),
+        needed,
+        looking: Looking::default(),
+    };
+    let mut layout = register(&frames, &settled, &store, run, clock)?.layout;
+    let across = if layered {
+        Across::AsItIs
+    } else {
+        Across::Colours
+    };
+    layout = matched(&frames, layout, across, needed, &store, run, clock)?;
+    layout.frames.extend(left_out);
+    if let Some((file, why)) = reference
+        && layout.reference.file == file
+    {
+        layout.reference.why = why;
+    }
+    Ok((frames, layout))
+}
+
+/// Are values matched, between filters too? What `normalize` leaves as it is between filters, a picture wants
+/// brought together, unless the user has said to leave it.
+pub fn has_colours(layout: &Layout) -> bool {
+    let asked = layout
+        .levels
+        .as_ref()
+        .is_some_and(|l| l.wish.scale_by.is_some());
+    let left = |f: &LayoutFrame| {
+        let by = f.balance.as_ref().map(|b| b.scale_by);
+        f.verdict == Verdict::Used && by == Some(ScaleBy::None)
+    };
+    layout.is_balanced() && (asked || !layout.frames.iter().any(left))
+}
+
+/// Values matched as a picture wants them, and else as the layout's own normalizing was asked to.
+fn matched(
+    frames: &[Frame],
+    layout: Layout,
+    across: Across,
+    needed: &[usize],
+    store: &Store,
+    run: &Run<'_>,
+    clock: &mut Clock,
+) -> Result<Layout, Trouble> {
+    let before = layout.levels.clone().unwrap_or_default();
+    let references: Vec<String> = before
+        .references
+        .iter()
+        .filter(|r| {
+            layout
+                .frames
+                .get(r.frame)
+                .is_some_and(|f| f.verdict == Verdict::Used)
+        })
+        .filter_map(|r| frames.get(r.frame).map(Frame::name))
+        .collect();
+    let settled = Normalizing {
+        references: &references,
+        wish: before.wish,
+        across,
+        flatten: before.flatten,
+        weigh: before.weigh,
+        needed,
+    };
+    normalize(frames, layout, &settled, store, run, clock).map(|n| n.layout)
+}

@@ -1,0 +1,10 @@
+//! Finishing a linear result: what is wanted of each step, the file and its facts, the run, and what is told of it.
+
+pub mod catalogue;
+mod linear;
+mod starless;
+mod usual;
+
+pub use linear::{BROAD, LinearFile, MIXED, NARROW, doors};
+pub use starless::{measure_stars, take_out};
+pub use usual::{Kind, USUAL_GREEN, usual_wish};

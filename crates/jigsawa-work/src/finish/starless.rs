@@ -1,0 +1,61 @@
+//! Stars of a picture measured and taken out into files.
+
+use jigsawa_core::doors::{DoorError, FrameSource, TileSink};
+use jigsawa_core::starless::{FindError, Stars, find};
+use jigsawa_core::stars::Catalogue;
+use jigsawa_formats::fits::FitsWriter;
+
+use crate::run::Run;
+use crate::trouble::Trouble;
+
+/// Finds the stars of the planes' mean and measures their light in each.
+pub fn measure_stars(
+    planes: &[&dyn FrameSource],
+    file: &str,
+) -> Result<(Catalogue, Stars), Trouble> {
+    find(planes).map_err(|e| match e {
+        FindError::Source(e) => Trouble::Unreadable {
+            file: file.to_owned(),
+            error: e.to_string(),
+        },
+        FindError::Detect(error) => Trouble::Measure {
+            file: file.to_owned(),
+            error,
+        },
+    })
+}
+
+/// Writes what lies behind the stars, and what was taken out.
+pub fn take_out(
+    planes: &[&dyn FrameSource],
+    stars: &Stars,
+    behind: &mut FitsWriter,
+    mut taken: Option<&mut FitsWriter>,
+    file: &str,
+    run: &Run<'_>,
+) -> Result<(), Trouble> {
+    let height = planes[0].size().height();
+    let progress = run.begin("stars", height);
+    let mut light: Vec<Vec<f32>> = vec![Vec::new(); planes.len()];
+    stars
+        .take_out(
+            planes,
+            |rect, originals, starless| -> Result<(), DoorError> {
+                behind.put(rect, starless)?;
+                if let Some(out) = &mut taken {
+                    for ((light, o), s) in light.iter_mut().zip(originals).zip(starless) {
+                        light.clear();
+                        light.extend(o.iter().zip(*s).map(|(o, s)| o - s));
+                    }
+                    let light: Vec<&[f32]> = light.iter().map(Vec::as_slice).collect();
+                    out.put(rect, &light)?;
+                }
+                progress.of(rect.bottom() as usize, height);
+                Ok(())
+            },
+        )
+        .map_err(|e| Trouble::Unreadable {
+            file: file.to_owned(),
+            error: e.to_string(),
+        })
+}

@@ -1,0 +1,96 @@
+//! The stars of every frame: looked for, or found kept from an earlier run.
+
+use std::borrow::Borrow;
+
+use jigsawa_core::stars::{Catalogue, DetectError, Settings};
+use jigsawa_core::survey::stars_and_trails;
+use serde::Serialize;
+
+use crate::cache::{Store, Way};
+use crate::frames::Frame;
+use crate::run::Run;
+use crate::trouble::Trouble;
+
+/// What a catalogue depends on besides its file.
+#[derive(Serialize)]
+struct Looking {
+    plane: usize,
+    settings: Settings,
+}
+
+impl Way for Looking {
+    const KIND: &'static str = "stars";
+}
+
+/// A frame's catalogue, or why it has none.
+pub type Measured = Result<Catalogue, DetectError>;
+
+/// The stars of every frame. Frames go through memory one at a time; the next is read while one is
+/// measured. A needed frame (by its place in the list) without anything to measure is an error.
+pub fn measure<F: Borrow<Frame> + Sync>(
+    frames: &[F],
+    needed: &[usize],
+    settings: &Settings,
+    store: &Store,
+    run: &Run<'_>,
+) -> Result<Vec<Measured>, Trouble> {
+    let way = |f: &Frame| Looking {
+        plane: f.plane.unwrap_or(0),
+        settings: *settings,
+    };
+    let mut found: Vec<Option<Measured>> = frames
+        .iter()
+        .map(|f| store.load(&f.borrow().path, &way(f.borrow())).map(Ok))
+        .collect();
+    let rest: Vec<usize> = (0..frames.len()).filter(|i| found[*i].is_none()).collect();
+    let progress = run.begin("stars", rest.len());
+    std::thread::scope(|scope| {
+        let (give, read) = std::sync::mpsc::sync_channel(0);
+        let (back, spare) = std::sync::mpsc::channel::<Vec<f32>>();
+        let list = rest.clone();
+        scope.spawn(move || {
+            for i in list {
+                let f: &Frame = frames[i].borrow();
+                let buffer = spare.try_recv().unwrap_or_default();
+                let plane = f.file.read_plane(f.plane.unwrap_or(0), buffer);
+                if give.send(plane).is_err() {
+                    break;
+                }
+            }
+        });
+        for (i, plane) in rest.into_iter().zip(&read) {
+            let f: &Frame = frames[i].borrow();
+            let plane = plane.map_err(|e| Trouble::Files(vec![(f.path.clone(), e)]))?;
+            let stars = stars_and_trails(&plane, f.facts.saturation, settings).map(|(s, _)| s);
+            match &stars {
+                Ok(c) => {
+                    store.keep(&f.path, &way(f), c);
+                    tracing::info!(
+                        "{}: {} stars, FWHM {:.2} px, sky {:.1}",
+                        f.name(),
+                        c.stars.len(),
+                        c.fwhm_px,
+                        c.sky.typical_level()
+                    );
+                }
+                Err(error) if needed.contains(&i) => {
+                    return Err(Trouble::Measure {
+                        file: f.name(),
+                        error: *error,
+                    });
+                }
+                Err(error) => tracing::warn!("{}: {error}", f.name()),
+            }
+            found[i] = Some(stars);
+            // The reader may have ended already; then the memory is not wanted any more.
+            let _ = back.send(plane.into_data());
+            progress.step();
+        }
+        Ok(())
+    })?;
+    // Each frame was found kept or has gone through the loop.
+    Ok(found
+        .into_iter()
+        .map(|f| f.unwrap_or(Err(DetectError::NoData)))
+        .collect())
+}

@@ -1,0 +1,239 @@
+//! Each file looked at once: facts, measures and a preview.
+//!
+//! A few workers take files from a list, each with one buffer that it uses again: so memory does not
+//! grow with the number of files, one worker reads while another's frame is measured, and at most a
+//! handful of files is open. What a worker finds goes into the store; only numbers stay in memory.
+
+use std::path::Path;
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicUsize, Ordering};
+
+use jigsawa_core::binned;
+use jigsawa_core::finish::Shade;
+use jigsawa_core::frame::{FrameFacts, Kind, RowOrder};
+use jigsawa_core::plane::Plane;
+use jigsawa_core::space::{Rect, Size};
+use jigsawa_core::survey::{Area, LEAST_SIDE, Measures, measure, measure_even};
+use jigsawa_formats::error::FileError;
+use jigsawa_formats::facts;
+use jigsawa_formats::fits::FitsFrame;
+use jigsawa_formats::jpeg;
+use serde::{Deserialize, Serialize};
+
+use crate::cache::{self, Store};
+use crate::find::FoundFile;
+use crate::run::Run;
+
+/// How files are looked at.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+pub struct Way {
+    /// The part of each frame that is measured.
+    pub area: Area,
+    /// The longest side of a preview; `None` for no previews.
+    pub preview_side: Option<usize>,
+}
+
+impl cache::Way for Way {
+    const KIND: &'static str = "look";
+}
+
+/// A picture of a frame for the report.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Preview {
+    /// Its width.
+    pub width: usize,
+    /// Its height.
+    pub height: usize,
+    /// Pixels of the frame for one of the preview.
+    pub factor: usize,
+    /// The stretch that it was made with.
+    pub shade: Shade,
+    /// The picture itself, top row first; empty where it was left in the store.
+    pub jpeg: Vec<u8>,
+}
+
+/// What was found in a file.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Looked {
+    /// What its header says; `None` for a file that cannot be read.
+    pub facts: Option<FrameFacts>,
+    /// What was measured, or why not.
+    pub measures: Result<Measures, String>,
+    /// How it looks.
+    pub preview: Option<Preview>,
+}
+
+impl Looked {
+    /// Of a file that says nothing.
+    pub fn nothing() -> Self {
+        Self::unreadable(String::new())
+    }
+
+    fn unreadable(reason: String) -> Self {
+        Self {
+            facts: None,
+            measures: Err(reason),
+            preview: None,
+        }
+    }
+}
+
+/// Memory that a worker needs for each pixel: the frame itself and what detection makes of it.
+const BYTES_PER_PIXEL: usize = 8;
+
+/// Looks at all files. The previews stay in the store.
+pub fn look_at_all(
+    files: &[FoundFile],
+    way: &Way,
+    store: &Store,
+    run: &Run<'_>,
+) -> (Vec<Looked>, usize) {
+    let progress = run.begin("frames", files.len());
+    let next = AtomicUsize::new(0);
+    let fresh = AtomicUsize::new(0);
+    let looked: Vec<Mutex<Option<Looked>>> = files.iter().map(|_| Mutex::new(None)).collect();
+    std::thread::scope(|scope| {
+        for _ in 0..workers(files, run) {
+            scope.spawn(|| {
+                let mut buffer = Vec::new();
+                loop {
+                    let i = next.fetch_add(1, Ordering::Relaxed);
+                    let Some(file) = files.get(i) else { break };
+                    let mut found = store.load(&file.path, way).unwrap_or_else(|| {
+                        fresh.fetch_add(1, Ordering::Relaxed);
+                        let found = look(&file.path, way, &mut buffer);
+                        store.keep(&file.path, way, &found);
+                        found
+                    });
+                    if let Some(p) = &mut found.preview {
+                        p.jpeg = Vec::new();
+                    }
+                    if let Ok(mut slot) = looked[i].lock() {
+                        *slot = Some(found);
+                    }
+                    progress.step();
+                }
+            });
+        }
+    });
+    let looked = looked
+        .into_iter()
+        .map(|slot| {
+            slot.into_inner()
+                .ok()
+                .flatten()
+                .unwrap_or_else(Looked::nothing)
+        })
+        .collect();
+    (looked, fresh.into_inner())
+}
+
+/// One more than threads, so that one reads while the others' frames are measured; fewer where the
+/// frames are so large that memory would not do.
+fn workers(files: &[FoundFile], run: &Run<'_>) -> usize {
+    let threads = rayon::current_num_threads();
+    // A 16-bit pixel has two bytes on disk.
+    let largest = files
+        .iter()
+        .filter_map(|f| std::fs::metadata(&f.path).ok())
+        .map(|m| m.len() as usize / 2 * BYTES_PER_PIXEL)
+        .max()
+        .unwrap_or(1);
+    (run.memory / largest.max(1)).clamp(1, threads + 1)
+}
+
+/// Looks at one file.
+fn look(path: &Path, way: &Way, buffer: &mut Vec<f32>) -> Looked {
+    match try_look(path, way, buffer) {
+        Ok(looked) => looked,
+        Err(e) => Looked::unreadable(e.to_string()),
+    }
+}
+
+fn try_look(path: &Path, way: &Way, buffer: &mut Vec<f32>) -> Result<Looked, FileError> {
+    let file = FitsFrame::open(path)?;
+    let facts = facts::read(&file);
+    // Of a colour image the green plane, which has most of the light.
+    let plane = usize::from(file.planes() == 3);
+    let whole = file.read_plane(plane, std::mem::take(buffer))?;
+    let measures = measured(&whole, &facts, way.area);
+    let preview = match way.preview_side {
+        Some(side) => preview(&whole, facts.row_order, side)?,
+        None => None,
+    };
+    *buffer = whole.into_data();
+    Ok(Looked {
+        facts: Some(facts),
+        measures,
+        preview,
+    })
+}
+
+/// Measures the area of a frame. A raw colour frame is measured on the means of its pattern's blocks of
+/// 2 x 2, since its pixels have different filters.
+fn measured(whole: &Plane, facts: &FrameFacts, area: Area) -> Result<Measures, String> {
+    let rect = area.of(whole.size()).ok_or_else(|| {
+        format!("less than {LEAST_SIDE} x {LEAST_SIDE} pixels of it lie in the area {area}")
+    })?;
+    let part = if rect == whole.size().rect() {
+        None
+    } else {
+        Some(cut(whole, rect))
+    };
+    let plane = part.as_ref().unwrap_or(whole);
+    let mosaic = facts.colour_pattern.is_some() && facts.planes == 1 && !facts.master;
+    let blocks = mosaic.then(|| binned(plane, 2));
+    let plane = blocks.as_ref().unwrap_or(plane);
+    let factor = if mosaic { 2 } else { 1 };
+    let origin = (rect.x / factor, rect.y / factor);
+    let found = if facts.kind == Kind::Light {
+        measure(plane, origin, facts.saturation)
+    } else {
+        measure_even(plane, facts.saturation)
+    };
+    found
+        .map(|m| if mosaic { m.enlarged(2) } else { m })
+        .map_err(|e| e.to_string())
+}
+
+/// A window as a plane of its own.
+pub fn cut(whole: &Plane, rect: Rect) -> Plane {
+    let mut data = vec![0.0; rect.area()];
+    whole.window(rect, &mut data);
+    Size::new(rect.width, rect.height)
+        .and_then(|size| Plane::new(size, data))
+        .unwrap_or_else(|| whole.clone())
+}
+
+/// A preview as a viewer shows the frame; `None` where no pixel has a value.
+fn preview(whole: &Plane, order: RowOrder, side: usize) -> Result<Option<Preview>, FileError> {
+    let longest = whole.size().width().max(whole.size().height());
+    let factor = longest.div_ceil(side.max(1));
+    let small = binned(whole, factor);
+    let (width, height) = (small.size().width(), small.size().height());
+    let stride = (small.data().len() / 40_000).max(1);
+    let sample: Vec<f32> = small.data().iter().step_by(stride).copied().collect();
+    let Some(shade) = Shade::measure(&sample) else {
+        return Ok(None);
+    };
+    let table = shade.table();
+    let mut grey = vec![0u8; width * height];
+    for (i, row) in grey.chunks_exact_mut(width).enumerate() {
+        let y = match order {
+            RowOrder::BottomUp => height - 1 - i,
+            RowOrder::TopDown => i,
+        };
+        table.apply(small.row(y), row);
+    }
+    Ok(Some(Preview {
+        width,
+        height,
+        factor,
+        shade,
+        jpeg: jpeg::grey(&grey, width, height, JPEG_QUALITY)?,
+    }))
+}
+
+/// Noise of the sky is most of what a preview holds; above this quality its size doubles and nothing
+/// more is seen.
+const JPEG_QUALITY: u8 = 78;

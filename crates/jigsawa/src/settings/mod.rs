@@ -1,0 +1,7 @@
+//! From what is typed to what jobs want: every default that depends on something else is settled here.
+
+mod finish;
+mod targets;
+
+pub use finish::wish;
+pub use targets::{PNG, all_new, page_path, targets};
