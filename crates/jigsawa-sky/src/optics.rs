@@ -44,23 +44,6 @@ impl Wings {
         aureole: 0.06,
         spikes: 0.012,
     };
-
-    /// Density at an offset; its integral is what both parts say.
-    fn density(self, dx: f64, dy: f64) -> f64 {
-        use std::f64::consts::PI;
-        let d2 = dx * dx + dy * dy;
-        if d2 > WINGS_PX * WINGS_PX {
-            return 0.0;
-        }
-        let whole = PI * FLAT_PX * FLAT_PX * (1.0 + (WINGS_PX / FLAT_PX).powi(2)).ln();
-        let aureole = self.aureole / whole / (1.0 + d2 / (FLAT_PX * FLAT_PX));
-        // A spike is a Gaussian of one pixel across that dies out along its length.
-        let spike = |along: f64, across: f64| {
-            (-0.5 * across * across).exp() / (2.0 * PI).sqrt() * (-along.abs() / SPIKE_PX).exp()
-                / (2.0 * SPIKE_PX)
-        };
-        aureole + 0.5 * self.spikes * (spike(dx, dy) + spike(dy, dx))
-    }
 }
 
 /// A spike's brightness falls by e over so many pixels.
@@ -106,23 +89,80 @@ impl Optics {
         Bend::new(centre, half, x, y)
     }
 
+    /// The profile, ready to be asked for many places.
+    pub fn profile(&self) -> Profile {
+        use std::f64::consts::PI;
+        let (sin, cos) = self.angle_rad.sin_cos();
+        let k = 4.0 * (2f64.powf(1.0 / self.beta) - 1.0) / (self.fwhm_px * self.fwhm_px);
+        let whole = PI * FLAT_PX * FLAT_PX * (1.0 + (WINGS_PX / FLAT_PX).powi(2)).ln();
+        Profile {
+            sin,
+            cos,
+            k,
+            height: k * (self.beta - 1.0) / PI,
+            optics: *self,
+            wings: self.wings.map(|w| Parts {
+                core: 1.0 - w.aureole - w.spikes,
+                aureole: w.aureole / whole,
+                spikes: w.spikes,
+            }),
+        }
+    }
+
     /// The profile's density at an offset from its centre; its integral over the plane is 1.
     pub fn density(&self, dx: f64, dy: f64) -> f64 {
-        let (s, c) = self.angle_rad.sin_cos();
-        let (u, v) = (dx * c + dy * s, dy * c - dx * s);
-        let k = 4.0 * (2f64.powf(1.0 / self.beta) - 1.0) / (self.fwhm_px * self.fwhm_px);
-        let q = k * (u * u / self.elongation + v * v * self.elongation);
-        let core = k * (self.beta - 1.0) / std::f64::consts::PI * (1.0 + q).powf(-self.beta);
-        match self.wings {
+        self.profile().density(dx, dy)
+    }
+
+    /// The part of a point's light that falls into the pixel at this offset.
+    pub fn pixel(&self, dx: f64, dy: f64) -> f64 {
+        self.profile().pixel(dx, dy)
+    }
+
+    /// The radius beyond which a pixel gets less than this part of the light.
+    pub fn radius(&self, part: f64) -> f64 {
+        self.profile().radius(part)
+    }
+}
+
+/// The profile of [`Optics`] with all that is the same for each place.
+#[derive(Debug, Clone, Copy)]
+pub struct Profile {
+    optics: Optics,
+    sin: f64,
+    cos: f64,
+    /// What the squared distance is multiplied by.
+    k: f64,
+    /// Density in the middle, but for wings.
+    height: f64,
+    wings: Option<Parts>,
+}
+
+/// Parts of the light, and the aureole's density in the middle.
+#[derive(Debug, Clone, Copy)]
+struct Parts {
+    core: f64,
+    aureole: f64,
+    spikes: f64,
+}
+
+impl Profile {
+    /// The density at an offset from the centre; its integral over the plane is 1.
+    pub fn density(&self, dx: f64, dy: f64) -> f64 {
+        let o = &self.optics;
+        let (u, v) = (dx * self.cos + dy * self.sin, dy * self.cos - dx * self.sin);
+        let q = self.k * (u * u / o.elongation + v * v * o.elongation);
+        let core = self.height * (1.0 + q).powf(-o.beta);
+        match &self.wings {
             None => core,
-            Some(w) => (1.0 - w.aureole - w.spikes) * core + w.density(dx, dy),
+            Some(w) => w.core * core + w.density(dx, dy),
         }
     }
 
     /// The part of a point's light that falls into the pixel at this offset.
     pub fn pixel(&self, dx: f64, dy: f64) -> f64 {
         // In the wings the profile is straight over a pixel: its middle is its mean to 1e-3.
-        if dx.hypot(dy) > 3.0 * self.fwhm_px + 2.0 {
+        if dx.hypot(dy) > 3.0 * self.optics.fwhm_px + 2.0 {
             return self.density(dx, dy);
         }
         GAUSS
@@ -134,11 +174,10 @@ impl Optics {
 
     /// The radius beyond which a pixel gets less than this part of the light.
     pub fn radius(&self, part: f64) -> f64 {
-        let k = 4.0 * (2f64.powf(1.0 / self.beta) - 1.0) / (self.fwhm_px * self.fwhm_px);
-        let peak = k * (self.beta - 1.0) / std::f64::consts::PI;
-        let q = (peak / part).powf(1.0 / self.beta) - 1.0;
-        let core = (q.max(0.0) / k * self.elongation).sqrt();
-        match self.wings {
+        let o = &self.optics;
+        let q = (self.height / part).powf(1.0 / o.beta) - 1.0;
+        let core = (q.max(0.0) / self.k * o.elongation).sqrt();
+        match &self.wings {
             None => core,
             // The spikes reach farthest; a faint star's are lost with the rest of its wings.
             Some(w) => {
@@ -146,6 +185,24 @@ impl Optics {
                 core.max((SPIKE_PX * (spike / part).ln()).clamp(0.0, WINGS_PX))
             }
         }
+    }
+}
+
+impl Parts {
+    /// Density of the wings at an offset; its integral is what both parts say.
+    fn density(&self, dx: f64, dy: f64) -> f64 {
+        let d2 = dx * dx + dy * dy;
+        if d2 > WINGS_PX * WINGS_PX {
+            return 0.0;
+        }
+        let aureole = self.aureole / (1.0 + d2 / (FLAT_PX * FLAT_PX));
+        // A spike is a Gaussian of one pixel across that dies out along its length.
+        let spike = |along: f64, across: f64| {
+            (-0.5 * across * across).exp() / (2.0 * std::f64::consts::PI).sqrt()
+                * (-along.abs() / SPIKE_PX).exp()
+                / (2.0 * SPIKE_PX)
+        };
+        aureole + 0.5 * self.spikes * (spike(dx, dy) + spike(dy, dx))
     }
 }
 

@@ -10,7 +10,7 @@ use serde::Serialize;
 use crate::camera::Camera;
 use crate::clouds::{Clouds, Glow};
 use crate::glow::SkyGlow;
-use crate::optics::Optics;
+use crate::optics::{Optics, Profile};
 use crate::pointing::{Pointing, SkyPx};
 use crate::spoilt::Spoilt;
 use crate::stars::{Crowd, SkyStar};
@@ -150,6 +150,8 @@ impl Shot {
             .iter()
             .map(|s| self.star(s, &map, through(Point::new(s.x, s.y))))
             .collect();
+        let profile = self.optics.profile();
+        let lit = self.lit(&stars, &profile);
         let mut electrons = vec![0.0f32; w * h];
         electrons
             .par_chunks_mut(w)
@@ -172,13 +174,13 @@ impl Shot {
                     }
                     *pixel = light as f32;
                 }
-                self.add_stars(&stars, y, row);
+                self.add_stars(&lit, &profile, y, row);
             });
         self.camera.overflow(&mut electrons, w);
         self.camera.count(&mut electrons, w, self.subs, self.seed);
         stars.retain(|s| self.size.holds(Point::<FramePx>::new(s.x, s.y)));
         for s in &mut stars {
-            let peak = self.optics.pixel(s.x.round() - s.x, s.y.round() - s.y) * s.flux;
+            let peak = profile.pixel(s.x.round() - s.x, s.y.round() - s.y) * s.flux;
             s.saturated = peak + self.camera.units(self.glow.level) >= self.camera.full_adu;
         }
         stars.sort_by(|a, b| b.flux.total_cmp(&a.flux));
@@ -230,32 +232,46 @@ impl Shot {
         }
     }
 
-    /// Adds the light of all stars to one row.
-    fn add_stars(&self, stars: &[StarTruth], y: usize, row: &mut [f32]) {
-        for s in stars {
+    /// The stars as rows are given their light.
+    fn lit(&self, stars: &[StarTruth], profile: &Profile) -> Vec<Lit> {
+        let of = |s: &StarTruth| {
             let electrons = s.flux * self.camera.gain_e_adu;
-            let dy = y as f64 - s.y;
-            self.add_halo(electrons, (s.x, dy), row);
-            // The usual star is far away: a bound without the profile's power comes first.
-            if dy.abs() > 160.0 {
+            let radius = profile.radius(LEAST_ELECTRONS / electrons);
+            Lit {
+                at: (s.x, s.y),
+                electrons,
+                radius: radius.max(2.0 * self.optics.fwhm_px).min(WIDEST_PX),
+            }
+        };
+        stars.par_iter().map(of).collect()
+    }
+
+    /// Adds the light of all stars to one row.
+    fn add_stars(&self, stars: &[Lit], profile: &Profile, y: usize, row: &mut [f32]) {
+        for s in stars {
+            let dy = y as f64 - s.at.1;
+            self.add_halo(s.electrons, (s.at.0, dy), row);
+            if dy.abs() > s.radius {
                 continue;
             }
-            let radius = self
-                .optics
-                .radius(LEAST_ELECTRONS / electrons)
-                .max(2.0 * self.optics.fwhm_px)
-                .min(160.0);
-            if dy.abs() > radius {
-                continue;
-            }
-            let half = (radius * radius - dy * dy).sqrt();
-            let from = (s.x - half).ceil().max(0.0) as usize;
-            let to = ((s.x + half).floor() + 1.0).clamp(0.0, row.len() as f64) as usize;
+            let half = (s.radius * s.radius - dy * dy).sqrt();
+            let from = (s.at.0 - half).ceil().max(0.0) as usize;
+            let to = ((s.at.0 + half).floor() + 1.0).clamp(0.0, row.len() as f64) as usize;
             for (x, pixel) in row.iter_mut().enumerate().take(to).skip(from) {
-                *pixel += (electrons * self.optics.pixel(x as f64 - s.x, dy)) as f32;
+                *pixel += (s.electrons * profile.pixel(x as f64 - s.at.0, dy)) as f32;
             }
         }
     }
+}
+
+/// A star's light goes no farther.
+const WIDEST_PX: f64 = 160.0;
+
+/// A star, its light, and how far that goes.
+struct Lit {
+    at: (f64, f64),
+    electrons: f64,
+    radius: f64,
 }
 
 /// Light of the nebula through a filter, in units of a line's.

@@ -8,7 +8,7 @@ use jigsawa_core::layout::Layout;
 use jigsawa_work::cache::Store;
 use jigsawa_work::clock::Clock;
 use jigsawa_work::frames::{Filters, open_all};
-use jigsawa_work::register::{CanvasWanted, Looking, Settled, register};
+use jigsawa_work::register::{CanvasWanted, Looking, Registering, register};
 use jigsawa_work::run::{Run, Unwatched};
 use jigsawa_work::trouble::Trouble;
 
@@ -21,14 +21,14 @@ pub(crate) fn registered(files: &[PathBuf]) -> Result<Layout, Trouble> {
         watch: &Unwatched,
     };
     let first = frames[0].name();
-    let settled = Settled {
+    let wanted = Registering {
         reference: Some(&first),
         canvas: CanvasWanted::default(),
         needed: &[],
         looking: Looking::default(),
     };
     let store = Store::open(&std::env::temp_dir(), run.keep_cache)?;
-    Ok(register(&frames, &settled, &store, &run, &mut Clock::start())?.layout)
+    Ok(register(&frames, &wanted, &store, &run, &mut Clock::start())?.layout)
 }
 
 #[allow(dead_code)]

@@ -5,7 +5,7 @@ use jigsawa_core::doors::DoorError;
 use jigsawa_core::finish::Shade;
 use jigsawa_core::frame::RowOrder;
 use jigsawa_core::layout::{Layout, PlacementRecord};
-use jigsawa_core::merge::{Input, Sampling, look};
+use jigsawa_core::merge::{Input, Sampling, placed};
 use jigsawa_core::placement::Map;
 use jigsawa_core::plane::Plane;
 use jigsawa_core::quick::Picture;
@@ -59,7 +59,7 @@ pub fn small(
         width: w,
         height: h,
     };
-    Ok(look(&input, rect)?.map(|plane| Small { plane, step }))
+    Ok(placed(&input, rect)?.map(|plane| Small { plane, step }))
 }
 
 impl Small {

@@ -8,7 +8,7 @@ use super::scale::{
     CommonStar, bend_of, common_stars, exposure_scale, noise_scale, signal_scale, star_scale,
 };
 use super::surface::{Choice, Fit, Judge, Patch, Shape, Surface, choose};
-use super::{Balance, BalanceError, Member, ScaleBy, dark};
+use super::{Balance, BalanceError, Member, ScaleBy, darkest};
 use crate::filter::Band;
 use crate::measured::Measured;
 
@@ -324,14 +324,14 @@ impl Between<'_> {
         let noise = self.reference.member.noise().max(1e-30);
         let own = (scale * self.frame.member.noise()).max(1e-30);
         let of = |b: &BothSkies| (b.at, b.reference);
-        let a = dark::heights(self.both.iter().map(of), noise, canvas);
-        let b = dark::heights(
+        let a = darkest::heights(self.both.iter().map(of), noise, canvas);
+        let b = darkest::heights(
             self.both.iter().map(|b| (b.at, scale * b.frame)),
             own,
             canvas,
         );
         let heights: Vec<f64> = a.iter().zip(&b).map(|(a, b)| a.max(*b)).collect();
-        let bar = dark::bar(&heights);
+        let bar = darkest::bar(&heights);
         heights.iter().map(|h| *h <= bar).collect()
     }
 

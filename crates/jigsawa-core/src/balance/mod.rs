@@ -6,7 +6,7 @@
 //! references are brought to one sky, and to one scale if that is asked for. A reference's own
 //! gradient can be taken out ([`flatten`](mod@flatten)). References are else left as they are.
 
-mod dark;
+mod darkest;
 pub mod flatten;
 mod lattice;
 mod level;

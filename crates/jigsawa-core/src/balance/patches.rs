@@ -37,10 +37,10 @@ pub fn both_skies(reference: &Samples, frame: &Samples) -> Vec<BothSkies> {
     let both = |a: Range<usize>, b: Range<usize>| a.start.max(b.start)..a.end.min(b.end);
     let (columns, rows) = (both(a, c), both(b, d));
     let of_row = |r: usize| {
-        let mut bench = Bench::default();
+        let mut buffers = Buffers::default();
         columns
             .clone()
-            .filter_map(|c| bench.patch(reference, frame, (c, r)))
+            .filter_map(|c| buffers.patch(reference, frame, (c, r)))
             .collect::<Vec<_>>()
     };
     rows.into_par_iter().flat_map_iter(of_row).collect()
@@ -48,13 +48,13 @@ pub fn both_skies(reference: &Samples, frame: &Samples) -> Vec<BothSkies> {
 
 /// Memory of a patch's work.
 #[derive(Default)]
-struct Bench {
+struct Buffers {
     pairs: Vec<(f32, f32)>,
     values: Vec<f32>,
     scratch: Vec<f32>,
 }
 
-impl Bench {
+impl Buffers {
     fn patch(
         &mut self,
         reference: &Samples,

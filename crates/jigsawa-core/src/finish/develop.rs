@@ -33,7 +33,7 @@ pub fn develop<E: From<DoorError> + Send>(
     mut band: impl FnMut(&[f32], usize) -> Result<(), E>,
 ) -> Result<(), E> {
     let rect = plan.rect;
-    let benches: Mutex<Vec<Bench>> = Mutex::default();
+    let pool: Mutex<Vec<Buffers>> = Mutex::default();
     let mut rows = vec![0.0f32; 3 * rect.width * PIECE.1.min(rect.height)];
     for top in (0..rect.height).step_by(PIECE.1) {
         let height = PIECE.1.min(rect.height - top);
@@ -51,16 +51,16 @@ pub fn develop<E: From<DoorError> + Send>(
                 height,
             })
             .collect();
-        let done: Result<Vec<Bench>, DoorError> = pieces
+        let done: Result<Vec<Buffers>, DoorError> = pieces
             .par_iter()
             .map(|piece| {
-                let pooled = benches
+                let pooled = pool
                     .lock()
                     .unwrap_or_else(std::sync::PoisonError::into_inner)
                     .pop();
-                let mut bench = pooled.unwrap_or_default();
-                develop_piece(plan, sources, starless, *piece, &mut bench)?;
-                Ok(bench)
+                let mut buffers = pooled.unwrap_or_default();
+                develop_piece(plan, sources, starless, *piece, &mut buffers)?;
+                Ok(buffers)
             })
             .collect();
         let done = done.map_err(E::from)?;
@@ -72,14 +72,13 @@ pub fn develop<E: From<DoorError> + Send>(
                     RowOrder::TopDown => i,
                     RowOrder::BottomUp => height - 1 - i,
                 };
-                for (piece, bench) in pieces.iter().zip(&done) {
+                for (piece, buffers) in pieces.iter().zip(&done) {
                     let from = 3 * (piece.x - rect.x) as usize;
-                    bench.row(*piece, stored, &mut out[from..from + 3 * piece.width]);
+                    buffers.row(*piece, stored, &mut out[from..from + 3 * piece.width]);
                 }
             });
         band(out, height)?;
-        benches
-            .lock()
+        pool.lock()
             .unwrap_or_else(std::sync::PoisonError::into_inner)
             .extend(done);
     }
@@ -88,12 +87,12 @@ pub fn develop<E: From<DoorError> + Send>(
 
 /// Memory of a piece at work.
 #[derive(Default)]
-struct Bench {
+struct Buffers {
     tile: Tile,
     starless: Tile,
 }
 
-impl Bench {
+impl Buffers {
     /// A row of the piece without its border, its channels side by side.
     fn row(&self, piece: Rect, row: usize, out: &mut [f32]) {
         let Some(rect) = self.tile.rect else { return };
@@ -115,7 +114,7 @@ fn develop_piece(
     sources: Sources<'_>,
     starless: Option<Sources<'_>>,
     piece: Rect,
-    bench: &mut Bench,
+    buffers: &mut Buffers,
 ) -> Result<(), DoorError> {
     let border = plan.border();
     let wide = Rect {
@@ -133,13 +132,13 @@ fn develop_piece(
         }
         Ok(())
     };
-    to_screen(sources, &mut bench.tile)?;
+    to_screen(sources, &mut buffers.tile)?;
     if let Some(starless) = starless {
-        to_screen(starless, &mut bench.starless)?;
-        plan.with_fewer_stars(&mut bench.tile, &bench.starless);
+        to_screen(starless, &mut buffers.starless)?;
+        plan.with_fewer_stars(&mut buffers.tile, &buffers.starless);
     }
     if !plan.ends_linear {
-        plan.last_steps(&mut bench.tile);
+        plan.last_steps(&mut buffers.tile);
     }
     Ok(())
 }
@@ -154,11 +153,11 @@ pub fn develop_part(
     starless: Option<Sources<'_>>,
     part: Rect,
 ) -> Result<Vec<f32>, DoorError> {
-    let mut bench = Bench::default();
-    develop_piece(plan, sources, starless, part, &mut bench)?;
+    let mut buffers = Buffers::default();
+    develop_piece(plan, sources, starless, part, &mut buffers)?;
     let mut out = vec![0.0; 3 * part.area()];
     for (row, out) in out.chunks_exact_mut(3 * part.width).enumerate() {
-        bench.row(part, row, out);
+        buffers.row(part, row, out);
     }
     Ok(out)
 }

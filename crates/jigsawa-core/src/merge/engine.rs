@@ -114,7 +114,7 @@ struct Tile {
 
 /// Memory of one tile at work, kept from tile to tile.
 #[derive(Default)]
-struct Bench {
+struct Buffers {
     window: Vec<f32>,
     /// The part of a window inside of the frame, where the window reaches outside.
     inside: Vec<f32>,
@@ -148,7 +148,7 @@ pub fn merge(
         .collect();
     let tiles = tiles(canvas);
     let batch = batch_size(inputs.len(), op.planes(), budget);
-    let benches: Mutex<Vec<Bench>> = Mutex::default();
+    let pool: Mutex<Vec<Buffers>> = Mutex::default();
     let spare: Mutex<Vec<Vec<Vec<f32>>>> = Mutex::default();
     let finished = AtomicUsize::new(0);
     std::thread::scope(|scope| {
@@ -170,10 +170,10 @@ pub fn merge(
             let computed: Result<Vec<Tile>, MergeError> = rects
                 .par_iter()
                 .map(|rect| {
-                    let mut bench = lock(&benches).pop().unwrap_or_default();
+                    let mut buffers = lock(&pool).pop().unwrap_or_default();
                     let mut planes = lock(spare).pop().unwrap_or_default();
-                    let tile = compute(inputs, &kernels, op, *rect, &mut bench, &mut planes);
-                    lock(&benches).push(bench);
+                    let tile = compute(inputs, &kernels, op, *rect, &mut buffers, &mut planes);
+                    lock(&pool).push(buffers);
                     done(finished.fetch_add(1, Ordering::Relaxed) + 1, tiles.len());
                     tile.map(|()| Tile {
                         rect: *rect,
@@ -207,7 +207,7 @@ pub fn merge(
 ///
 /// # Errors
 /// When the source cannot be read.
-pub fn look(input: &Input<'_>, rect: Rect) -> Result<Option<Plane>, DoorError> {
+pub fn placed(input: &Input<'_>, rect: Rect) -> Result<Option<Plane>, DoorError> {
     let Some(size) = Size::new(rect.width, rect.height) else {
         return Ok(None);
     };
@@ -218,7 +218,13 @@ pub fn look(input: &Input<'_>, rect: Rect) -> Result<Option<Plane>, DoorError> {
     let kernel = Kernel::new(input.sampling.shape, input.placement.area_ratio(at).sqrt())
         .with_ringing(input.sampling.ringing);
     let mut out = Plane::filled(size, f32::NAN);
-    place(input, &kernel, rect, &mut Bench::default(), out.data_mut())?;
+    place(
+        input,
+        &kernel,
+        rect,
+        &mut Buffers::default(),
+        out.data_mut(),
+    )?;
     Ok(Some(out))
 }
 
@@ -258,10 +264,10 @@ fn compute(
     kernels: &[Kernel],
     op: &dyn TileOp,
     rect: Rect,
-    bench: &mut Bench,
+    buffers: &mut Buffers,
     planes: &mut Vec<Vec<f32>>,
 ) -> Result<(), MergeError> {
-    let mut all = std::mem::take(&mut bench.placed);
+    let mut all = std::mem::take(&mut buffers.placed);
     all.resize_with(inputs.len(), Vec::new);
     for (i, ((input, kernel), placed)) in inputs.iter().zip(kernels).zip(&mut all).enumerate() {
         if !op.wants(i, rect) {
@@ -269,17 +275,19 @@ fn compute(
             continue;
         }
         placed.resize(rect.area(), 0.0);
-        place(input, kernel, rect, bench, placed)
+        place(input, kernel, rect, buffers, placed)
             .map_err(|error| MergeError::Source { input: i, error })?;
         if input.sampling.keep == Keep::Flux {
             keep_flux(&input.placement, rect, placed);
         }
         for (r, row) in placed.chunks_exact_mut(rect.width).enumerate() {
             let y = rect.y + r as i64;
-            input.balance.apply_to_row(rect.x, y, row, &mut bench.gain);
+            input
+                .balance
+                .apply_to_row(rect.x, y, row, &mut buffers.gain);
         }
     }
-    bench.placed = all;
+    buffers.placed = all;
     planes.resize_with(op.planes(), Vec::new);
     for p in planes.iter_mut() {
         p.resize(rect.area(), 0.0);
@@ -287,7 +295,7 @@ fn compute(
     for start in (0..rect.area()).step_by(rect.width) {
         let run = start..start + rect.width;
         let part = |p: &'_ Vec<f32>| if p.is_empty() { 0..0 } else { run.clone() };
-        let from: Vec<&[f32]> = bench.placed.iter().map(|p| &p[part(p)]).collect();
+        let from: Vec<&[f32]> = buffers.placed.iter().map(|p| &p[part(p)]).collect();
         let mut to: Vec<&mut [f32]> = planes.iter_mut().map(|p| &mut p[run.clone()]).collect();
         op.run(&from, &mut to);
     }
@@ -312,7 +320,7 @@ fn place(
     input: &Input<'_>,
     kernel: &Kernel,
     rect: Rect,
-    bench: &mut Bench,
+    buffers: &mut Buffers,
     out: &mut [f32],
 ) -> Result<(), DoorError> {
     let size = input.source.size();
@@ -326,7 +334,7 @@ fn place(
             out.fill(v);
             return Ok(());
         }
-        return read_padded(input.source, there, &mut bench.inside, out);
+        return read_padded(input.source, there, &mut buffers.inside, out);
     }
     let how = Resampling {
         kernel,
@@ -342,13 +350,18 @@ fn place(
         out.fill(v);
         return Ok(());
     }
-    bench.window.resize(needed.area(), 0.0);
-    read_padded(input.source, needed, &mut bench.inside, &mut bench.window)?;
+    buffers.window.resize(needed.area(), 0.0);
+    read_padded(
+        input.source,
+        needed,
+        &mut buffers.inside,
+        &mut buffers.window,
+    )?;
     let window = Window {
         rect: needed,
-        data: &bench.window,
+        data: &buffers.window,
     };
-    resample(&how, &window, rect, &mut bench.scratch, out);
+    resample(&how, &window, rect, &mut buffers.scratch, out);
     Ok(())
 }
 

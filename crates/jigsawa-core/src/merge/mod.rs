@@ -11,7 +11,7 @@ mod side_by_side;
 mod soften;
 
 pub(crate) use discs::Discs;
-pub use engine::{Budget, Input, Keep, MergeError, Sampling, TileOp, look, merge};
+pub use engine::{Budget, Input, Keep, MergeError, Sampling, TileOp, merge, placed};
 pub use outliers::{Averaged, LEAST_FRAMES, LeftOut};
 pub use side_by_side::SideBySide;
 pub use soften::Softened;

@@ -33,7 +33,7 @@ pub(crate) fn bands(plane: &Plane) -> usize {
 
 /// Memory of a band's work.
 #[derive(Default)]
-struct Bench {
+struct Buffers {
     scratch: Scratch,
     response: Vec<f32>,
     values: Vec<f32>,
@@ -41,7 +41,7 @@ struct Bench {
 
 thread_local! {
     // Kept from frame to frame: touching fresh memory would cost more than the filter.
-    static BENCH: RefCell<Bench> = RefCell::default();
+    static BUFFERS: RefCell<Buffers> = RefCell::default();
 }
 
 /// All candidates above `threshold` sigma in every `stride`-th band, in row order.
@@ -70,18 +70,24 @@ pub(super) fn maxima(
     let found: Vec<Vec<Candidate>> = chosen
         .into_par_iter()
         .map(|band| {
-            BENCH.with_borrow_mut(|bench| {
+            BUFFERS.with_borrow_mut(|buffers| {
                 let y0 = band * BAND_ROWS;
                 let y1 = (y0 + BAND_ROWS).min(plane.size().height());
                 let reach = (y0 as i64 - ring as i64, (y1 + ring) as i64);
-                filter.rows(plane, sky, reach, &mut bench.scratch, &mut bench.response);
+                filter.rows(
+                    plane,
+                    sky,
+                    reach,
+                    &mut buffers.scratch,
+                    &mut buffers.response,
+                );
                 let band = Band {
                     width: plane.size().width(),
                     rows: (y0, y1),
                     ring,
-                    response: &bench.response,
+                    response: &buffers.response,
                 };
-                band.maxima(sky, filter, threshold, &mut bench.values)
+                band.maxima(sky, filter, threshold, &mut buffers.values)
             })
         })
         .collect();

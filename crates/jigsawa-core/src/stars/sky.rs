@@ -68,14 +68,14 @@ impl SkyMesh {
                     edge(r, rows, size.height()),
                     edge(r + 1, rows, size.height()),
                 );
-                let mut bench = CellBench::default();
+                let mut buffers = CellBuffers::default();
                 (0..columns)
                     .map(move |c| {
                         let (x0, x1) = (
                             edge(c, columns, size.width()),
                             edge(c + 1, columns, size.width()),
                         );
-                        bench.measure(plane, (x0, x1), (y0, y1))
+                        buffers.measure(plane, (x0, x1), (y0, y1))
                     })
                     .collect::<Vec<_>>()
             })
@@ -255,14 +255,14 @@ const LAG: usize = 3;
 
 /// Memory of the measurement of a cell, kept from cell to cell.
 #[derive(Default)]
-struct CellBench {
+struct CellBuffers {
     values: Vec<f32>,
     differences: Vec<f32>,
     scratch: Vec<f32>,
     counts: Counts,
 }
 
-impl CellBench {
+impl CellBuffers {
     /// Level and noise of one cell; NaN when it has too little data.
     fn measure(
         &mut self,

@@ -5,7 +5,7 @@ use std::path::Path;
 use jigsawa_core::colour::{Composite, Luminance, Part, Source, White};
 use jigsawa_core::doors::{DoorError, TileSink};
 use jigsawa_core::layout::{Layout, LayoutFrame, PlacementRecord};
-use jigsawa_core::merge::{Budget, Input, LeftOut, Sampling, look, merge};
+use jigsawa_core::merge::{Budget, Input, LeftOut, Sampling, merge, placed};
 use jigsawa_core::resample::Shape;
 use jigsawa_core::space::{Point, Rect};
 use jigsawa_core::stars::{Catalogue, star_flux};
@@ -254,7 +254,7 @@ pub fn star_light(
         let there = Point::new(at.x - rect.x as f64, at.y - rect.y as f64);
         let mut fluxes = Vec::new();
         for (i, input) in [(broad, &of_broad), (line, &of_line)] {
-            let seen = look(input, rect).map_err(|e| Trouble::Unreadable {
+            let seen = placed(input, rect).map_err(|e| Trouble::Unreadable {
                 file: frames[i].name(),
                 error: e.to_string(),
             })?;

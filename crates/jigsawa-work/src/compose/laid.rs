@@ -10,8 +10,8 @@ use super::layers::{layout_of, on_one_canvas, results_on_one_canvas};
 use crate::cache::Store;
 use crate::clock::Clock;
 use crate::frames::Frame;
-use crate::normalize::{Across, Settled as Normalizing, normalize};
-use crate::register::{CanvasWanted, Looking, Settled, register};
+use crate::normalize::{Across, Normalizing, normalize};
+use crate::register::{CanvasWanted, Looking, Registering, register};
 use crate::run::Run;
 use crate::start::Start;
 use crate::trouble::Trouble;
@@ -81,13 +81,13 @@ pub fn lay_out(
         return Ok((frames, layout));
     }
     let proposed = reference.as_ref().map(|(file, _)| file.as_str());
-    let settled = Settled {
+    let wanted = Registering {
         reference: placing.reference.or(proposed),
         canvas: placing.canvas.unwrap_or_default(),
         needed,
         looking: Looking::default(),
     };
-    let mut layout = register(&frames, &settled, &store, run, clock)?.layout;
+    let mut layout = register(&frames, &wanted, &store, run, clock)?.layout;
     let across = if layered {
         Across::AsItIs
     } else {
@@ -139,7 +139,7 @@ fn matched(
         })
         .filter_map(|r| frames.get(r.frame).map(Frame::name))
         .collect();
-    let settled = Normalizing {
+    let wanted = Normalizing {
         references: &references,
         wish: before.wish,
         across,
@@ -147,5 +147,5 @@ fn matched(
         weigh: before.weigh,
         needed,
     };
-    normalize(frames, layout, &settled, store, run, clock).map(|n| n.layout)
+    normalize(frames, layout, &wanted, store, run, clock).map(|n| n.layout)
 }

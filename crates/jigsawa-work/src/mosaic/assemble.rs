@@ -15,10 +15,10 @@ use jigsawa_core::space::{Rect, Size};
 use jigsawa_core::stars::{Catalogue, Flag, moffat};
 use jigsawa_core::verdict::Verdict;
 
-use super::look::{Seen, Small, ToSee, look};
 use super::names::Panel;
 use super::place::Placed;
 use super::seams_file::{read_seams, seams_side};
+use super::skies::{Seen, Small, ToSee, skies};
 use crate::frames::Frame;
 use crate::run::Run;
 use crate::trouble::Trouble;
@@ -113,7 +113,7 @@ pub fn assemble(
     let ground = Ground::new(frames, placed, before);
     let to_see = ground.to_see();
     // A frame with a place has been measured.
-    let mut seen: Vec<Option<Seen>> = look(&to_see, ground.lattice, ground.cells, run)?
+    let mut seen: Vec<Option<Seen>> = skies(&to_see, ground.lattice, ground.cells, run)?
         .into_iter()
         .map(Some)
         .collect();

@@ -3,10 +3,10 @@
 mod assemble;
 mod field;
 mod join;
-mod look;
 mod names;
 mod place;
 mod seams_file;
+mod skies;
 mod sky;
 mod wanted;
 

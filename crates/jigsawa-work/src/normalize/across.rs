@@ -10,7 +10,7 @@ use jigsawa_core::measured::Measured as Value;
 use rayon::prelude::*;
 
 use super::field::{Field, Outcome, Standard};
-use super::{Across, Seen, Settled};
+use super::{Across, Normalizing, Seen};
 use crate::compose::file_name;
 use crate::frames::Frame;
 use crate::trouble::Trouble;
@@ -57,7 +57,7 @@ pub fn bring_together<'a>(
     field: &'a Field<'a>,
     standards: Vec<Standard<'a>>,
     clear: &[f64],
-    settled: &Settled<'_>,
+    wanted: &Normalizing<'_>,
 ) -> Result<Vec<Level<'a>>, Trouble> {
     let wrong = |i: usize, to: usize, error| Trouble::Balance {
         file: field.frames[i].name(),
@@ -66,7 +66,7 @@ pub fn bring_together<'a>(
     };
     let members: Vec<Member<'_>> = standards.iter().map(|s| s.sky.member).collect();
     let of_picture = colours(&members, 0);
-    let flat = flattened(&standards, settled, wrong)?;
+    let flat = flattened(&standards, wanted, wrong)?;
     let first = standards.first().map_or(0, |s| s.frame);
     let mut levels: Vec<Level<'a>> = Vec::new();
     for (k, Standard { frame, why, sky }) in standards.into_iter().enumerate() {
@@ -80,9 +80,9 @@ pub fn bring_together<'a>(
                 clear: clear[0] / clear[k],
                 of_picture: of_picture[k],
             };
-            match between.join(own, settled) {
+            match between.join(own, wanted) {
                 Ok(joined) => joined,
-                Err(error) if settled.needed.contains(&frame) => {
+                Err(error) if wanted.needed.contains(&frame) => {
                     return Err(wrong(frame, first, error));
                 }
                 // The frames of the filter are still good for each other.
@@ -115,19 +115,19 @@ pub fn bring_together<'a>(
 /// A reference's sky and balance after its own gradient is taken out, and the gradient.
 type Flat<'a> = (Sky<'a>, Balance, Option<Gradient>);
 
-/// The references without their own gradients, if that is asked for: what is sky is settled on all of them together.
+/// The references without their own gradients, if that is asked for: what is sky is wanted on all of them together.
 fn flattened<'a>(
     standards: &[Standard<'a>],
-    settled: &Settled<'_>,
+    wanted: &Normalizing<'_>,
     wrong: impl Fn(usize, usize, BalanceError) -> Trouble + Sync,
 ) -> Result<Vec<Flat<'a>>, Trouble> {
     let as_it_is = |sky: &Sky<'a>| (sky.clone(), Balance::identity(sky.member.catalogue));
-    let Some(how) = &settled.flatten else {
+    let Some(how) = &wanted.flatten else {
         let all = standards.iter().map(|s| as_it_is(&s.sky));
         return Ok(all.map(|(sky, balance)| (sky, balance, None)).collect());
     };
     let skies: Vec<&Sky<'_>> = standards.iter().map(|s| &s.sky).collect();
-    let found = gradients(&skies, settled.wish.shape, &how.hints);
+    let found = gradients(&skies, wanted.wish.shape, &how.hints);
     standards
         .par_iter()
         .zip(found)
@@ -183,14 +183,14 @@ impl Between<'_> {
     fn join(
         &self,
         own: &Balance,
-        settled: &Settled<'_>,
+        wanted: &Normalizing<'_>,
     ) -> Result<(Balance, Balance, Evidence), BalanceError> {
         // After flattening a level is all that can differ.
-        let shape = match settled.flatten {
+        let shape = match wanted.flatten {
             Some(_) => Some(Shape::Level),
-            None => settled.wish.shape,
+            None => wanted.wish.shape,
         };
-        let scale = self.scale(settled)?;
+        let scale = self.scale(wanted)?;
         let Matched { balance, evidence } = match_sky(self.first, self.own, scale, shape)?;
         let joined = Balance {
             scale_by: balance.scale_by,
@@ -204,11 +204,11 @@ impl Between<'_> {
         Ok((joined, balance, evidence))
     }
 
-    fn scale(&self, settled: &Settled<'_>) -> Result<(Value, ScaleBy, usize), BalanceError> {
+    fn scale(&self, wanted: &Normalizing<'_>) -> Result<(Value, ScaleBy, usize), BalanceError> {
         let (first, own) = (&self.first.member, &self.own.member);
         let known = |s: Option<Value>, by, e| s.map(|s| (s, by, 0)).ok_or(e);
-        match settled.wish.scale_by {
-            None if settled.across == Across::Colours => self.of_picture,
+        match wanted.wish.scale_by {
+            None if wanted.across == Across::Colours => self.of_picture,
             None | Some(ScaleBy::None | ScaleBy::Reference) => {
                 Ok((Value::exact(1.0), ScaleBy::None, 0))
             }

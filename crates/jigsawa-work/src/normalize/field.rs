@@ -12,7 +12,7 @@ use jigsawa_core::placement::Placement;
 use jigsawa_core::stars::Catalogue;
 use jigsawa_core::verdict::Verdict;
 
-use super::Settled;
+use super::Normalizing;
 use crate::cache::Store;
 use crate::frames::Frame;
 use crate::register::{measure, stars_wanted};
@@ -79,7 +79,7 @@ impl<'a> Field<'a> {
 pub fn field<'a>(
     frames: &'a [Frame],
     layout: &Layout,
-    settled: &Settled<'_>,
+    wanted: &Normalizing<'_>,
     store: &Store,
     run: &Run<'_>,
 ) -> Result<Field<'a>, Trouble> {
@@ -100,7 +100,7 @@ pub fn field<'a>(
         .collect();
     let list: Vec<&Frame> = present.iter().map(|i| &frames[*i]).collect();
     let must: Vec<usize> = (0..present.len())
-        .filter(|k| settled.needed.contains(&present[*k]))
+        .filter(|k| wanted.needed.contains(&present[*k]))
         .collect();
     let mut catalogues: Vec<Option<Catalogue>> = frames.iter().map(|_| None).collect();
     for (i, found) in present
@@ -122,10 +122,10 @@ pub fn standards<'a>(
     field: &'a Field<'a>,
     layout: &Layout,
     present: &[usize],
-    settled: &Settled<'_>,
+    wanted: &Normalizing<'_>,
 ) -> Result<Vec<Standard<'a>>, Trouble> {
     let frames = field.frames;
-    for name in settled.references {
+    for name in wanted.references {
         let called: Vec<usize> = (0..frames.len())
             .filter(|i| frames[*i].is_called(name))
             .collect();
@@ -164,7 +164,7 @@ pub fn standards<'a>(
             .collect();
         let asked: Vec<usize> = of
             .iter()
-            .filter(|i| settled.references.iter().any(|n| frames[**i].is_called(n)))
+            .filter(|i| wanted.references.iter().any(|n| frames[**i].is_called(n)))
             .copied()
             .collect();
         if asked.len() > 1 {

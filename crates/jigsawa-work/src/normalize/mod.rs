@@ -26,7 +26,7 @@ use field::{match_all, standards};
 
 /// How frames are to be matched.
 #[derive(Default)]
-pub struct Settled<'a> {
+pub struct Normalizing<'a> {
     /// Frames that the others of their filters are to be matched to.
     pub references: &'a [String],
     /// Scale and surface.
@@ -86,7 +86,7 @@ const UNMATCHED: &str = "its values cannot be matched: ";
 pub fn normalize(
     frames: &[Frame],
     mut layout: Layout,
-    settled: &Settled<'_>,
+    wanted: &Normalizing<'_>,
     store: &Store,
     run: &Run<'_>,
     clock: &mut Clock,
@@ -101,28 +101,28 @@ pub fn normalize(
         }
         row.balance = None;
     }
-    let field = field(frames, &layout, settled, store, run)?;
+    let field = field(frames, &layout, wanted, store, run)?;
     clock.lap("stars");
     let present: Vec<usize> = (0..frames.len())
         .filter(|i| layout.frames[*i].verdict == Verdict::Used && field.member(*i).is_some())
         .collect();
     let mut seen: Vec<Option<Seen>> = frames.iter().map(|_| None).collect();
-    let standards = standards(&field, &layout, &present, settled)?;
+    let standards = standards(&field, &layout, &present, wanted)?;
     let rest: Vec<usize> = present
         .iter()
         .filter(|i| standards.iter().all(|s| s.frame != **i))
         .copied()
         .collect();
-    let matched = match_all(&field, &standards, &rest, &settled.wish, run)?;
+    let matched = match_all(&field, &standards, &rest, &wanted.wish, run)?;
     let clear: Vec<f64> = (0..standards.len())
         .map(|k| transparency(frames, &standards[k], k, &rest, &matched))
         .collect();
-    let levels = bring_together(&field, standards, &clear, settled)?;
+    let levels = bring_together(&field, standards, &clear, wanted)?;
     for (i, (level, result)) in rest.iter().zip(matched) {
         let level = &levels[level];
         match result {
             Ok(Matched { balance, evidence }) => {
-                let weight = weight_of(settled.weigh, level, field.member(*i), &balance);
+                let weight = weight_of(wanted.weigh, level, field.member(*i), &balance);
                 layout.frames[*i].balance = Some(Balance {
                     weight,
                     ..balance.clone().then(&level.balance)
@@ -134,7 +134,7 @@ pub fn normalize(
                     gradient: None,
                 });
             }
-            Err(error) if settled.needed.contains(i) => {
+            Err(error) if wanted.needed.contains(i) => {
                 return Err(Trouble::Balance {
                     file: frames[*i].name(),
                     reference: frames[level.frame].name(),
@@ -158,9 +158,9 @@ pub fn normalize(
     }
     layout.levels = Some(Levels {
         references,
-        wish: settled.wish,
-        weigh: settled.weigh,
-        flatten: settled.flatten.clone(),
+        wish: wanted.wish,
+        weigh: wanted.weigh,
+        flatten: wanted.flatten.clone(),
     });
     clock.lap("normalize");
     Ok(Normalized { layout, seen })

@@ -29,7 +29,7 @@ use place::{Both, Lost, Placed};
 use reference::Candidates;
 
 /// How frames are to be registered.
-pub struct Settled<'a> {
+pub struct Registering<'a> {
     /// The reference that the user, or a survey, wants.
     pub reference: Option<&'a str>,
     /// The canvas.
@@ -177,12 +177,12 @@ impl Field<'_> {
 /// is left out with its reason.
 pub fn register(
     frames: &[Frame],
-    settled: &Settled<'_>,
+    wanted: &Registering<'_>,
     store: &Store,
     run: &Run<'_>,
     clock: &mut Clock,
 ) -> Result<Registered, Trouble> {
-    let given = settled
+    let given = wanted
         .reference
         .map(|name| {
             frames
@@ -195,14 +195,14 @@ pub fn register(
                 })
         })
         .transpose()?;
-    let looking = &settled.looking;
-    let catalogues = measure(frames, settled.needed, &looking.settings, store, run)?;
+    let looking = &wanted.looking;
+    let catalogues = measure(frames, wanted.needed, &looking.settings, store, run)?;
     clock.lap("stars");
     // Where no frame is needed more than another, all decide on the reference.
-    let among: Vec<usize> = if settled.needed.is_empty() {
+    let among: Vec<usize> = if wanted.needed.is_empty() {
         (0..frames.len()).collect()
     } else {
-        settled.needed.to_vec()
+        wanted.needed.to_vec()
     };
     let field = Field {
         frames,
@@ -210,7 +210,7 @@ pub fn register(
         looking,
     };
     let on = place_all(&field, given, &among, run)?;
-    for i in settled.needed {
+    for i in wanted.needed {
         if let Err(Lost::Unmatched(error)) = &on.placed[*i] {
             return Err(Trouble::Match {
                 file: frames[*i].name(),
@@ -221,7 +221,7 @@ pub fn register(
     }
     clock.lap("register");
     let residuals = field.residuals(on.reference, &on.placed);
-    let layout = lay_out(&field, on, settled)?;
+    let layout = lay_out(&field, on, wanted)?;
     Ok(Registered { layout, residuals })
 }
 
@@ -377,7 +377,11 @@ fn place_all(
 }
 
 /// Canvas, and placements on it.
-fn lay_out(field: &Field<'_>, on: OnReference, settled: &Settled<'_>) -> Result<Layout, Trouble> {
+fn lay_out(
+    field: &Field<'_>,
+    on: OnReference,
+    wanted: &Registering<'_>,
+) -> Result<Layout, Trouble> {
     let Field {
         frames, catalogues, ..
     } = *field;
@@ -387,7 +391,7 @@ fn lay_out(field: &Field<'_>, on: OnReference, settled: &Settled<'_>) -> Result<
         placed,
     } = on;
     let (sky, disagreeing) = sky_of_reference(frames, &placed, reference);
-    let canvas = canvas(settled.canvas, frames, &placed, reference, sky.as_ref())?;
+    let canvas = canvas(wanted.canvas, frames, &placed, reference, sky.as_ref())?;
     let to_reference = canvas.to_reference();
     let placements: Vec<Option<Placement>> = placed
         .iter()

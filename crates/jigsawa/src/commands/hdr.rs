@@ -22,9 +22,9 @@ use jigsawa_work::hdr::{
     write_exr,
 };
 use jigsawa_work::layout_file;
-use jigsawa_work::normalize::{Settled as Normalizing, field};
+use jigsawa_work::normalize::{Normalizing, field};
 use jigsawa_work::outputs::{self, Names, begin, finish_first};
-use jigsawa_work::register::{Looking, Settled, register};
+use jigsawa_work::register::{Looking, Registering, register};
 use jigsawa_work::start::{Start, start};
 use jigsawa_work::trouble::Trouble;
 
@@ -308,13 +308,13 @@ fn placed(
         return Ok((frames, layout));
     }
     let proposed = reference.as_ref().map(|(file, _)| file.as_str());
-    let settled = Settled {
+    let wanted = Registering {
         reference: args.reference.as_deref().or(proposed),
         canvas: args.grid.canvas(),
         needed: &[],
         looking: Looking::default(),
     };
-    let mut layout = register(&frames, &settled, store, &run(common), clock)?.layout;
+    let mut layout = register(&frames, &wanted, store, &run(common), clock)?.layout;
     layout.frames.extend(left_out);
     Ok((frames, layout))
 }

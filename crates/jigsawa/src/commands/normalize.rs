@@ -16,11 +16,11 @@ use jigsawa_work::clock::{Clock, Output};
 use jigsawa_work::frames::{Filters, Frame};
 use jigsawa_work::layout_file;
 use jigsawa_work::normalize::{
-    Across, Normalized, Settled, normalize as level, surfaces_are_new, write_surfaces,
+    Across, Normalized, Normalizing, normalize as level, surfaces_are_new, write_surfaces,
 };
 use jigsawa_work::outputs::{are_free, finish_first};
 use jigsawa_work::placed_frames;
-use jigsawa_work::register::{CanvasWanted, Looking, Settled as Registering, register};
+use jigsawa_work::register::{CanvasWanted, Looking, Registering, register};
 use jigsawa_work::start::{Start, start};
 use jigsawa_work::trouble::Trouble;
 
@@ -69,7 +69,7 @@ pub fn make(args: &NormalizeArgs, common: &Common) -> Result<Account, Trouble> {
             canvas: (size.width(), size.height()),
         });
     }
-    let settled = Settled {
+    let wanted = Normalizing {
         references: &args.reference,
         wish,
         across: Across::AsItIs,
@@ -77,7 +77,7 @@ pub fn make(args: &NormalizeArgs, common: &Common) -> Result<Account, Trouble> {
         weigh: args.weigh(),
         needed: &[],
     };
-    let mut normalized = level(&frames, layout, &settled, &store, &run(common), &mut clock)?;
+    let mut normalized = level(&frames, layout, &wanted, &store, &run(common), &mut clock)?;
     normalized.leave_out(left_out);
     let mut outputs = extras(args, &normalized.layout, &frames, common, &mut clock)?;
     let mut files = vec![(
@@ -129,13 +129,13 @@ fn placed(
     if let Some(layout) = start.placed {
         return Ok((start.frames, layout, Vec::new()));
     }
-    let settled = Registering {
+    let wanted = Registering {
         reference: start.reference.as_ref().map(|(file, _)| file.as_str()),
         canvas: CanvasWanted::default(),
         needed: &[],
         looking: Looking::default(),
     };
-    let mut layout = register(&start.frames, &settled, store, &run(common), clock)?.layout;
+    let mut layout = register(&start.frames, &wanted, store, &run(common), clock)?.layout;
     if let Some((file, why)) = start.reference
         && layout.reference.file == file
     {

@@ -18,7 +18,7 @@ use jigsawa_work::outputs::folder_name;
 use jigsawa_work::outputs::{are_free, begin, finish_first, make_folder, plain_name, slug};
 use jigsawa_work::placed_frames;
 use jigsawa_work::register::{
-    Looking, Registered, Settled, hints, register as place, register_into, stars_wanted,
+    Looking, Registered, Registering, hints, register as place, register_into, stars_wanted,
 };
 use jigsawa_work::start::{Start, refuse_known, start};
 use jigsawa_work::trouble::Trouble;
@@ -154,13 +154,13 @@ fn alone(
         placed_frames::targets(folder, &start.frames, args.output.overwrite)?;
     }
     let proposed = start.reference.as_ref().map(|(file, _)| file.as_str());
-    let settled = Settled {
+    let wanted = Registering {
         reference: args.reference.as_deref().or(proposed),
         canvas: args.grid.canvas(),
         needed: &[],
         looking: looking(args, &start.frames)?,
     };
-    let mut registered = place(&start.frames, &settled, store, &run(common), clock)?;
+    let mut registered = place(&start.frames, &wanted, store, &run(common), clock)?;
     let layout = &mut registered.layout;
     layout.frames.extend(start.left_out);
     if let Some((file, why)) = start.reference

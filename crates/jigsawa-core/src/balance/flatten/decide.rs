@@ -3,7 +3,7 @@
 use rayon::prelude::*;
 
 use super::super::Sky;
-use super::super::dark::LEAST_DARK;
+use super::super::darkest::LEAST_DARK;
 use super::super::surface::{Fit, Judge, Patch, Shape, Surface};
 use super::evidence::{self, Grid};
 use super::patch::{self, OwnPatch};

@@ -57,13 +57,13 @@ pub(super) fn patches(sky: &Sky<'_>) -> Vec<Option<OwnPatch>> {
     (0..rows)
         .into_par_iter()
         .flat_map_iter(|r| {
-            let mut bench = Bench::default();
+            let mut buffers = Buffers::default();
             let kept = kept_rows.contains(&r);
             let kept_columns = kept_columns.clone();
             (0..columns)
                 .map(|c| {
                     (kept && kept_columns.contains(&c))
-                        .then(|| bench.patch(samples, (c, r), &of_block))
+                        .then(|| buffers.patch(samples, (c, r), &of_block))
                         .flatten()
                 })
                 .collect::<Vec<_>>()
@@ -73,12 +73,12 @@ pub(super) fn patches(sky: &Sky<'_>) -> Vec<Option<OwnPatch>> {
 
 /// Memory of a patch's work.
 #[derive(Default)]
-struct Bench {
+struct Buffers {
     values: Vec<f32>,
     scratch: Vec<f32>,
 }
 
-impl Bench {
+impl Buffers {
     fn patch(
         &mut self,
         samples: &Samples,

@@ -6,7 +6,7 @@
 //! may dig into a nebula's hollows and a plane cannot reach into a curved sky's, so both are tried, and the one that
 //! explains more patches as sky is right.
 
-use super::super::dark;
+use super::super::darkest;
 use super::super::surface::{Choice, Judge, Patch, Shape, choose, fit_plainly};
 use crate::robust::{MAD_TO_SIGMA, median};
 use crate::space::{CanvasPx, Point, Size};
@@ -196,7 +196,7 @@ const GLOWS_WITHIN: f64 = 0.3;
 fn envelope(candidates: &[Candidate], shape: Shape, canvas: Size) -> Option<Vec<f64>> {
     if shape == Shape::Plane {
         let all = candidates.iter().map(|c| (c.at, c.level));
-        return Some(dark::heights(all, 1.0, canvas));
+        return Some(darkest::heights(all, 1.0, canvas));
     }
     let mut patches: Vec<Patch> = candidates.iter().map(Candidate::patch).collect();
     let mut heights = Vec::new();
@@ -222,7 +222,7 @@ fn rounds(
     judge: Judge,
     canvas: Size,
 ) -> Option<Settled> {
-    let mut band = (f64::NEG_INFINITY, dark::bar(&heights));
+    let mut band = (f64::NEG_INFINITY, darkest::bar(&heights));
     let mut settled = None;
     let mut before: Vec<bool> = Vec::new();
     for _ in 0..ROUNDS {
@@ -254,7 +254,7 @@ fn rounds(
             .map(|h| -*h as f32)
             .collect();
         let scatter = f64::from(median(&mut below)) * MAD_TO_SIGMA;
-        let reach = (NEAR * scatter).clamp(0.4 * dark::DARK_SIGMA, 3.0 * dark::DARK_SIGMA);
+        let reach = (NEAR * scatter).clamp(0.4 * darkest::DARK_SIGMA, 3.0 * darkest::DARK_SIGMA);
         band = (-2.0 * reach, reach);
         settled = Some((choice, scatter));
     }

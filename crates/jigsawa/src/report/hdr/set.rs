@@ -3,7 +3,7 @@
 use jigsawa_core::doors::{DoorError, FrameSource};
 use jigsawa_core::hdr::Response;
 use jigsawa_core::layout::Layout;
-use jigsawa_core::merge::{Input, Sampling, look};
+use jigsawa_core::merge::{Input, Sampling, placed};
 use jigsawa_core::plane::Plane;
 use jigsawa_core::space::{Rect, Size};
 use jigsawa_formats::fits::FitsFrame;
@@ -210,7 +210,7 @@ fn cut(
             saturation: f32::INFINITY,
             sampling: Sampling::default(),
         };
-        let mut values = look(&input, rect)?.map_or_else(Vec::new, Plane::into_data);
+        let mut values = placed(&input, rect)?.map_or_else(Vec::new, Plane::into_data);
         j.balance
             .apply_to_row(rect.x, rect.y, &mut values, &mut Vec::new());
         exposures.push(values.into_iter().map(|v| v - sky).collect());

@@ -4,7 +4,7 @@ use jigsawa_core::balance::Balance;
 use jigsawa_core::doors::DoorError;
 use jigsawa_core::frame::RowOrder;
 use jigsawa_core::layout::{Layout, LayoutFrame, PlacementRecord};
-use jigsawa_core::merge::{Input, Sampling, look};
+use jigsawa_core::merge::{Input, Sampling, placed};
 use jigsawa_core::plane::Plane;
 use jigsawa_core::quick::{Picture, stamps};
 use jigsawa_core::space::{CanvasPx, Point, Rect};
@@ -108,7 +108,7 @@ fn part(row: &LayoutFrame, frame: &Frame, rect: Rect) -> Result<Option<Plane>, D
         saturation: row.saturation.unwrap_or(f32::INFINITY),
         sampling: Sampling::default(),
     };
-    look(&input, rect)
+    placed(&input, rect)
 }
 
 fn png(picture: &Picture) -> Option<Vec<u8>> {

@@ -48,7 +48,7 @@ const SMALL: usize = 900;
 const AT_ONCE: usize = 2;
 
 /// Looks at frames.
-pub fn look(
+pub fn skies(
     frames: &[ToSee<'_>],
     lattice: Lattice,
     cells: Cells,
