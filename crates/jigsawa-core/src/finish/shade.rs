@@ -116,6 +116,32 @@ mod tests {
     }
 
     #[test]
+    fn a_sky_under_a_gradient_stays_dark() {
+        // A broad master under a town's light, twenty noise widths from end to end, most of it bright; black borders.
+        let sample: Vec<f32> = sample()
+            .iter()
+            .enumerate()
+            .map(|(i, v)| {
+                if i % 35 == 0 {
+                    return 0.0;
+                }
+                let along = (i as f32 / 20_000.0).sqrt();
+                v - 150.0 + 150.0 * along
+            })
+            .collect();
+        let s = Shade::measure(&sample).unwrap();
+        let mut greys: Vec<f32> = sample.iter().map(|v| s.apply(*v)).collect();
+        greys.sort_by(f32::total_cmp);
+        let at = |part: f32| greys[(part * 20_000.0) as usize];
+        assert!(
+            (0.05..0.3).contains(&at(0.5)) && at(0.9) < 0.4,
+            "{} {}",
+            at(0.5),
+            at(0.9)
+        );
+    }
+
+    #[test]
     fn the_table_is_the_shade() {
         let s = Shade::measure(&sample()).unwrap();
         let values: Vec<f32> = (0..3000).map(|i| 980.0 + 3.0 * i as f32).collect();
