@@ -3,7 +3,17 @@
 //! Nothing here knows a command line, a terminal or a page. What a job may use and whom it tells how far it is stands in a
 //! [`run::Run`]; what stops it is a [`trouble::Trouble`], as data.
 //!
-//! Modules stand in the order in which a night meets them; a later one may use an earlier one.
+//! A night passes through the modules in this order, and each uses earlier ones only:
+//!
+//! 1. [`find`] turns folders and patterns into files, [`frames`] opens them, [`start`] begins with frames or with a layout
+//!    ([`layout_file`]); [`outputs`] checks before any work where results may go. [`cache`] keeps what is measured.
+//! 2. [`survey`] measures and compares the frames of a night.
+//! 3. [`register`] places frames, [`normalize`] matches their values.
+//! 4. [`compose`], [`hdr`] and [`mosaic`] merge them, [`placed_frames`] writes each on the canvas; [`seeing`] makes stars
+//!    alike, [`small`] has small copies.
+//! 5. [`finish`] opens linear results and takes out stars, [`picture`] writes pictures.
+//!
+//! [`clock`], [`foreign`] and [`words`] serve them all.
 
 #![forbid(unsafe_code)]
 // Every error is a `Trouble`, and each of its variants says when it comes.

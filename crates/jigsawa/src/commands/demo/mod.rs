@@ -75,9 +75,10 @@ pub fn demo(args: &DemoArgs, common: &Common) -> Result<Ending, Trouble> {
             say(&format!("  {picture}"));
         }
         if !args.all {
-            say(
-                "\nA night to survey, exposures for HDR, a mosaic and a second field: jigsawa demo --all",
-            );
+            say(&format!(
+                "\nA night to survey, exposures for HDR, a mosaic and a second field:\n  jigsawa demo {} --all --overwrite",
+                shell_word(&args.folder.display().to_string())
+            ));
         }
     }
     Ok(Ending::Whole)
