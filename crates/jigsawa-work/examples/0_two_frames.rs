@@ -20,7 +20,10 @@ pub(crate) fn registered(files: &[PathBuf]) -> Result<Layout, Trouble> {
         keep_cache: false,
         watch: &Unwatched,
     };
-    let first = frames[0].name();
+    let [first, _, ..] = &frames[..] else {
+        return Err(Trouble::NeedsTwo("register"));
+    };
+    let first = first.name();
     let wanted = Registering {
         reference: Some(&first),
         canvas: CanvasWanted::default(),

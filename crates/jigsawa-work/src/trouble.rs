@@ -190,6 +190,8 @@ pub enum Trouble {
     LayoutAlone,
     /// Results that exist already.
     Exist(Vec<PathBuf>),
+    /// A folder that a demo has been written into.
+    DemoThere(PathBuf),
     /// A result that would replace a file that is read.
     IsInput { output: PathBuf, input: PathBuf },
     /// A folder that takes no files.

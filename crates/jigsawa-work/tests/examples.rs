@@ -74,6 +74,14 @@ fn the_second_frame_is_found_turned_as_it_is() {
 }
 
 #[test]
+fn too_few_frames_are_told_and_no_panic() {
+    assert!(two_frames::registered(&[]).is_err());
+    assert!(panels::solved(&[]).is_err());
+    let to = std::env::temp_dir().join("never.fits");
+    assert!(palette::merged("HOO", &to, &[]).is_err() && !to.exists());
+}
+
+#[test]
 fn a_palette_becomes_three_planes() {
     let folder = tempfile::tempdir().unwrap();
     let files = [

@@ -264,6 +264,11 @@ pub(super) fn tell(trouble: &Trouble) -> Told {
         .mend("Give only the frames that are new."),
         Trouble::LayoutAlone => plain("a layout is given together with other files".to_owned())
             .mend("Give one layout alone, or frames only."),
+        Trouble::DemoThere(folder) => plain(format!(
+            "files of a demo exist already in '{}'",
+            folder.display()
+        ))
+        .mend("Nothing was changed. Use --overwrite to make them anew, or name another folder."),
         Trouble::Exist(files) => {
             let names: Vec<String> = files.iter().map(|f| format!("'{}'", f.display())).collect();
             let verb = if names.len() == 1 { "exists" } else { "exist" };

@@ -29,7 +29,10 @@ pub fn demo(args: &DemoArgs, common: &Common) -> Result<Ending, Trouble> {
     let mut files = Vec::new();
     for (part, what, object, write) in PARTS.iter().take(if args.all { PARTS.len() } else { 1 }) {
         let folder = args.folder.join(part);
-        let written = write(&folder, args.overwrite, common)?;
+        let written = write(&folder, args.overwrite, common).map_err(|e| match e {
+            Trouble::Exist(_) => Trouble::DemoThere(args.folder.clone()),
+            e => e,
+        })?;
         if talk {
             say(&format!(
                 "wrote      {} {what} of {object} and their truth into {}",
