@@ -120,9 +120,13 @@ impl Halo {
         let mut above = vec![0.0f32; side * side];
         let mut values = vec![f32::NAN; side * side];
         for (p, sigma) in noise.iter().enumerate() {
-            for (k, v) in values.iter_mut().enumerate() {
-                let (x, y) = ((k % side) as i64, (k / side) as i64);
-                *v = window.at(p, cx - reach + x, cy - reach + y);
+            values.fill(f32::NAN);
+            for (y, line) in (cy - reach..).zip(values.chunks_exact_mut(side)) {
+                let (first, row) = window.row(p, y, (cx - reach, cx + reach + 1));
+                if !row.is_empty() {
+                    let from = (first - (cx - reach)) as usize;
+                    line[from..from + row.len()].copy_from_slice(row);
+                }
             }
             let found = seen.rings(&mut values, *sigma)?;
             halo.reach = halo.reach.max(found.reach);
@@ -349,13 +353,13 @@ impl Over {
         };
         let distance = |k: usize| {
             let (x, y) = place(k);
-            (x as f64 - at.x).hypot(y as f64 - at.y)
+            at.distance(Point::new(x as f64, y as f64))
         };
         let mut taken = vec![false; above.len()];
         let mut open: Vec<usize> = (0..above.len())
             .filter(|k| {
-                let r = distance(*k);
-                above[*k] && r > hole - 1.0 && r < hole + 2.5
+                let rim = hole - 1.0..hole + 2.5;
+                above[*k] && rim.contains(&distance(*k))
             })
             .collect();
         for k in &open {
@@ -378,10 +382,14 @@ impl Over {
         if count as f64 > MOST_RAYS * area {
             return None;
         }
-        let wide: Vec<bool> = (0..above.len())
-            .map(|k| taken[k] || around(k, side).any(|n| taken[n]))
-            .collect();
         let mut spans = Vec::new();
+        if count == 0 {
+            return Some(spans);
+        }
+        let mut wide = taken.clone();
+        for k in (0..taken.len()).filter(|k| taken[*k]) {
+            around(k, side).for_each(|n| wide[n] = true);
+        }
         for row in 0..side {
             let mut x = 0;
             while x < side {

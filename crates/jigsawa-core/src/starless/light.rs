@@ -2,7 +2,7 @@
 
 use super::MARGIN;
 use super::ellipse::Ellipse;
-use super::fit::Surroundings;
+use super::fit::{SKY_RING, Surroundings};
 use super::halo::Halo;
 use super::middle::{is_flat, middle_of_full, shines_around};
 use super::profile::{Profile, Profiles};
@@ -41,8 +41,8 @@ pub(super) struct StarLight {
     /// Radius of what is filled; 0 for a star that is only taken off.
     pub(super) hole: f64,
     pub(super) measured: bool,
-    /// Is it still to be measured, or once more?
-    pub(super) open: bool,
+    /// Was it found only when those before it were taken out? Then it is measured in what they leave.
+    pub(super) late: bool,
 }
 
 impl StarLight {
@@ -64,7 +64,7 @@ impl StarLight {
             reach: 0.0,
             hole: 0.0,
             measured: false,
-            open: true,
+            late: false,
         }
     }
 
@@ -88,20 +88,14 @@ impl StarLight {
         } else {
             (0.0, 1.4 * fwhm_px)
         };
-        let near = self.neighbours(all, NEAR * fwhm_px);
+        let around = Surroundings::new(&self.star, self.ellipse, to);
+        let near = self.reaching(all, NEAR * fwhm_px, to);
         let (mut wide, mut pair) = (false, false);
         let (x, y) = (self.at.x.round() as i64, self.at.y.round() as i64);
         let middle = |p: usize| window.at(p, x, y);
         for (p, height) in self.heights.iter_mut().enumerate() {
             let profile = profiles[p].at(self.at);
-            let seen = Surroundings {
-                star: &self.star,
-                ellipse: self.ellipse,
-                window,
-                plane: p,
-                profile,
-                others: |at, own| others(&near, (p, profile), at, own),
-            };
+            let seen = around.seen(window, (p, profile), &near);
             let fit = |from: f64, to: f64| seen.fitted((from, to)).unwrap_or(0.0);
             *height = fit(from, to).max(0.0);
             if saturated || *height < TOLD_SNR * noise[p] {
@@ -275,6 +269,15 @@ impl StarLight {
         self.reach.max(self.hole) * self.star.elongation.max(1.0).sqrt()
     }
 
+    /// The star, if its height in one plane stands over the noise, or if it is in doubt. Of another picture's stars the rest
+    /// is lost in the noise here, which is not to be taken for their light.
+    pub(super) fn shown(&self, noise: f32, fwhm_px: f64) -> Option<Star> {
+        // A height rests on the squares of the profile over its pixels: about the area at half its height.
+        let pixels = (FIT_AREA * fwhm_px * fwhm_px) as f32;
+        let over = self.heights[0] * pixels.sqrt() / noise;
+        (over > SHOWN_SIGMA || self.doubtful).then_some(self.star)
+    }
+
     /// Does it show a profile of its own?
     pub(super) fn is_bright(&self, noise: &[f32]) -> bool {
         let mut both = self.heights.iter().zip(noise);
@@ -328,11 +331,25 @@ impl StarLight {
             .collect()
     }
 
+    /// Those of them whose light, or what is not known of it, lies before the pixels that tell a height out to a radius.
+    fn reaching<'a>(&self, all: &'a [Self], far: f64, to: f64) -> Vec<&'a Self> {
+        let longest = self.star.elongation.max(1.0).sqrt();
+        let mut near = self.neighbours(all, far);
+        near.retain(|s| {
+            if s.measured {
+                s.at.distance(self.at) < s.far() + SKY_RING * to * longest
+            } else {
+                self.late || !s.late
+            }
+        });
+        near
+    }
+
     /// Its light in a plane at a place, as far as it is measured.
     pub(super) fn light_at(&self, plane: usize, profile: &Profile, dx: f64, dy: f64) -> f32 {
         let height = self.heights[plane];
         if let Some(halo) = &self.halo {
-            halo.light(plane, dx.hypot(dy))
+            halo.light(plane, (dx * dx + dy * dy).sqrt())
         } else if height > 0.0 {
             let r = self.ellipse.distance(dx, dy);
             if r < self.reach || !self.measured {
@@ -409,6 +426,12 @@ const LONG: f64 = 1.3;
 /// One star alone is no wider than this, in that of all.
 const ONE_FWHM: f64 = 1.15;
 
+/// The sum of a profile's squares, in squared widths: a height rests on so many pixels.
+const FIT_AREA: f64 = 0.6;
+
+/// A star that stands less over the noise than this is not in the picture.
+const SHOWN_SIGMA: f32 = 3.0;
+
 /// Stars this high over the noise have a profile of their own.
 const HALO_SNR: f32 = 400.0;
 
@@ -424,26 +447,6 @@ const WIDE_SNR: f32 = 2500.0;
 const UNEVEN: f32 = 1.5;
 const LOST: f32 = 0.3;
 
-/// The light of others in a plane at a place whose distance from the star that is measured has the square `own`. `None` where
-/// one that is not measured yet is nearer.
-fn others(
-    near: &[&StarLight],
-    (plane, profile): (usize, &Profile),
-    (x, y): (f64, f64),
-    own: f64,
-) -> Option<f32> {
-    let mut light = 0.0;
-    for s in near {
-        let (dx, dy) = (x - s.at.x, y - s.at.y);
-        if s.measured {
-            light += s.light_at(plane, profile, dx, dy);
-        } else if dx * dx + dy * dy < own {
-            return None;
-        }
-    }
-    Some(light)
-}
-
 /// A star's light in each plane and its error, from the pixels within 1.4 widths of its middle; `None` where too few
 /// can be used.
 pub(super) fn light(
@@ -455,25 +458,19 @@ pub(super) fn light(
     fwhm_px: f64,
 ) -> Option<Vec<(f64, f64)>> {
     let own = StarLight::new(star, 0);
-    let near = own.neighbours(all, 4.0 * fwhm_px);
+    let to = 1.4 * fwhm_px;
+    let near = own.reaching(all, 4.0 * fwhm_px, to);
+    let around = Surroundings::new(star, Ellipse::of(star), to);
     profiles
         .iter()
         .zip(noise)
         .enumerate()
         .map(|(p, (profile, sigma))| {
             let profile = profile.at(star.at);
-            let seen = Surroundings {
-                star,
-                ellipse: Ellipse::of(star),
-                window,
-                plane: p,
-                profile,
-                others: |at, own| others(&near, (p, profile), at, own),
-            };
-            let height = seen.fitted((0.0, 1.4 * fwhm_px))?;
+            let seen = around.seen(window, (p, profile), &near);
+            let height = seen.fitted((0.0, to))?;
             let light = profile.light();
-            // A height rests on the squares of the profile over its pixels: about the area at half its height.
-            let pixels = 0.6 * fwhm_px * fwhm_px;
+            let pixels = FIT_AREA * fwhm_px * fwhm_px;
             Some((
                 f64::from(height) * light,
                 f64::from(*sigma) * light / pixels.sqrt(),

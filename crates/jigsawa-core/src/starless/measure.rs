@@ -8,17 +8,20 @@ use super::light::StarLight;
 use super::middle::highest;
 use super::noise::{self, Grain};
 use super::profile::{self, Profiles};
-use super::window::Window;
+use super::window::{Window, Windows};
 use super::{BAND, MARGIN, Planes};
 use crate::doors::DoorError;
 use crate::space::{FramePx, Point, Size};
 use crate::stars::{Catalogue, Star};
 
-/// Rounds in which the light of neighbours is told apart.
-const ROUNDS: usize = 2;
-
-/// Stars so many widths from a new one are measured again.
-const BESIDE: f64 = 12.0;
+/// Rounds in which the light of neighbours is told apart: those that were found first, those that they had hidden, and all
+/// once more without the light of their neighbours.
+#[derive(Clone, Copy, PartialEq)]
+enum Round {
+    First,
+    Late,
+    Again,
+}
 
 /// Rows for which the stars that reach them are looked up at once.
 const BLOCK: usize = 16;
@@ -42,51 +45,58 @@ pub(super) fn reach(lights: &[StarLight]) -> f64 {
 }
 
 impl Shared {
-    pub(super) fn measure(planes: Planes<'_>, catalogue: &Catalogue) -> Result<Self, DoorError> {
+    pub(super) fn measure(
+        planes: Planes<'_>,
+        catalogue: &Catalogue,
+        windows: &mut Windows,
+    ) -> Result<Self, DoorError> {
         let (noise, grains) = noise::noise(planes, catalogue)?;
         Ok(Self {
             size: planes[0].size(),
             profiles: profile::measure(planes, catalogue, &noise)?,
             noise,
             grains,
-            fulls: fulls(planes, catalogue)?,
+            fulls: fulls(planes, catalogue, windows)?,
             fwhm_px: catalogue.fwhm_px,
         })
     }
 
-    /// Measures more stars, and again those beside them. Lights go from top to bottom, before and after.
-    pub(super) fn add(
+    /// Measures the light of stars, and of `more` that these had hidden: from top to bottom.
+    pub(super) fn lights(
         &self,
         planes: Planes<'_>,
-        lights: &mut Vec<StarLight>,
-        more: &[Star],
-    ) -> Result<(), DoorError> {
-        let width = self.fwhm_px;
-        for s in more {
-            let far = BESIDE * width;
-            let from = lights.partition_point(|o| o.at.y < s.at.y - far);
-            let near = lights[from..]
-                .iter_mut()
-                .take_while(|o| o.at.y <= s.at.y + far);
-            for o in near.filter(|o| o.at.distance(s.at) < far) {
-                o.open = true;
-            }
-        }
-        lights.extend(more.iter().map(|s| StarLight::new(s, planes.len())));
+        (stars, more): (&[Star], &[Star]),
+        windows: &mut Windows,
+    ) -> Result<Vec<StarLight>, DoorError> {
+        let (picture, width) = ((planes, self.size), self.fwhm_px);
+        let of = |s: &Star, late: bool| {
+            let mut light = StarLight::new(s, planes.len());
+            light.late = late;
+            light
+        };
+        let first = stars.iter().map(|s| of(s, false));
+        let mut lights: Vec<StarLight> = first.chain(more.iter().map(|s| of(s, true))).collect();
         lights.sort_by(|a, b| a.at.y.total_cmp(&b.at.y));
-        of_bands(planes, self.size, lights, |s, window| {
-            s.centre(window, &self.fulls);
-        })?;
+        of_bands(
+            picture,
+            windows,
+            &mut lights,
+            StarLight::is_full,
+            |s, window| {
+                s.centre(window, &self.fulls);
+            },
+        )?;
         lights.sort_by(|a, b| a.at.y.total_cmp(&b.at.y));
         // Pieces of one column that came to one middle are one star.
         lights.dedup_by(|a, b| a.is_full() && b.is_full() && a.at.distance(b.at) < width);
-        for round in 0..ROUNDS {
-            // In the second round each star is measured without the light of its neighbours.
+        for round in [Round::First, Round::Late, Round::Again] {
             let before = lights.clone();
-            of_bands(planes, self.size, lights, |s, window| {
-                if round > 0 && s.is_alone(&before, width) {
-                    return;
-                }
+            let wanted = |s: &StarLight| match round {
+                Round::First => !s.late,
+                Round::Late => s.late,
+                Round::Again => !s.is_alone(&before, width),
+            };
+            of_bands(picture, windows, &mut lights, wanted, |s, window| {
                 s.measure(
                     window,
                     &self.profiles,
@@ -96,34 +106,37 @@ impl Shared {
                 );
             })?;
         }
-        absorb(lights, &self.noise);
-        self.halos(planes, lights)?;
-        for s in lights {
-            s.open = false;
-        }
-        Ok(())
+        absorb(&mut lights, &self.noise);
+        self.halos(planes, &mut lights, windows)?;
+        Ok(lights)
     }
 
     /// Measures what the brightest have besides the profile of all, in what is left without the others.
-    fn halos(&self, planes: Planes<'_>, lights: &mut [StarLight]) -> Result<(), DoorError> {
+    fn halos(
+        &self,
+        planes: Planes<'_>,
+        lights: &mut [StarLight],
+        windows: &mut Windows,
+    ) -> Result<(), DoorError> {
         let before = lights.to_vec();
         let far = reach(&before);
-        let (mut window, mut behind) = (Window::default(), Window::default());
+        windows.start();
+        let Windows { seen, behind } = windows;
         for top in (0..self.size.height()).step_by(BAND) {
             let (from, to) = (
                 lights.partition_point(|s| s.at.y < top as f64 - 0.5),
                 lights.partition_point(|s| s.at.y < (top + BAND) as f64 - 0.5),
             );
-            let bright = |s: &&mut StarLight| s.open && s.is_bright(&self.noise);
+            let bright = |s: &&mut StarLight| s.is_bright(&self.noise);
             let mut some: Vec<&mut StarLight> =
                 lights[from..to].iter_mut().filter(bright).collect();
             if some.is_empty() {
                 continue;
             }
-            window.read(planes, self.size, top, BAND, MARGIN)?;
-            let fresh = behind.follow(&window);
-            self.take(&before, far, &mut behind, fresh);
-            let seen = (&window, &behind);
+            seen.read(planes, self.size, top, BAND, MARGIN)?;
+            let fresh = behind.follow(seen);
+            self.take(&before, far, behind, fresh);
+            let seen = (&*seen, &*behind);
             some.par_iter_mut().for_each(|s| {
                 s.measure_halo(seen, &self.profiles, &self.noise, &before, self.fwhm_px);
             });
@@ -158,29 +171,38 @@ impl Shared {
     }
 }
 
-/// Does something with every star that is to be measured, with the rows around it in memory.
+/// Does something with every star that is `wanted`, with the rows around it in memory.
 fn of_bands(
-    planes: Planes<'_>,
-    size: Size,
+    (planes, size): (Planes<'_>, Size),
+    windows: &mut Windows,
     stars: &mut [StarLight],
+    wanted: impl Fn(&StarLight) -> bool,
     each: impl Fn(&mut StarLight, &Window) + Sync,
 ) -> Result<(), DoorError> {
-    let mut window = Window::default();
+    windows.start();
+    let window = &mut windows.seen;
     for top in (0..size.height()).step_by(BAND) {
-        window.read(planes, size, top, BAND, MARGIN)?;
         let (from, to) = (
             stars.partition_point(|s| s.at.y < top as f64 - 0.5),
             stars.partition_point(|s| s.at.y < (top + BAND) as f64 - 0.5),
         );
-        let shared = &window;
-        let open = stars[from..to].par_iter_mut().filter(|s| s.open);
-        open.for_each(|s| each(s, shared));
+        let here = stars[from..to].iter_mut().filter(|s| wanted(s));
+        let mut here: Vec<&mut StarLight> = here.collect();
+        if !here.is_empty() {
+            window.read(planes, size, top, BAND, MARGIN)?;
+            let shared = &*window;
+            here.par_iter_mut().for_each(|s| each(s, shared));
+        }
     }
     Ok(())
 }
 
 /// The highest pixel of any star's core in each plane.
-fn fulls(planes: Planes<'_>, catalogue: &Catalogue) -> Result<Vec<f32>, DoorError> {
+fn fulls(
+    planes: Planes<'_>,
+    catalogue: &Catalogue,
+    windows: &mut Windows,
+) -> Result<Vec<f32>, DoorError> {
     let mut lights: Vec<StarLight> = catalogue
         .stars
         .iter()
@@ -188,7 +210,9 @@ fn fulls(planes: Planes<'_>, catalogue: &Catalogue) -> Result<Vec<f32>, DoorErro
         .collect();
     lights.sort_by(|a, b| a.at.y.total_cmp(&b.at.y));
     let tops: Vec<Mutex<f32>> = planes.iter().map(|_| f32::MIN.into()).collect();
-    of_bands(planes, planes[0].size(), &mut lights, |s, window| {
+    let all = |_: &StarLight| true;
+    let picture = (planes, planes[0].size());
+    of_bands(picture, windows, &mut lights, all, |s, window| {
         for (p, top) in tops.iter().enumerate() {
             let own = highest(window, p, s.at);
             if let Ok(mut top) = top.lock() {

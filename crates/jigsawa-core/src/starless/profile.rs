@@ -30,6 +30,8 @@ const LEAST_STARS: usize = 6;
 #[derive(Debug, Clone, PartialEq)]
 pub(super) struct Profile {
     step_px: f64,
+    /// Steps in a pixel.
+    steps_of_px: f64,
     heights: Vec<f32>,
     /// How far stars scatter around the profile, in parts of their height.
     errors: Vec<f32>,
@@ -50,6 +52,7 @@ impl Profile {
         let height = |i: usize| (1.0 + (i as f64 * step_px / alpha).powi(2)).powf(-beta) as f32;
         Self {
             step_px,
+            steps_of_px: 1.0 / step_px,
             heights: (0..=count).map(height).collect(),
             // A function that nobody has measured is trusted to a twentieth of its height.
             errors: (0..=count).map(|i| 0.05 * height(i)).collect(),
@@ -100,10 +103,18 @@ impl Profile {
             .map(|(_, beta)| beta)
     }
 
+    /// Its full width at half maximum; `None` where too few stars told it.
+    pub(super) fn fwhm_px(&self) -> Option<f64> {
+        let after = self.heights.iter().position(|h| *h < 0.5)?;
+        let (a, b) = (self.heights[after.checked_sub(1)?], self.heights[after]);
+        let steps = after as f64 - f64::from((0.5 - b) / (a - b));
+        (self.stars > 0).then_some(2.0 * steps * self.step_px)
+    }
+
     /// The height at a distance.
     #[inline]
     pub(super) fn at(&self, r: f64) -> f32 {
-        let t = r / self.step_px;
+        let t = r * self.steps_of_px;
         let i = t as usize;
         match (self.far.get(i), self.far.get(i + 1)) {
             (Some(a), Some(b)) => a + (t - i as f64) as f32 * (b - a),

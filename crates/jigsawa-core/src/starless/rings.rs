@@ -64,7 +64,8 @@ impl Rings {
     pub(super) fn around(behind: &Window, at: (f64, f64), hole: f64) -> Option<Self> {
         let all = around(behind, 0, at, hole)?;
         let known = |x: i64, y: i64| (1..behind.planes()).all(|p| behind.at(p, x, y).is_finite());
-        let rim = |x: i64, y: i64| (x as f64 - at.0).hypot(y as f64 - at.1) < hole + RIM_PX;
+        let square = |x: i64, y: i64| (x as f64 - at.0).powi(2) + (y as f64 - at.1).powi(2);
+        let rim = |x: i64, y: i64| square(x, y) < (hole + RIM_PX).powi(2);
         let far = all.iter().filter(|(x, y, _)| !rim(*x, *y)).count();
         let step = far.div_ceil(MOST_FAR).max(1);
         let mut count = 0;

@@ -16,6 +16,22 @@ pub(super) struct Window {
     planes: Vec<Vec<f32>>,
 }
 
+/// Rows as they are, and what is left of them behind the stars. Passes down a picture hand them on: touching fresh memory
+/// costs more than the arithmetic on it.
+#[derive(Debug, Default)]
+pub(super) struct Windows {
+    pub(super) seen: Window,
+    pub(super) behind: Window,
+}
+
+impl Windows {
+    /// Starts a pass: what they held is of no use any more.
+    pub(super) const fn start(&mut self) {
+        self.seen.height = 0;
+        self.behind.height = 0;
+    }
+}
+
 impl Window {
     /// Goes to a band of rows and a margin on both sides of it, as far as the picture goes. From one call to the next the
     /// planes are the same ones: rows that it holds already are kept, and only the others read.
@@ -103,12 +119,12 @@ impl Window {
             ..self.rect()
         });
         let of = |plane: &Vec<f32>| {
-            let rows = rect.y - self.top..rect.bottom() - self.top;
-            rows.flat_map(|row| {
+            let mut part = Vec::with_capacity(rect.area());
+            for row in rect.y - self.top..rect.bottom() - self.top {
                 let from = row as usize * self.width + (rect.x - self.left) as usize;
-                plane[from..from + rect.width].iter().copied()
-            })
-            .collect()
+                part.extend_from_slice(&plane[from..from + rect.width]);
+            }
+            part
         };
         Self {
             left: rect.x,

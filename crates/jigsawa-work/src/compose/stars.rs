@@ -1,12 +1,12 @@
 //! The stars of one composite before the nebula of another.
 
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 use jigsawa_core::doors::{DoorError, FrameSource, TileSink};
 use jigsawa_formats::fits::{Cards, Depth, FitsWriter};
 use jigsawa_formats::whole::Unfinished;
 
-use crate::finish::{LinearFile, measure_stars, take_out};
+use crate::finish::{LinearFile, measure_other_stars, measure_stars};
 use crate::outputs;
 use crate::run::Run;
 use crate::trouble::Trouble;
@@ -48,60 +48,58 @@ pub fn with_stars(
             canvas: (size.width(), size.height()),
         });
     }
+    let name = path.display().to_string();
     let wrong = |error| Trouble::Write {
         file: path.to_owned(),
         error,
     };
-    let name = path.display().to_string();
-    // What lies behind the stars, as a file of its own until the stars are added.
-    let aside: PathBuf = path.with_extension("behind");
-    let behind = outputs::begin(&aside, true)?;
-    let planes = nebula.planes();
-    let doors: Vec<&dyn FrameSource> = planes.iter().map(|p| p as &dyn FrameSource).collect();
-    let (_, found) = measure_stars(&doors, &name)?;
-    let mut sink =
-        FitsWriter::create(behind, size, 3, Depth::Float, &Cards::default()).map_err(wrong)?;
-    take_out(&doors, &found, &mut sink, None, &name, run)?;
-    let behind = sink.complete().map_err(wrong)?;
-    let out = found.count();
-    drop(found);
-    let ground = LinearFile::open(behind.path())?;
-    let ground = ground.planes();
-    let planes = stars.planes();
-    let doors: Vec<&dyn FrameSource> = planes.iter().map(|p| p as &dyn FrameSource).collect();
-    let (_, mut found) = measure_stars(&doors, &twin.stars_name)?;
-    found.grain = false;
+    let unreadable = |e: DoorError| Trouble::Unreadable {
+        file: twin.stars_name.clone(),
+        error: e.to_string(),
+    };
+    let planes = (nebula.planes(), stars.planes());
+    let doors = (doors(&planes.0), doors(&planes.1));
+    let (known, mut come) = measure_stars(&doors.1, &twin.stars_name)?;
+    come.grain = false;
+    // One field: its stars are where they are known to be.
+    let (_, gone) = measure_other_stars(&doors.0, &known, &name)?;
     let file = outputs::begin(path, overwrite)?;
     let mut sink = FitsWriter::create(file, size, 3, Depth::Float, cards).map_err(wrong)?;
+    let progress = run.begin("stars", size.height());
+    let (mut ground, mut light) = (gone.removal(&doors.0), come.removal(&doors.1));
     let mut sums: Vec<Vec<f32>> = vec![Vec::new(); 3];
-    found
-        .take_out(
-            &doors,
-            |rect, originals, starless| -> Result<(), DoorError> {
-                for (c, sum) in sums.iter_mut().enumerate() {
-                    sum.resize(rect.area(), 0.0);
-                    ground[c].read(rect, sum)?;
+    while let (Some(ground), Some(light)) = (
+        ground.next().map_err(unreadable)?,
+        light.next().map_err(unreadable)?,
+    ) {
+        for (sum, ground) in sums.iter_mut().zip(&ground.starless) {
+            sum.clear();
+            sum.extend_from_slice(ground);
+        }
+        for i in 0..light.rect.area() {
+            let own: [f32; 3] = std::array::from_fn(|c| light.picture[c][i] - light.starless[c][i]);
+            // A star without data in one channel of the other composite would be of a false colour.
+            if own.iter().all(|v| v.is_finite()) {
+                for (sum, v) in sums.iter_mut().zip(own) {
+                    sum[i] += v;
                 }
-                for i in 0..rect.area() {
-                    let light: [f32; 3] = std::array::from_fn(|c| originals[c][i] - starless[c][i]);
-                    // A star without data in one channel of the other composite would be of a false colour.
-                    if light.iter().all(|v| v.is_finite()) {
-                        for (sum, v) in sums.iter_mut().zip(light) {
-                            sum[i] += v;
-                        }
-                    }
-                }
-                let rows: Vec<&[f32]> = sums.iter().map(Vec::as_slice).collect();
-                sink.put(rect, &rows)
-            },
-        )
-        .map_err(|e| Trouble::Unreadable {
-            file: twin.stars_name.clone(),
-            error: e.to_string(),
+            }
+        }
+        let rows: Vec<&[f32]> = sums.iter().map(Vec::as_slice).collect();
+        sink.put(ground.rect, &rows).map_err(|e| Trouble::Merge {
+            message: format!("'{name}' cannot be written: {e}"),
+            file: Some(name.clone()),
         })?;
+        progress.of(ground.rect.bottom() as usize, size.height());
+    }
     Ok(Exchanged {
         file: sink.complete().map_err(wrong)?,
-        out,
-        brought: found.count(),
+        out: gone.count(),
+        brought: come.count(),
     })
+}
+
+/// Planes as what they are read through.
+fn doors<P: FrameSource>(planes: &[P]) -> Vec<&dyn FrameSource> {
+    planes.iter().map(|p| p as &dyn FrameSource).collect()
 }

@@ -1,7 +1,7 @@
 //! Stars of a picture measured and taken out into files.
 
 use jigsawa_core::doors::{DoorError, FrameSource, TileSink};
-use jigsawa_core::starless::{FindError, Stars, find};
+use jigsawa_core::starless::{FindError, Stars, find, find_others};
 use jigsawa_core::stars::Catalogue;
 use jigsawa_formats::fits::FitsWriter;
 
@@ -13,7 +13,20 @@ pub fn measure_stars(
     planes: &[&dyn FrameSource],
     file: &str,
 ) -> Result<(Catalogue, Stars), Trouble> {
-    find(planes).map_err(|e| match e {
+    find(planes).map_err(|e| trouble(e, file))
+}
+
+/// The same where the stars of another picture on the same canvas are known.
+pub fn measure_other_stars(
+    planes: &[&dyn FrameSource],
+    known: &Catalogue,
+    file: &str,
+) -> Result<(Catalogue, Stars), Trouble> {
+    find_others(planes, known).map_err(|e| trouble(e, file))
+}
+
+fn trouble(error: FindError, file: &str) -> Trouble {
+    match error {
         FindError::Source(e) => Trouble::Unreadable {
             file: file.to_owned(),
             error: e.to_string(),
@@ -22,7 +35,7 @@ pub fn measure_stars(
             file: file.to_owned(),
             error,
         },
-    })
+    }
 }
 
 /// Writes what lies behind the stars, and what was taken out.
