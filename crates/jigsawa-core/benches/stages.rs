@@ -10,7 +10,7 @@ use jigsawa_core::matching::{Shown, Spot, ties};
 use jigsawa_core::mosaic::border::Coverage;
 use jigsawa_core::mosaic::cells::{Cells, Cover};
 use jigsawa_core::mosaic::seams::{Costs, Shining, lay};
-use jigsawa_core::placement::{Bend, Map};
+use jigsawa_core::placement::{Distortion, Map};
 use jigsawa_core::plane::Plane;
 use jigsawa_core::resample::{Kernel, Resampling, Scratch, Shape, Window, resample, window_for};
 use jigsawa_core::space::{Point, Rect, Size};
@@ -63,8 +63,12 @@ fn resample_a_megapixel(bencher: Bencher<'_, '_>, (shape, scale, lens): (Shape, 
     .unwrap();
     let (mut bx, mut by) = (vec![0.0; 10], vec![0.0; 10]);
     (bx[6], bx[8], by[7], by[9]) = (1.0, 1.0, 1.0, 1.0);
-    let bend = Bend::new([512.0; 2], [512.0; 2], bx, by).unwrap();
-    let map = if lens { map.bent(bend).unwrap() } else { map };
+    let distortion = Distortion::new([512.0; 2], [512.0; 2], bx, by).unwrap();
+    let map = if lens {
+        map.distorted(distortion).unwrap()
+    } else {
+        map
+    };
     let kernel = Kernel::new(shape, map.area_ratio(Point::new(0.0, 0.0)).sqrt());
     let how = Resampling {
         kernel: &kernel,

@@ -11,7 +11,7 @@ use crate::canvas::Canvas;
 use crate::filter::Filter;
 use crate::matching::{FoundBy, Hint, MatchErrors};
 use crate::mosaic::solve::Pose;
-use crate::placement::{Bend, Described, Map, Model, Placement};
+use crate::placement::{Described, Distortion, Map, Model, Placement};
 use crate::space::Size;
 use crate::verdict::Verdict;
 use crate::wcs::{Projection, Wcs};
@@ -65,7 +65,7 @@ pub struct CameraRecord {
     pub camera: String,
     /// From a pixel to where it would be without the lens; absent for none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub lens: Option<Bend>,
+    pub lens: Option<Distortion>,
 }
 
 /// Where a frame of a mosaic points.
@@ -201,8 +201,8 @@ pub struct PlacementRecord {
     /// Canvas pixels to frame pixels: rows of the matrix on (x, y, 1).
     pub matrix: [[f64; 3]; 3],
     /// What is added to the place in the frame that the matrix gives; absent for the stiffer models.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub bend: Option<Bend>,
+    #[serde(default, skip_serializing_if = "Option::is_none", alias = "bend")]
+    pub distortion: Option<Distortion>,
     /// The model that was fitted; absent for the reference, which needs none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub model: Option<Model>,
@@ -226,9 +226,9 @@ impl PlacementRecord {
     /// The map itself; `None` when the numbers make no map, as after an edit by hand.
     pub fn placement(&self) -> Option<Placement> {
         let plain = Map::from_rows(self.matrix)?;
-        match &self.bend {
+        match &self.distortion {
             None => Some(plain),
-            Some(bend) if bend.is_gentle() => plain.bent(bend.clone()),
+            Some(distortion) if distortion.is_gentle() => plain.distorted(distortion.clone()),
             Some(_) => None,
         }
     }

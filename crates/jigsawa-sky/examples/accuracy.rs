@@ -271,7 +271,7 @@ fn run(case: &Case) -> Told {
         );
         times.push(start.elapsed().as_secs_f64() * 1e3);
         if let Ok(m) = &matched {
-            corners.push(m.errors.corner_px);
+            corners.push(m.errors.corner_sigma_px);
         }
         match judge(&reference, &frame, matched.map_err(|e| e.to_string())) {
             Outcome::Right(r, w) => {

@@ -1,6 +1,6 @@
 //! What the optics and the air make of a point: an elliptical Moffat profile, summed over pixels.
 
-use jigsawa_core::placement::Bend;
+use jigsawa_core::placement::Distortion;
 use jigsawa_core::space::Size;
 use serde::Serialize;
 
@@ -72,7 +72,7 @@ impl Optics {
     }
 
     /// What the lens adds to places on a frame of this size; `None` for a lens without distortion.
-    pub fn bend(&self, size: Size) -> Option<Bend> {
+    pub fn distortion(&self, size: Size) -> Option<Distortion> {
         if self.distortion_px == 0.0 {
             return None;
         }
@@ -86,7 +86,7 @@ impl Optics {
         // In units of the halves: x^3 and x y^2, and x^2 y and y^3.
         (x[6], x[8]) = (along(a, a), along(a, b));
         (y[7], y[9]) = (along(b, a), along(b, b));
-        Bend::new(centre, half, x, y)
+        Distortion::new(centre, half, x, y)
     }
 
     /// The profile, ready to be asked for many places.
@@ -245,18 +245,18 @@ mod tests {
     #[test]
     fn a_lens_moves_corners_as_said_and_the_middle_not_at_all() {
         let size = Size::new(301, 201).unwrap();
-        assert!(Optics::round(3.0).bend(size).is_none());
+        assert!(Optics::round(3.0).distortion(size).is_none());
         let lens = Optics {
             distortion_px: 4.0,
             ..Optics::round(3.0)
         };
-        let bend = lens.bend(size).unwrap();
-        let (x, y) = bend.apply(300.5, 200.5);
+        let distortion = lens.distortion(size).unwrap();
+        let (x, y) = distortion.apply(300.5, 200.5);
         assert!(((x - 300.5).hypot(y - 200.5) - 4.0).abs() < 1e-9 && x > 300.5 && y > 200.5);
-        let (x, y) = bend.apply(150.0, 100.0);
+        let (x, y) = distortion.apply(150.0, 100.0);
         assert!((x - 150.0).hypot(y - 100.0) < 1e-12);
         // Half-way out an eighth of it.
-        let (x, y) = bend.apply(225.25, 150.25);
+        let (x, y) = distortion.apply(225.25, 150.25);
         assert!(((x - 225.25).hypot(y - 150.25) - 0.5).abs() < 1e-9);
     }
 }

@@ -97,9 +97,9 @@ impl Shot {
     /// Where the sky's plane lies on the frame.
     pub fn map(&self) -> Map<SkyPx, FramePx> {
         let flat = self.pointing.map(self.size);
-        match self.optics.bend(self.size) {
-            // A map that was never inverted takes a bend.
-            Some(bend) => flat.clone().bent(bend).unwrap_or(flat),
+        match self.optics.distortion(self.size) {
+            // A map that was never inverted takes a distortion.
+            Some(distortion) => flat.clone().distorted(distortion).unwrap_or(flat),
             None => flat,
         }
     }

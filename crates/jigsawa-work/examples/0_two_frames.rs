@@ -5,21 +5,15 @@
 use std::path::PathBuf;
 
 use jigsawa_core::layout::Layout;
-use jigsawa_work::cache::Store;
-use jigsawa_work::clock::Clock;
 use jigsawa_work::frames::{Filters, open_all};
 use jigsawa_work::register::{CanvasWanted, Looking, Registering, register};
-use jigsawa_work::run::{Run, Unwatched};
+use jigsawa_work::run::Run;
 use jigsawa_work::trouble::Trouble;
 
 /// Registers frames on the first of them; nothing is written.
 pub(crate) fn registered(files: &[PathBuf]) -> Result<Layout, Trouble> {
     let frames = open_all(files, &[], Filters::Any)?.frames;
-    let run = Run {
-        memory: 256 << 20,
-        keep_cache: false,
-        watch: &Unwatched,
-    };
+    let run = Run::unwatched(256 << 20)?;
     let [first, _, ..] = &frames[..] else {
         return Err(Trouble::NeedsTwo("register"));
     };
@@ -30,8 +24,7 @@ pub(crate) fn registered(files: &[PathBuf]) -> Result<Layout, Trouble> {
         needed: &[],
         looking: Looking::default(),
     };
-    let store = Store::open(&std::env::temp_dir(), run.keep_cache)?;
-    Ok(register(&frames, &wanted, &store, &run, &mut Clock::start())?.layout)
+    Ok(register(&frames, &wanted, &run)?.layout)
 }
 
 #[allow(dead_code)]
@@ -41,7 +34,7 @@ fn main() -> Result<(), Trouble> {
         match &frame.placement {
             Some(p) => println!(
                 "{}: turned by {:.3} degrees, scale {:.5}, known to {:.3} px in its corners",
-                frame.file, p.described.rotation_deg, p.described.scale, p.errors.corner_px
+                frame.file, p.described.rotation_deg, p.described.scale, p.errors.corner_sigma_px
             ),
             None => println!(
                 "{}: {}",

@@ -7,22 +7,17 @@ use std::path::{Path, PathBuf};
 use jigsawa_core::colour::{Lines, Luminance};
 use jigsawa_core::resample::Shape;
 use jigsawa_formats::fits::Cards;
-use jigsawa_work::clock::Clock;
 use jigsawa_work::compose::{
     Bound, Colours, Inputs, Placing, bind, choose, composite, lay_out, linear, strengths,
 };
 use jigsawa_work::frames::Filters;
-use jigsawa_work::run::{Run, Unwatched};
+use jigsawa_work::run::Run;
 use jigsawa_work::start::start;
 use jigsawa_work::trouble::Trouble;
 
 /// Registers, balances and mixes the frames; every pixel is interpolated once, on its way into the file.
 pub(crate) fn merged(palette: &str, to: &Path, files: &[PathBuf]) -> Result<(), Trouble> {
-    let run = Run {
-        memory: 256 << 20,
-        keep_cache: false,
-        watch: &Unwatched,
-    };
+    let run = Run::unwatched(256 << 20)?;
     let folder = to.parent().unwrap_or(Path::new("."));
     let begun = start(files, &[], &[], Filters::Known, folder)?;
     let names = [palette.to_owned()];
@@ -32,12 +27,11 @@ pub(crate) fn merged(palette: &str, to: &Path, files: &[PathBuf]) -> Result<(), 
     };
     let palette = choose(&colours, &begun.frames)?.remove(0);
     let placing = Placing {
-        out: folder,
         reference: None,
         canvas: None,
         layered: false,
     };
-    let (frames, layout) = lay_out(begun, &[], &placing, &run, &mut Clock::start())?;
+    let (frames, layout) = lay_out(begun, &[], &placing, &run)?;
     let bound: Bound = bind(&palette, &frames, Some(&layout))?;
     let inputs = Inputs {
         frames: &frames,

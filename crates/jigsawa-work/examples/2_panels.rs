@@ -4,21 +4,15 @@
 
 use std::path::PathBuf;
 
-use jigsawa_work::cache::Store;
-use jigsawa_work::clock::Clock;
 use jigsawa_work::frames::{Filters, open_all};
 use jigsawa_work::mosaic::{Placed, Wanted, place};
-use jigsawa_work::run::{Run, Unwatched};
+use jigsawa_work::run::Run;
 use jigsawa_work::trouble::Trouble;
 
 /// Places all panels by the stars that they share; nothing is written.
 pub(crate) fn solved(files: &[PathBuf]) -> Result<Placed, Trouble> {
     let frames = open_all(files, &[], Filters::Any)?.frames;
-    let run = Run {
-        memory: 256 << 20,
-        keep_cache: false,
-        watch: &Unwatched,
-    };
+    let run = Run::unwatched(256 << 20)?;
     let wanted = Wanted {
         reference: None,
         panels: &[],
@@ -29,8 +23,7 @@ pub(crate) fn solved(files: &[PathBuf]) -> Result<Placed, Trouble> {
         north_up: false,
         projection: None,
     };
-    let store = Store::open(&std::env::temp_dir(), run.keep_cache)?;
-    place(&frames, &wanted, None, &store, &run, &mut Clock::start())
+    place(&frames, &wanted, None, &run)
 }
 
 #[allow(dead_code)]

@@ -61,21 +61,26 @@ impl Store {
     /// A store beside the results, or a passing one.
     pub fn open(out: &Path, keep: bool) -> Result<Self, Trouble> {
         if !keep {
-            let passing = Scratch::new().map_err(|error| Trouble::Folder {
-                folder: std::env::temp_dir(),
-                error,
-            })?;
-            return Ok(Self {
-                folder: passing.path().to_owned(),
-                contents: Mutex::default(),
-                _passing: Some(passing),
-            });
+            return Self::passing();
         }
         // Made when there is something to keep: a run that fails leaves nothing behind.
         Ok(Self {
             folder: out.join(FOLDER),
             contents: Mutex::default(),
             _passing: None,
+        })
+    }
+
+    /// A store that vanishes with the run.
+    pub fn passing() -> Result<Self, Trouble> {
+        let passing = Scratch::new().map_err(|error| Trouble::Folder {
+            folder: std::env::temp_dir(),
+            error,
+        })?;
+        Ok(Self {
+            folder: passing.path().to_owned(),
+            contents: Mutex::default(),
+            _passing: Some(passing),
         })
     }
 

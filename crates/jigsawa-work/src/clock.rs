@@ -1,5 +1,6 @@
 //! What was written and how long it took; and numbers as people read them.
 
+use std::sync::{Mutex, PoisonError};
 use std::time::Instant;
 
 use jigsawa_core::survey::quantity::digits_for;
@@ -15,7 +16,7 @@ pub struct Output {
 }
 
 /// A part of the work and how long it took.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Clone, Serialize)]
 pub struct Stage {
     /// Its name.
     #[serde(rename = "stage")]
@@ -24,11 +25,11 @@ pub struct Stage {
     pub seconds: f64,
 }
 
-/// Measures the stages of a job.
+/// Measures the stages of a run.
 pub struct Clock {
     start: Instant,
-    last: Instant,
-    stages: Vec<Stage>,
+    /// When the last stage ended, and all of them.
+    laps: Mutex<(Instant, Vec<Stage>)>,
 }
 
 impl Clock {
@@ -37,22 +38,24 @@ impl Clock {
         let now = Instant::now();
         Self {
             start: now,
-            last: now,
-            stages: Vec::new(),
+            laps: Mutex::new((now, Vec::new())),
         }
     }
 
     /// Ends a stage; the next begins.
-    pub fn lap(&mut self, name: &'static str) {
+    pub fn lap(&self, name: &'static str) {
         let now = Instant::now();
-        let seconds = round((now - self.last).as_secs_f64(), 3);
-        self.stages.push(Stage { name, seconds });
-        self.last = now;
+        let mut laps = self.laps.lock().unwrap_or_else(PoisonError::into_inner);
+        let seconds = round((now - laps.0).as_secs_f64(), 3);
+        laps.1.push(Stage { name, seconds });
+        laps.0 = now;
     }
 
-    /// All stages, and the seconds in all.
-    pub fn stop(self) -> (Vec<Stage>, f64) {
-        (self.stages, round(self.start.elapsed().as_secs_f64(), 3))
+    /// All stages up to now, and the seconds in all.
+    pub fn stages(&self) -> (Vec<Stage>, f64) {
+        let laps = self.laps.lock().unwrap_or_else(PoisonError::into_inner);
+        let seconds = round(self.start.elapsed().as_secs_f64(), 3);
+        (laps.1.clone(), seconds)
     }
 }
 

@@ -278,6 +278,21 @@ mod tests {
     use jigsawa_sky::garble::{Garble, runs};
 
     #[test]
+    fn layouts_of_before_are_read_with_the_names_that_they_have() {
+        let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/corpus/layouts");
+        let text = std::fs::read_to_string(folder.join("moz-mosaic.json")).unwrap();
+        assert!(text.contains("\"bend\"") && text.contains("\"corner_px\""));
+        let layout = parse(Path::new("before"), &text).unwrap();
+        let placed = layout.frames.iter().filter_map(|f| f.placement.as_ref());
+        let distorted = placed.filter(|p| p.distortion.is_some() && p.errors.corner_sigma_px > 0.0);
+        assert_eq!(distorted.count(), text.matches("\"bend\"").count());
+        // What is written has the names of today, and says the same.
+        let written = serde_json::to_string(&layout).unwrap();
+        assert!(!written.contains("\"bend\"") && !written.contains("\"corner_px\""));
+        assert_eq!(parse(Path::new("after"), &written).unwrap(), layout);
+    }
+
+    #[test]
     fn spoilt_layouts_are_refused_or_make_sense() {
         let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/corpus/layouts");
         let mut garble = Garble::of_folder(&folder);

@@ -1,12 +1,17 @@
 //! How a job is run: what it may use, and whom it tells how far it is.
 
-/// What a job may use, and who watches it.
-#[derive(Clone, Copy)]
+use crate::cache::Store;
+use crate::clock::Clock;
+use crate::trouble::Trouble;
+
+/// One run of a command: what its jobs may use, what they hand on to each other, and who watches them.
 pub struct Run<'a> {
     /// Bytes for tiles in flight, or for frames that are measured at once.
     pub memory: usize,
-    /// Is what is measured kept beside the results for later runs?
-    pub keep_cache: bool,
+    /// What is measured of frames: no job measures again what one before it has.
+    pub store: Store,
+    /// How long each stage takes.
+    pub clock: Clock,
     /// Sees how far it is.
     pub watch: &'a dyn Watch,
 }
@@ -38,6 +43,21 @@ impl Watch for Unwatched {
 impl Stage for Unwatched {
     fn of(&self, _: usize, _: usize) {}
     fn step(&self) {}
+}
+
+impl Run<'static> {
+    /// A run that nobody watches, of which nothing is kept for later ones.
+    ///
+    /// # Errors
+    /// When there is no place for temporary files.
+    pub fn unwatched(memory: usize) -> Result<Self, Trouble> {
+        Ok(Self {
+            memory,
+            store: Store::passing()?,
+            clock: Clock::start(),
+            watch: &Unwatched,
+        })
+    }
 }
 
 impl Run<'_> {

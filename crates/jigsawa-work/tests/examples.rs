@@ -70,7 +70,7 @@ fn the_second_frame_is_found_turned_as_it_is() {
     let placed = layout.frames[1].placement.as_ref().unwrap();
     let off = placed.described.rotation_deg.abs() - 12.0;
     assert!(off.abs() < 0.01, "{}", placed.described.rotation_deg);
-    assert!(placed.errors.corner_px < 0.1, "{:?}", placed.errors);
+    assert!(placed.errors.corner_sigma_px < 0.1, "{:?}", placed.errors);
 }
 
 #[test]

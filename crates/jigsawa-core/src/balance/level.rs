@@ -403,7 +403,7 @@ impl Between<'_> {
                 stars: self.scale.stars,
                 surface,
                 residual_sigma: spread,
-                unseen_sigma: unseen,
+                crossval_sigma: unseen,
                 notes,
                 patches: fit.kept.iter().filter(|k| **k > 0.25).count(),
                 ..Balance::unchanged(level, own_noise)

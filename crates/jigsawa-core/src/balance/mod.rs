@@ -89,8 +89,12 @@ pub struct Balance {
     /// independent, and faint light as uncertain as it is.
     pub residual_sigma: f64,
     /// What the surface leaves of patches that it has not seen, in the same unit; absent where a shape was given.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub unseen_sigma: Option<f64>,
+    #[serde(
+        default,
+        skip_serializing_if = "Option::is_none",
+        alias = "unseen_sigma"
+    )]
+    pub crossval_sigma: Option<f64>,
     /// Patches behind the surface.
     pub patches: usize,
     /// How much the frame counts when frames of its filter are averaged; the filter's reference counts 1.
@@ -131,7 +135,7 @@ impl Balance {
             sky_adu,
             noise_adu,
             residual_sigma: 0.0,
-            unseen_sigma: None,
+            crossval_sigma: None,
             patches: 0,
             weight: 1.0,
             notes: Vec::new(),

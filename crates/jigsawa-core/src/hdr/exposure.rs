@@ -2,10 +2,10 @@
 
 use rayon::prelude::*;
 
-use super::full::{Full, full};
 use super::light::{Light, LightGrid};
 use super::mask::{Border, Mask};
 use super::response::{Response, respond};
+use super::saturation::{Saturation, saturation};
 use crate::balance::{Lattice, Member, Samples, Sky};
 use crate::plane::Plane;
 use crate::space::Size;
@@ -17,7 +17,7 @@ pub struct Exposure<'a> {
     /// Its sky at points of the canvas, and what is known of it.
     pub sky: Sky<'a>,
     /// From where its pixels are full, if anything tells.
-    pub full: Option<Full>,
+    pub saturation: Option<Saturation>,
     /// From this value on it is not trusted: below full, or from its shoulder on.
     pub limit: f32,
     /// Its smooth light.
@@ -46,8 +46,8 @@ impl<'a> Exposure<'a> {
     ) -> Self {
         let catalogue = member.catalogue;
         let (level, sigma) = (catalogue.sky.typical_level(), catalogue.sky.typical_sigma());
-        let full = full(plane.data(), level, said, header, catalogue.saturation);
-        let top = full.map_or(f32::INFINITY, |f| f.level);
+        let saturation = saturation(plane.data(), level, said, header, catalogue.saturation);
+        let top = saturation.map_or(f32::INFINITY, |f| f.level);
         let grid = LightGrid::over(canvas);
         // What goes by one thread goes beside what goes by another.
         let ((light, responses), wings) = rayon::join(
@@ -81,7 +81,7 @@ impl<'a> Exposure<'a> {
         );
         Self {
             sky: Sky { member, samples },
-            full,
+            saturation,
             limit,
             light,
             wings,
@@ -103,6 +103,6 @@ impl<'a> Exposure<'a> {
 
     /// The part of the frame that is full.
     pub fn full_part(&self) -> f64 {
-        self.mask.full_pixels() as f64 / self.sky.member.size.area() as f64
+        self.mask.saturated_pixels() as f64 / self.sky.member.size.area() as f64
     }
 }

@@ -351,8 +351,8 @@ impl Bright {
         let border = Border::default();
         let border_px = (border.grow_px + border.feather_px) as f64;
         let profile = Profile::round(e.member().catalogue.fwhm_px, wings);
-        let full = f64::from(e.limit - e.light.sky) * scale / self.amplitude;
-        let reach = profile.radius(full) + border_px;
+        let saturation = f64::from(e.limit - e.light.sky) * scale / self.amplitude;
+        let reach = profile.radius(saturation) + border_px;
         (e.mask.clear_part(at, reach + 2.0 * border_px) > LEAST_CLEAR).then_some(reach)
     }
 }

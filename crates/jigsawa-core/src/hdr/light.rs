@@ -79,13 +79,13 @@ impl Light {
         placement: &Placement,
         grid: LightGrid,
         (sky, sigma, noise): (f32, f32, &NoiseScales),
-        full: f32,
+        saturation: f32,
     ) -> Self {
         let rows = grid.canvas.height().div_ceil(grid.step);
         let spot = |i: usize| {
             let at = placement.apply(grid.at(i));
             let (x, y) = (at.x.round() as i64, at.y.round() as i64);
-            smooth(plane, (x, y), (sky, sigma), full).unwrap_or((f32::NAN, f32::NAN))
+            smooth(plane, (x, y), (sky, sigma), saturation).unwrap_or((f32::NAN, f32::NAN))
         };
         let all: Vec<(f32, f32)> = (0..rows * grid.columns)
             .into_par_iter()
@@ -128,7 +128,7 @@ fn smooth(
     plane: &Plane,
     (x, y): (i64, i64),
     (sky, sigma): (f32, f32),
-    full: f32,
+    saturation: f32,
 ) -> Option<(f32, f32)> {
     let mut block = [[0.0f32; 3]; 3];
     for (dy, row) in block.iter_mut().enumerate() {
@@ -153,7 +153,7 @@ fn smooth(
     // A missing pixel makes every comparison false.
     let light = (mean - sky).max(0.0);
     let close = (mean - around).abs() < SMOOTH * light + SMOOTH_SIGMA * 0.48 * sigma;
-    let below = block.iter().flatten().chain(&ring).all(|v| *v < full);
+    let below = block.iter().flatten().chain(&ring).all(|v| *v < saturation);
     if !(close && below) {
         return None;
     }

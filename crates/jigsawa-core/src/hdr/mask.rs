@@ -58,7 +58,7 @@ pub struct Mask {
     columns: usize,
     squares: Vec<Option<Box<[u8]>>>,
     /// Pixels that are full.
-    full: usize,
+    saturated: usize,
 }
 
 impl Mask {
@@ -86,13 +86,13 @@ impl Mask {
             size,
             columns,
             squares,
-            full: runs.iter().flatten().map(ExactSizeIterator::len).sum(),
+            saturated: runs.iter().flatten().map(ExactSizeIterator::len).sum(),
         }
     }
 
     /// Pixels that are full.
-    pub const fn full_pixels(&self) -> usize {
-        self.full
+    pub const fn saturated_pixels(&self) -> usize {
+        self.saturated
     }
 
     /// Validity of a pixel, 0 to 1; 1 outside of the frame.
@@ -246,14 +246,14 @@ mod tests {
     fn validity_is_that_of_the_distance_to_the_nearest_full_pixel() {
         let (plane, border) = (plane(), Border::default());
         let mask = Mask::new(&plane, 900.0, border);
-        let full: Vec<(i64, i64)> = (0..150)
+        let saturated: Vec<(i64, i64)> = (0..150)
             .flat_map(|y| (0..200).map(move |x| (x, y)))
             .filter(|(x, y)| plane.at(*x, *y) >= 900.0)
             .collect();
-        assert_eq!(mask.full_pixels(), full.len());
+        assert_eq!(mask.saturated_pixels(), saturated.len());
         for y in (0..150).step_by(3) {
             for x in 0..200 {
-                let d = full
+                let d = saturated
                     .iter()
                     .map(|(a, b)| ((a - x) as f64).hypot((b - y) as f64))
                     .fold(f64::INFINITY, f64::min);

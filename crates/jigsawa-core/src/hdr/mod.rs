@@ -16,19 +16,19 @@
 mod cascade;
 mod chain;
 mod exposure;
-pub mod full;
 mod join;
 mod light;
 mod mask;
 mod profile;
 mod response;
+pub mod saturation;
 
 pub use cascade::{Cascade, EVERYWHERE_FULL, Part};
 pub use chain::{Link, chain};
 pub use exposure::Exposure;
-pub use full::{Full, FullBy, full};
 pub use join::{HdrError, Joined, join};
 pub use light::{Light, LightGrid};
 pub use mask::{Border, Mask};
 pub use profile::{Disc, Profile, Reprofile, Reprofiled};
 pub use response::{Response, Seen, respond};
+pub use saturation::{Saturation, SaturationBy, saturation};

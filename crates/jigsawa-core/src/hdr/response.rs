@@ -57,8 +57,8 @@ const STRAIGHT: f64 = 0.7;
 const SHOWN: usize = 1500;
 
 /// Compares a longer exposure, full at `full`, with a shorter one. `None` where they share too little smooth light.
-pub fn respond(longer: &Light, shorter: &Light, full: f32) -> Option<Response> {
-    let full_light = f64::from(full - longer.sky);
+pub fn respond(longer: &Light, shorter: &Light, saturation: f32) -> Option<Response> {
+    let saturated_light = f64::from(saturation - longer.sky);
     // 3 x 3 pixels are averaged.
     let noise = [longer, shorter].map(|l| f64::from(l.mean_sigma()));
     let mut all: Vec<(usize, f64, f64)> = longer
@@ -75,7 +75,7 @@ pub fn respond(longer: &Light, shorter: &Light, full: f32) -> Option<Response> {
     let least = LEAST_LIGHT * noise[0].max(start * noise[1]);
     let bright: Vec<&(usize, f64, f64)> = all
         .iter()
-        .filter(|(_, y, _)| *y > least && *y < STRAIGHT * full_light)
+        .filter(|(_, y, _)| *y > least && *y < STRAIGHT * saturated_light)
         .collect();
     let highest = bright.iter().map(|p| p.1).fold(0.0, f64::max);
     if bright.len() < LEAST_POINTS || highest < LEAST_SPAN / LEAST_LIGHT * least {
@@ -88,7 +88,7 @@ pub fn respond(longer: &Light, shorter: &Light, full: f32) -> Option<Response> {
         let [u, v] = longer.grid.part(i);
         fit.at[2] * u + fit.at[3] * v
     };
-    let shoulder = shoulder(&all, &fit, longer, full_light);
+    let shoulder = shoulder(&all, &fit, longer, saturated_light);
     Some(Response {
         slope: fit.slope,
         offset: [
@@ -199,16 +199,21 @@ const LEAST_BINS: usize = 2;
 const BENT: f64 = 0.01;
 
 /// The lowest value from which the longer exposure shows less than foretold.
-fn shoulder(all: &[(usize, f64, f64)], fit: &Fit, longer: &Light, full_light: f64) -> Option<f32> {
-    if !full_light.is_finite() {
+fn shoulder(
+    all: &[(usize, f64, f64)],
+    fit: &Fit,
+    longer: &Light,
+    saturated_light: f64,
+) -> Option<f32> {
+    if !saturated_light.is_finite() {
         return None;
     }
     // Just below full only the low ones of scattered values are left: they would look bent.
-    let width = (SHOULDER_TO - SHOULDER_FROM) / SHOULDER_BINS as f64 * full_light;
+    let width = (SHOULDER_TO - SHOULDER_FROM) / SHOULDER_BINS as f64 * saturated_light;
     let mut bins: Vec<Vec<f32>> = vec![Vec::new(); SHOULDER_BINS];
     for (i, y, x) in all {
         let told = fit.foretold(longer, *i, *x);
-        let bin = (told - SHOULDER_FROM * full_light) / width;
+        let bin = (told - SHOULDER_FROM * saturated_light) / width;
         if bin >= 0.0 && (bin as usize) < SHOULDER_BINS {
             bins[bin as usize].push((y / told - 1.0) as f32);
         }
@@ -241,8 +246,8 @@ fn shoulder(all: &[(usize, f64, f64)], fit: &Fit, longer: &Light, full_light: f6
     if run.len() < LEAST_BINS || off(last) > -2.0 * BENT || off(last) > 1.5 * off(first) {
         return None;
     }
-    let light = SHOULDER_FROM * full_light + first as f64 * width;
-    (light < 0.95 * full_light).then_some(longer.sky + light as f32)
+    let light = SHOULDER_FROM * saturated_light + first as f64 * width;
+    (light < 0.95 * saturated_light).then_some(longer.sky + light as f32)
 }
 
 /// Some of the points, as many of every brightness as there are.

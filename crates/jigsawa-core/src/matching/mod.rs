@@ -104,10 +104,11 @@ pub struct MatchErrors {
     /// The largest distance.
     pub max_px: f64,
     /// Root mean square distance on pairs that the fit has not seen.
-    pub unseen_rms_px: f64,
+    #[serde(alias = "unseen_rms_px")]
+    pub crossval_rms_px: f64,
     /// Standard error of each coordinate of the map itself, at the worst corner of the frame.
-    #[serde(default)]
-    pub corner_px: f64,
+    #[serde(default, alias = "corner_px")]
+    pub corner_sigma_px: f64,
 }
 
 /// Why a frame could not be matched.
@@ -155,13 +156,13 @@ pub enum MatchError {
     },
     /// The stars agree, but they leave the map uncertain where there are none.
     #[error(
-        "its {pairs} matched stars leave its place in a corner uncertain by {corner_px:.2} px, {allowed_px} px is allowed"
+        "its {pairs} matched stars leave its place in a corner uncertain by {corner_sigma_px:.2} px, {allowed_px} px is allowed"
     )]
     TooLoose {
         /// Pairs found.
         pairs: usize,
         /// The standard error in the worst corner.
-        corner_px: f64,
+        corner_sigma_px: f64,
         /// What would have been accepted.
         allowed_px: f64,
     },
@@ -348,15 +349,15 @@ pub fn gate(errors: &MatchErrors, pairs: usize, most_rms_px: f64) -> Result<(), 
         })
     };
     if let Some(error) =
-        rough(errors.rms_px, most_rms_px).or(rough(errors.unseen_rms_px, 1.6 * most_rms_px))
+        rough(errors.rms_px, most_rms_px).or(rough(errors.crossval_rms_px, 1.6 * most_rms_px))
     {
         return Err(error);
     }
     // A solution that failed knows no error.
-    if errors.corner_px.is_nan() || errors.corner_px > MOST_CORNER_PX {
+    if errors.corner_sigma_px.is_nan() || errors.corner_sigma_px > MOST_CORNER_PX {
         return Err(MatchError::TooLoose {
             pairs,
-            corner_px: errors.corner_px,
+            corner_sigma_px: errors.corner_sigma_px,
             allowed_px: MOST_CORNER_PX,
         });
     }

@@ -33,9 +33,9 @@ const ENOUGH_CLEAN: usize = 30;
 const ENOUGH_AFFINE: usize = 12;
 const ENOUGH_SMOOTH: usize = 60;
 
-/// No optics bend a frame by more than this many pixels beyond a plane's map: a larger bend follows
+/// No optics distort a frame by more than this many pixels beyond a plane's map: a larger distortion follows
 /// false pairs.
-const MOST_BEND_PX: f64 = 40.0;
+const MOST_DISTORTION_PX: f64 = 40.0;
 
 type Pairs = Vec<Pair<ReferencePx, FramePx>>;
 
@@ -119,8 +119,8 @@ pub(super) fn refine(
         errors: MatchErrors {
             rms_px: rms / unit,
             max_px: max / unit,
-            unseen_rms_px: chosen.unseen_rms_px / unit,
-            corner_px: corner / unit,
+            crossval_rms_px: chosen.crossval_rms_px / unit,
+            corner_sigma_px: corner / unit,
         },
         coverage: coverage(&weighted_pairs, field.frame_size),
         map: chosen.map,
@@ -144,7 +144,7 @@ fn final_fit(
     }
 }
 
-/// The frame's part that it shares with the reference: what a bend is fitted for. A little more, so that
+/// The frame's part that it shares with the reference: what a distortion is fitted for. A little more, so that
 /// where the displacement ceases to grow lies outside.
 pub(super) fn shared_area(map: &Registration, reference: Size, frame: Size) -> Rect {
     const MARGIN_PX: usize = 16;
@@ -173,8 +173,11 @@ fn follow(
     }
     if pairs.len() >= ENOUGH_SMOOTH {
         let area = shared_area(before, field.reference_size, field.frame_size);
-        let bent = Map::fit(Model::Smooth(3), &pairs, Some(area));
-        if let Some(map) = bent.filter(|m| m.bend().is_some_and(|b| b.most() < MOST_BEND_PX)) {
+        let distorted = Map::fit(Model::Smooth(3), &pairs, Some(area));
+        if let Some(map) = distorted.filter(|m| {
+            m.distortion()
+                .is_some_and(|b| b.most() < MOST_DISTORTION_PX)
+        }) {
             return Some((map, true));
         }
     }

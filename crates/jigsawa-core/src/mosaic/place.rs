@@ -1,4 +1,4 @@
-//! From the solution to placements: for each frame a projective matrix and a bend that take the canvas's plane to
+//! From the solution to placements: for each frame a projective matrix and a distortion that take the canvas's plane to
 //! its pixels.
 //!
 //! The way from a pixel to the plane is known exactly; the way back, which resampling needs, is fitted to it on a grid
@@ -16,7 +16,7 @@ const STEPS: usize = 25;
 /// A lens moves nothing farther.
 const MARGIN_PX: i64 = 32;
 
-/// No bend is needed where the matrix is as true as this.
+/// No distortion is needed where the matrix is as true as this.
 const TRUE_PX: f64 = 0.001;
 
 /// The frame's pixels from the reference's plane, shown by `projection`, with the model that it takes and the largest
@@ -59,7 +59,7 @@ pub fn registration(
         width: size.width() + 2 * MARGIN_PX as usize,
         height: size.height() + 2 * MARGIN_PX as usize,
     };
-    let bent = flat.bent_to(&pairs, 5, domain)?;
-    let error = worst(&bent);
-    Some((bent, Model::Smooth(5), error))
+    let distorted = flat.bent_to(&pairs, 5, domain)?;
+    let error = worst(&distorted);
+    Some((distorted, Model::Smooth(5), error))
 }

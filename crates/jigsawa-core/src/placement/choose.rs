@@ -32,7 +32,7 @@ pub struct Chosen<A, B> {
     /// The model.
     pub model: Model,
     /// Weighted root mean square error on pairs that a fit has not seen, in pixels of `B`.
-    pub unseen_rms_px: f64,
+    pub crossval_rms_px: f64,
 }
 
 /// Fits the simplest justified model, for the part `domain` of `B`. `None` when not even a shift is
@@ -70,7 +70,7 @@ pub fn choose_among<A, B>(
     Some(Chosen {
         map: Map::fit(model, pairs, domain)?,
         model,
-        unseen_rms_px: unseen.mean.sqrt(),
+        crossval_rms_px: unseen.mean.sqrt(),
     })
 }
 

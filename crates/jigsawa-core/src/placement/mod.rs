@@ -1,17 +1,17 @@
 //! Placement: maps between pixel grids, fitted to pairs of points.
 //!
 //! A [`Map`] takes positions of one space into another; its spaces are types, so `a.then(&b)` only
-//! compiles where they meet. It is a projective matrix, and where optics differ, a [`Bend`] on top.
+//! compiles where they meet. It is a projective matrix, and where optics differ, a [`Distortion`] on top.
 //! Every model is fitted by its own file with the same verb; the simplest model that the residuals
 //! justify is chosen by cross-validation (`choose`).
 
 mod affine;
 mod choose;
+mod distortion;
 mod homography;
 mod model;
 mod shift;
 mod similarity;
-mod smooth;
 
 use std::marker::PhantomData;
 use std::sync::Arc;
@@ -20,9 +20,9 @@ use nalgebra::{Matrix3, Vector3};
 use serde::{Deserialize, Serialize};
 
 pub use choose::{Chosen, choose, choose_among};
+pub(crate) use distortion::powers_of;
+pub use distortion::{Distortion, terms};
 pub use model::Model;
-pub(crate) use smooth::powers_of;
-pub use smooth::{Bend, terms};
 
 use crate::space::{CanvasPx, FramePx, Point, Rect, ReferencePx, Size};
 
@@ -51,8 +51,8 @@ impl<A, B> Clone for Pair<A, B> {
 }
 impl<A, B> Copy for Pair<A, B> {}
 
-/// A map from space `A` to space `B`: a projective 3 x 3 matrix, then perhaps a bend in `B`; or the way
-/// back, through the bend undone and then a matrix.
+/// A map from space `A` to space `B`: a projective 3 x 3 matrix, then perhaps a distortion in `B`; or the way
+/// back, through the distortion undone and then a matrix.
 ///
 /// # Guarantees
 /// All entries are finite, the last is 1, and the matrix can be inverted.
@@ -60,17 +60,17 @@ impl<A, B> Copy for Pair<A, B> {}
 pub struct Map<A, B> {
     matrix: Matrix3<f64>,
     inverse: Matrix3<f64>,
-    bend: Option<Bent>,
+    distortion: Option<Distorted>,
     spaces: PhantomData<(A, B)>,
 }
 
-/// A bend and on which side of the matrix it acts.
+/// A distortion and on which side of the matrix it acts.
 #[derive(Debug, Clone, PartialEq)]
-enum Bent {
+enum Distorted {
     /// In `B`, after the matrix.
-    After(Arc<Bend>),
+    After(Arc<Distortion>),
     /// In `A`, undone before the matrix.
-    UndoneBefore(Arc<Bend>),
+    UndoneBefore(Arc<Distortion>),
 }
 
 impl<A, B> Clone for Map<A, B> {
@@ -78,14 +78,14 @@ impl<A, B> Clone for Map<A, B> {
         Self {
             matrix: self.matrix,
             inverse: self.inverse,
-            bend: self.bend.clone(),
+            distortion: self.distortion.clone(),
             spaces: PhantomData,
         }
     }
 }
 impl<A, B> PartialEq for Map<A, B> {
     fn eq(&self, other: &Self) -> bool {
-        self.matrix == other.matrix && self.bend == other.bend
+        self.matrix == other.matrix && self.distortion == other.distortion
     }
 }
 
@@ -109,7 +109,7 @@ impl<A, B> Map<A, B> {
         sound.then_some(Self {
             matrix,
             inverse,
-            bend: None,
+            distortion: None,
             spaces: PhantomData,
         })
     }
@@ -119,24 +119,24 @@ impl<A, B> Map<A, B> {
         Self {
             matrix: Matrix3::new(1.0, 0.0, dx, 0.0, 1.0, dy, 0.0, 0.0, 1.0),
             inverse: Matrix3::new(1.0, 0.0, -dx, 0.0, 1.0, -dy, 0.0, 0.0, 1.0),
-            bend: None,
+            distortion: None,
             spaces: PhantomData,
         }
     }
 
-    /// The same map with a bend in `B` after its matrix, in the place of any that it has. `None` for a map
-    /// that was inverted: its bend acts on the other side.
-    pub fn bent(self, bend: Bend) -> Option<Self> {
-        match self.bend {
-            Some(Bent::UndoneBefore(_)) => None,
+    /// The same map with a distortion in `B` after its matrix, in the place of any that it has. `None` for a map
+    /// that was inverted: its distortion acts on the other side.
+    pub fn distorted(self, distortion: Distortion) -> Option<Self> {
+        match self.distortion {
+            Some(Distorted::UndoneBefore(_)) => None,
             _ => Some(Self {
-                bend: Some(Bent::After(Arc::new(bend))),
+                distortion: Some(Distorted::After(Arc::new(distortion))),
                 ..self
             }),
         }
     }
 
-    /// Fits a model to pairs by weighted least squares; the bend of a smooth one is fitted for the part
+    /// Fits a model to pairs by weighted least squares; the distortion of a smooth one is fitted for the part
     /// `domain` of `B` (that of the pairs, if `None`). `None` with fewer pairs than the model needs,
     /// or when they do not fix it (all on a line, say).
     pub fn fit(model: Model, pairs: &[Pair<A, B>], domain: Option<Rect>) -> Option<Self> {
@@ -152,32 +152,35 @@ impl<A, B> Map<A, B> {
         let plain = Self::from_matrix(matrix)?;
         match model {
             Model::Smooth(degree) => {
-                let bend = smooth::fit(&plain, pairs, degree, domain)?;
-                plain.bent(bend)
+                let distortion = distortion::fit(&plain, pairs, degree, domain)?;
+                plain.distorted(distortion)
             }
             _ => Some(plain),
         }
     }
 
-    /// The same matrix with the bend of this degree, for the part `domain` of `B`, that brings these pairs together
+    /// The same matrix with the distortion of this degree, for the part `domain` of `B`, that brings these pairs together
     /// best. `None` when they do not fix it, or for a map that was inverted.
     pub fn bent_to(self, pairs: &[Pair<A, B>], degree: u8, domain: Rect) -> Option<Self> {
-        let plain = Self { bend: None, ..self };
-        let bend = smooth::fit(&plain, pairs, degree, Some(domain))?;
-        plain.bent(bend)
+        let plain = Self {
+            distortion: None,
+            ..self
+        };
+        let distortion = distortion::fit(&plain, pairs, degree, Some(domain))?;
+        plain.distorted(distortion)
     }
 
     /// Where the point arrives.
     pub fn apply(&self, p: Point<A>) -> Point<B> {
-        match &self.bend {
+        match &self.distortion {
             None => self.by_matrix(p.x, p.y),
-            Some(Bent::After(bend)) => {
+            Some(Distorted::After(distortion)) => {
                 let flat: Point<B> = self.by_matrix(p.x, p.y);
-                let (x, y) = bend.apply(flat.x, flat.y);
+                let (x, y) = distortion.apply(flat.x, flat.y);
                 Point::new(x, y)
             }
-            Some(Bent::UndoneBefore(bend)) => {
-                let (x, y) = bend.undo(p.x, p.y);
+            Some(Distorted::UndoneBefore(distortion)) => {
+                let (x, y) = distortion.undo(p.x, p.y);
                 self.by_matrix(x, y)
             }
         }
@@ -195,15 +198,18 @@ impl<A, B> Map<A, B> {
 
     /// Rows of d(to)/d(from) at a point.
     pub fn jacobian(&self, p: Point<A>) -> [[f64; 2]; 2] {
-        match &self.bend {
+        match &self.distortion {
             None => self.of_matrix(p.x, p.y),
-            Some(Bent::After(bend)) => {
+            Some(Distorted::After(distortion)) => {
                 let flat: Point<B> = self.by_matrix(p.x, p.y);
-                product(bend.jacobian(flat.x, flat.y), self.of_matrix(p.x, p.y))
+                product(
+                    distortion.jacobian(flat.x, flat.y),
+                    self.of_matrix(p.x, p.y),
+                )
             }
-            Some(Bent::UndoneBefore(bend)) => {
-                let (x, y) = bend.undo(p.x, p.y);
-                let [[a, b], [c, d]] = bend.jacobian(x, y);
+            Some(Distorted::UndoneBefore(distortion)) => {
+                let (x, y) = distortion.undo(p.x, p.y);
+                let [[a, b], [c, d]] = distortion.jacobian(x, y);
                 let det = a * d - b * c;
                 let back = [[d / det, -b / det], [-c / det, a / det]];
                 product(self.of_matrix(x, y), back)
@@ -239,25 +245,28 @@ impl<A, B> Map<A, B> {
         Map {
             matrix: self.inverse,
             inverse: self.matrix,
-            bend: self.bend.clone().map(|b| match b {
-                Bent::After(b) => Bent::UndoneBefore(b),
-                Bent::UndoneBefore(b) => Bent::After(b),
+            distortion: self.distortion.clone().map(|b| match b {
+                Distorted::After(b) => Distorted::UndoneBefore(b),
+                Distorted::UndoneBefore(b) => Distorted::After(b),
             }),
             spaces: PhantomData,
         }
     }
 
     /// First this map, then `next`: one map, so that nothing is ever resampled twice. `None` when the
-    /// product cannot be inverted any more, or has a bend between two matrices, which no map of
-    /// this kind is: a bent map can only be the last, one with its bend undone only the first.
+    /// product cannot be inverted any more, or has a distortion between two matrices, which no map of
+    /// this kind is: a distorted map can only be the last, one with its distortion undone only the first.
     pub fn then<C>(&self, next: &Map<B, C>) -> Option<Map<A, C>> {
-        let bend = match (&self.bend, &next.bend) {
-            (None, bend @ (None | Some(Bent::After(_))))
-            | (bend @ Some(Bent::UndoneBefore(_)), None) => bend.clone(),
+        let distortion = match (&self.distortion, &next.distortion) {
+            (None, distortion @ (None | Some(Distorted::After(_))))
+            | (distortion @ Some(Distorted::UndoneBefore(_)), None) => distortion.clone(),
             _ => return None,
         };
         let product = Map::from_matrix(next.matrix * self.matrix)?;
-        Some(Map { bend, ..product })
+        Some(Map {
+            distortion,
+            ..product
+        })
     }
 
     /// The same numbers between other spaces: of a frame's own pixels as the canvas, say.
@@ -265,15 +274,15 @@ impl<A, B> Map<A, B> {
         Map {
             matrix: self.matrix,
             inverse: self.inverse,
-            bend: self.bend.clone(),
+            distortion: self.distortion.clone(),
             spaces: PhantomData,
         }
     }
 
-    /// The bend after the matrix, if there is one.
-    pub fn bend(&self) -> Option<&Bend> {
-        match &self.bend {
-            Some(Bent::After(bend)) => Some(bend),
+    /// The distortion after the matrix, if there is one.
+    pub fn distortion(&self) -> Option<&Distortion> {
+        match &self.distortion {
+            Some(Distorted::After(distortion)) => Some(distortion),
             _ => None,
         }
     }
@@ -285,7 +294,7 @@ impl<A, B> Map<A, B> {
 
     /// Is it a pure shift by whole pixels (exactly)? Then no value needs interpolation.
     pub fn whole_shift(&self) -> Option<(i64, i64)> {
-        if self.bend.is_some() {
+        if self.distortion.is_some() {
             return None;
         }
         let m = &self.matrix;
@@ -338,8 +347,8 @@ const MOST_STRETCH: f64 = 20.0;
 fn sound_on<A, B>(map: &Map<A, B>, size: Size) -> bool {
     let side = |p: Point<A>| (map.matrix * Vector3::new(p.x, p.y, 1.0)).z;
     let corners = size.corners();
-    let bend = map.bend().is_none_or(Bend::is_gentle);
-    if !bend || !corners.iter().all(|p| side(*p) > 1e-6) {
+    let distortion = map.distortion().is_none_or(Distortion::is_gentle);
+    if !distortion || !corners.iter().all(|p| side(*p) > 1e-6) {
         return false;
     }
     // At the corners, and halfway to the middle: a fold lies between two of them.

@@ -14,7 +14,7 @@ pub enum Model {
     Affine,
     /// A plane seen in perspective: 8 numbers.
     Homography,
-    /// Affine, and a bend by polynomials of this degree, 2 to 5, in x and y: 12 to 42 numbers.
+    /// Affine, and a distortion by polynomials of this degree, 2 to 5, in x and y: 12 to 42 numbers.
     Smooth(u8),
 }
 

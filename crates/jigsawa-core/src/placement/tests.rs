@@ -24,17 +24,17 @@ fn truth(model: Model, mirrored: bool) -> M {
     ])
     .unwrap();
     match model {
-        Model::Smooth(degree) => plain.bent(lens(degree)).unwrap(),
+        Model::Smooth(degree) => plain.distorted(lens(degree)).unwrap(),
         _ => plain,
     }
 }
 
-/// A bend of 6 px in the corners by the highest powers of its degree.
-fn lens(degree: u8) -> Bend {
+/// A distortion of 6 px in the corners by the highest powers of its degree.
+fn lens(degree: u8) -> Distortion {
     let count = terms(degree);
     let (mut x, mut y) = (vec![0.0; count], vec![0.0; count]);
     (x[count - 1 - degree as usize], y[count - 1]) = (4.0, 4.0);
-    Bend::new([950.0, 700.0], [950.0, 700.0], x, y).unwrap()
+    Distortion::new([950.0, 700.0], [950.0, 700.0], x, y).unwrap()
 }
 
 fn pairs(map: &M, count: usize, error: f64) -> Vec<Pair<ReferencePx, FramePx>> {
@@ -64,16 +64,16 @@ fn every_model_recovers_its_own_map(
     // The lens is given in the frame's pixels, and is fitted on an area that is not its own.
     let domain = Rect::around(size.corners().map(|p| map.apply(p)));
     let fitted = M::fit(model, &pairs(&map, 80, 0.0), Some(domain)).unwrap();
-    let bent = map.bend().is_some();
+    let distorted = map.distortion().is_some();
     for corner in size.corners() {
         // Beyond the lens's own area the two end differently.
-        let p = if bent {
+        let p = if distorted {
             Point::new(0.7 * corner.x + 300.0, 0.7 * corner.y + 225.0)
         } else {
             corner
         };
         let off = fitted.apply(p).distance(map.apply(p));
-        assert!(off < if bent { 0.05 } else { 1e-6 }, "{off}");
+        assert!(off < if distorted { 0.05 } else { 1e-6 }, "{off}");
     }
     let seen = fitted.describe(Point::new(1000.0, 750.0));
     assert_eq!(seen.mirrored, mirrored && model != Model::Shift);
@@ -102,7 +102,7 @@ fn the_simplest_model_that_fits_is_chosen(
     let map = truth(model, false);
     let chosen = choose(&pairs(&map, 300, 0.05), None).unwrap();
     assert_eq!(chosen.model, model);
-    assert!(chosen.unseen_rms_px > 0.05 && chosen.unseen_rms_px < 0.1);
+    assert!(chosen.crossval_rms_px > 0.05 && chosen.crossval_rms_px < 0.1);
 }
 
 #[test]
@@ -114,8 +114,8 @@ fn few_pairs_never_buy_a_free_model() {
     );
     assert!(choose(&pairs(&map, 1, 0.0), None).is_none());
     // A lens that 30 stars cannot prove, with errors as large as itself.
-    let bent = truth(Model::Smooth(5), false);
-    let model = choose(&pairs(&bent, 30, 3.0), None).unwrap().model;
+    let distorted = truth(Model::Smooth(5), false);
+    let model = choose(&pairs(&distorted, 30, 3.0), None).unwrap().model;
     assert!(model <= Model::Homography, "{model:?}");
 }
 
@@ -161,7 +161,7 @@ proptest! {
             let map = truth(model, true);
             let p = Point::<ReferencePx>::new(x, y);
             prop_assert!(map.invert().apply(map.apply(p)).distance(p) < 1e-7);
-            if map.bend().is_none() {
+            if map.distortion().is_none() {
                 let round = map.then(&map.invert()).unwrap();
                 prop_assert!(round.apply(p).distance(p) < 1e-7);
             }

@@ -7,7 +7,7 @@ use std::ops::Range;
 
 use multiversion::multiversion;
 
-use crate::placement::{Bend, Placement};
+use crate::placement::{Distortion, Placement};
 use crate::space::{FramePx, Point, Rect, Size};
 
 use super::kernel::{Kernel, PHASES, Window, inside, sample_at, steps};
@@ -40,11 +40,11 @@ pub fn window_for(how: &Resampling<'_>, tile: Rect) -> Option<Rect> {
     let Resampling {
         kernel, map, frame, ..
     } = *how;
-    // The matrix is projective and without a fold on the canvas: corners bound the inside, and a bend
+    // The matrix is projective and without a fold on the canvas: corners bound the inside, and a distortion
     // moves no point by more than its bound.
     let (x0, y0) = (tile.x as f64, tile.y as f64);
     let (x1, y1) = ((tile.right() - 1) as f64, (tile.bottom() - 1) as f64);
-    let [grow_x, grow_y] = map.bend().map_or([0.0; 2], Bend::bound);
+    let [grow_x, grow_y] = map.distortion().map_or([0.0; 2], Distortion::bound);
     let corners = [(x0, y0), (x1, y0), (x1, y1), (x0, y1)];
     let reached = corners.into_iter().flat_map(|(x, y)| {
         let p = map.unbent(Point::new(x, y));
@@ -117,8 +117,8 @@ fn positions(map: &Placement, tile: Rect, y: i64, at_x: &mut Vec<i32>, at_y: &mu
     at_x.resize(tile.width, 0);
     at_y.resize(tile.width, 0);
     let line = Line::new(map, y as f64);
-    if let Some(bend) = map.bend() {
-        return bent_positions(bend, &line, tile, at_x, at_y);
+    if let Some(distortion) = map.distortion() {
+        return distorted_positions(distortion, &line, tile, at_x, at_y);
     }
     for (i, (px, py)) in at_x.iter_mut().zip(at_y.iter_mut()).enumerate() {
         let (u, v) = line.at(tile.x as f64 + i as f64);
@@ -150,15 +150,21 @@ impl Line {
     }
 }
 
-/// The same through a bend. What it adds is exact at every eighth column of the canvas and on a line
+/// The same through a distortion. What it adds is exact at every eighth column of the canvas and on a line
 /// between: a lens of 5 px over 1000 px departs from the line by less than a step. Exact everywhere
 /// was the simpler way, at the cost of the interpolation itself.
 #[inline]
-fn bent_positions(bend: &Bend, line: &Line, tile: Rect, at_x: &mut [i32], at_y: &mut [i32]) {
+fn distorted_positions(
+    distortion: &Distortion,
+    line: &Line,
+    tile: Rect,
+    at_x: &mut [i32],
+    at_y: &mut [i32],
+) {
     const KNOT: i64 = 8;
     let added = |x: i64| {
         let (u, v) = line.at(x as f64);
-        let (p, q) = bend.apply(u, v);
+        let (p, q) = distortion.apply(u, v);
         (p - u, q - v)
     };
     let mut knot = tile.x.div_euclid(KNOT) * KNOT;
@@ -313,8 +319,8 @@ mod tests {
                 [scale * s, scale * c, 60.0 - shift],
                 [tilt, 0.0, 1.0],
             ]).unwrap();
-            let bend = |k: f64| vec![0.0, 0.0, 0.0, k, 0.5 * k, -k];
-            let map = map.bent(Bend::new([45.0, 35.0], [45.0, 35.0], bend(lens), bend(-lens)).unwrap()).unwrap();
+            let distortion = |k: f64| vec![0.0, 0.0, 0.0, k, 0.5 * k, -k];
+            let map = map.distorted(Distortion::new([45.0, 35.0], [45.0, 35.0], distortion(lens), distortion(-lens)).unwrap()).unwrap();
             let plane = rough_plane(Size::new(90, 70).unwrap(), holes);
             let tile = Rect { x: -10, y: -5, width: 60, height: 40 };
             compare(shape, &map, &plane, tile, saturation);
@@ -376,13 +382,13 @@ mod tests {
     }
 
     #[test]
-    fn positions_through_a_bend_are_those_of_the_map() {
+    fn positions_through_a_distortion_are_those_of_the_map() {
         let (s, c) = 0.3f64.sin_cos();
         let flat = Map::from_rows([[c, -s, 40.0], [s, c, -30.0], [0.0, 0.0, 1.0]]).unwrap();
         let (mut bx, mut by) = (vec![0.0; 10], vec![0.0; 10]);
         (bx[6], bx[8], by[7], by[9]) = (2.0, 2.0, 2.0, 2.0);
-        let bend = Bend::new([500.0, 400.0], [500.0, 400.0], bx, by).unwrap();
-        let map: Placement = flat.bent(bend).unwrap();
+        let distortion = Distortion::new([500.0, 400.0], [500.0, 400.0], bx, by).unwrap();
+        let map: Placement = flat.distorted(distortion).unwrap();
         let tile = Rect {
             x: 130,
             y: 70,

@@ -4,7 +4,7 @@ use super::MARGIN;
 use super::ellipse::Ellipse;
 use super::fit::{SKY_RING, Surroundings};
 use super::halo::Halo;
-use super::middle::{is_flat, middle_of_full, shines_around};
+use super::middle::{is_flat, middle_of_saturated, shines_around};
 use super::profile::{Profile, Profiles};
 use super::window::Window;
 use crate::space::{FramePx, Point, Rect};
@@ -48,9 +48,9 @@ pub(super) struct StarLight {
 impl StarLight {
     pub(super) fn new(star: &Star, planes: usize) -> Self {
         let mut star = *star;
-        let full = star.flags.has(Flag::Saturated);
+        let saturated = star.flags.has(Flag::Saturated);
         // A column that charge has run along is not the star's shape.
-        if full || star.flux < SHAPED_SNR * star.flux_sigma || star.flags.has(Flag::Blended) {
+        if saturated || star.flux < SHAPED_SNR * star.flux_sigma || star.flags.has(Flag::Blended) {
             star.elongation = 1.0;
         }
         Self {
@@ -74,7 +74,7 @@ impl StarLight {
         &mut self,
         window: &Window,
         profiles: &[Profiles],
-        (noise, fulls): (&[f32], &[f32]),
+        (noise, saturations): (&[f32], &[f32]),
         all: &[Self],
         fwhm_px: f64,
     ) {
@@ -106,14 +106,14 @@ impl StarLight {
             if wings < WIDER * *height {
                 continue;
             }
-            let full = is_flat(window, p, self.at, fwhm_px, fulls[p]);
+            let flat = is_flat(window, p, self.at, fwhm_px, saturations[p]);
             let long = usize::from(self.star.elongation > LONG);
             let wider = self.star.fwhm_px > WIDE_FWHM[long] * fwhm_px;
-            if !full && wider && wings > MUCH_WIDER * fit(0.0, 0.7 * fwhm_px) {
+            if !flat && wider && wings > MUCH_WIDER * fit(0.0, 0.7 * fwhm_px) {
                 // Two stars side by side end where one does; a core or a knot shines on.
                 pair = !shines_around(window, p, self.at, fwhm_px);
                 wide |= !pair;
-            } else if full || *height > PAIR_SNR * noise[p] && middle(p) < wings {
+            } else if flat || *height > PAIR_SNR * noise[p] && middle(p) < wings {
                 // Full, or two stars that are seen as one: it is taken off by its wings, and its core is filled.
                 *height = wings;
             }
@@ -156,7 +156,7 @@ impl StarLight {
     ) {
         // Two stars that are seen as one have no rings around their middle.
         let one = self.star.elongation < LONG && self.star.fwhm_px < ONE_FWHM * fwhm_px;
-        if !self.is_bright(noise) || self.reach <= 0.0 || !(one || self.is_full()) {
+        if !self.is_bright(noise) || self.reach <= 0.0 || !(one || self.is_saturated()) {
             return;
         }
         let most = MARGIN as f64 - 2.0;
@@ -185,7 +185,7 @@ impl StarLight {
         let uneven = wide.skies().zip(noise).any(|(s, n)| s > UNEVEN * n);
         let far = (BEYOND * lost).clamp(least, reach);
         let lost = uneven && !wide.shines_beyond(far);
-        if lost && !self.is_full() {
+        if lost && !self.is_saturated() {
             // What shines behind it is not even: its own light is not told from that, and the profile of all is better.
             self.hole = self.hole.max(wide.core);
             for (p, height) in self.heights.iter_mut().enumerate() {
@@ -285,7 +285,7 @@ impl StarLight {
     }
 
     /// Is its core full?
-    pub(super) fn is_full(&self) -> bool {
+    pub(super) fn is_saturated(&self) -> bool {
         self.star.flags.has(Flag::Saturated)
     }
 
@@ -300,9 +300,9 @@ impl StarLight {
     }
 
     /// Finds the middle of a full star.
-    pub(super) fn centre(&mut self, window: &Window, fulls: &[f32]) {
-        if self.is_full()
-            && let Some(at) = middle_of_full(window, fulls, self.at)
+    pub(super) fn centre(&mut self, window: &Window, saturations: &[f32]) {
+        if self.is_saturated()
+            && let Some(at) = middle_of_saturated(window, saturations, self.at)
         {
             self.at = at;
             self.star.at = at;

@@ -35,7 +35,7 @@ pub(super) struct Shared {
     pub(super) noise: Vec<f32>,
     pub(super) grains: Vec<Grain>,
     /// The highest pixel of any star's core: where pixels are full, if any are.
-    fulls: Vec<f32>,
+    saturations: Vec<f32>,
     fwhm_px: f64,
 }
 
@@ -56,7 +56,7 @@ impl Shared {
             profiles: profile::measure(planes, catalogue, &noise)?,
             noise,
             grains,
-            fulls: fulls(planes, catalogue, windows)?,
+            saturations: saturations(planes, catalogue, windows)?,
             fwhm_px: catalogue.fwhm_px,
         })
     }
@@ -81,14 +81,14 @@ impl Shared {
             picture,
             windows,
             &mut lights,
-            StarLight::is_full,
+            StarLight::is_saturated,
             |s, window| {
-                s.centre(window, &self.fulls);
+                s.centre(window, &self.saturations);
             },
         )?;
         lights.sort_by(|a, b| a.at.y.total_cmp(&b.at.y));
         // Pieces of one column that came to one middle are one star.
-        lights.dedup_by(|a, b| a.is_full() && b.is_full() && a.at.distance(b.at) < width);
+        lights.dedup_by(|a, b| a.is_saturated() && b.is_saturated() && a.at.distance(b.at) < width);
         for round in [Round::First, Round::Late, Round::Again] {
             let before = lights.clone();
             let wanted = |s: &StarLight| match round {
@@ -100,7 +100,7 @@ impl Shared {
                 s.measure(
                     window,
                     &self.profiles,
-                    (&self.noise, &self.fulls),
+                    (&self.noise, &self.saturations),
                     &before,
                     width,
                 );
@@ -198,7 +198,7 @@ fn of_bands(
 }
 
 /// The highest pixel of any star's core in each plane.
-fn fulls(
+fn saturations(
     planes: Planes<'_>,
     catalogue: &Catalogue,
     windows: &mut Windows,
@@ -228,7 +228,7 @@ fn fulls(
 fn absorb(stars: &mut [StarLight], noise: &[f32]) {
     let bright: Vec<(Point<FramePx>, f64, Vec<f32>)> = stars
         .iter()
-        .filter(|s| s.is_full() && s.is_bright(noise) && s.hole > 0.0)
+        .filter(|s| s.is_saturated() && s.is_bright(noise) && s.hole > 0.0)
         .map(|s| (s.at, s.hole, s.heights().to_vec()))
         .collect();
     for (at, hole, heights) in bright {

@@ -10,37 +10,37 @@ use crate::space::{FramePx, Point};
 const FLAT: f32 = 0.93;
 
 /// And pixels that are full are about as high as the highest.
-const FULL: f32 = 0.6;
+const SATURATED: f32 = 0.6;
 
 /// Pixels this near to the highest of a full star are full.
 const FULL_CORE: f32 = 0.85;
 
 /// Where the middle of a full star is, if it is long: of its full pixels those rows count that are about as wide as the
 /// widest, since charge that has run along a column makes narrow ones.
-pub(super) fn middle_of_full(
+pub(super) fn middle_of_saturated(
     window: &Window,
-    fulls: &[f32],
+    saturations: &[f32],
     at: Point<FramePx>,
 ) -> Option<Point<FramePx>> {
-    let plane = (0..fulls.len())
+    let plane = (0..saturations.len())
         .max_by(|a, b| {
-            let part = |p: usize| highest(window, p, at) / fulls[p];
+            let part = |p: usize| highest(window, p, at) / saturations[p];
             part(*a).total_cmp(&part(*b))
         })
         .unwrap_or(0);
     let bar = FULL_CORE * highest(window, plane, at);
-    let is_full = |x: i64, y: i64| window.at(plane, x, y) >= bar;
+    let is_saturated = |x: i64, y: i64| window.at(plane, x, y) >= bar;
     let (cx, cy) = (at.x.round() as i64, at.y.round() as i64);
     let (x0, y0) = (-1..=1)
         .flat_map(|dy| (-1..=1).map(move |dx| (cx + dx, cy + dy)))
-        .find(|(x, y)| is_full(*x, *y))?;
+        .find(|(x, y)| is_saturated(*x, *y))?;
     let mut rows: Vec<(i64, i64, i64)> = Vec::new();
     let far = MARGIN as i64 - 2;
     for step in [-1, 1] {
         let (mut x, mut y) = (x0, if step < 0 { y0 } else { y0 + 1 });
-        while (y - y0).abs() < far && is_full(x, y) {
-            let from = (1..far).find(|k| !is_full(x - k, y)).unwrap_or(far);
-            let to = (1..far).find(|k| !is_full(x + k, y)).unwrap_or(far);
+        while (y - y0).abs() < far && is_saturated(x, y) {
+            let from = (1..far).find(|k| !is_saturated(x - k, y)).unwrap_or(far);
+            let to = (1..far).find(|k| !is_saturated(x + k, y)).unwrap_or(far);
             rows.push((y, x - from + 1, x + to));
             // Up or down from the middle of the run.
             x += (to - from).div_euclid(2);
@@ -109,7 +109,7 @@ pub(super) fn is_flat(
     plane: usize,
     at: Point<FramePx>,
     fwhm_px: f64,
-    full: f32,
+    saturation: f32,
 ) -> bool {
     let reach = (0.5 * fwhm_px).ceil() as i64;
     let (cx, cy) = (at.x.round() as i64, at.y.round() as i64);
@@ -121,5 +121,5 @@ pub(super) fn is_flat(
         .filter(|v| v.is_finite())
         .collect();
     let most = core.iter().copied().fold(f32::MIN, f32::max);
-    most > FULL * full && core.iter().sum::<f32>() > FLAT * most * core.len() as f32
+    most > SATURATED * saturation && core.iter().sum::<f32>() > FLAT * most * core.len() as f32
 }

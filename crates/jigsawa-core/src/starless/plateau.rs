@@ -7,7 +7,7 @@ use crate::space::{FramePx, Point};
 use crate::stars::{Catalogue, Flag, Flags, Star};
 
 /// Pixels this near to the highest are full, and so many of them hang together in a plateau.
-const FULL: f32 = 0.85;
+const SATURATED: f32 = 0.85;
 const LEAST_PIXELS: usize = 20;
 
 /// A plateau with a star within so many widths is that star's.
@@ -19,7 +19,7 @@ pub(super) fn overlooked(mean: &Plane, found: &Catalogue) -> Vec<Star> {
     let known = mean.data().iter().copied().filter(|v| v.is_finite());
     let top = known.fold(f32::MIN, f32::max);
     let sky = found.sky.typical_level();
-    let bar = sky + FULL * (top - sky);
+    let bar = sky + SATURATED * (top - sky);
     let mut seen = vec![false; w * h];
     let mut stars = Vec::new();
     for k in 0..w * h {

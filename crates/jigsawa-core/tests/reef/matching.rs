@@ -1,7 +1,7 @@
 //! Matching finds what is there and refuses what is not.
 
 use jigsawa_core::matching::{Guess, MatchError, Spot, Wish, match_frames};
-use jigsawa_core::placement::{Bend, Map, Model};
+use jigsawa_core::placement::{Distortion, Map, Model};
 use jigsawa_core::space::{FramePx, Point, ReferencePx, Size};
 use jigsawa_sky::pointing::Pointing;
 use jigsawa_sky::stars::Crowd;
@@ -168,19 +168,19 @@ fn a_guess_of_the_turn_finds_a_few_stars_at_any_turn() {
 }
 
 /// A lens of so many pixels in the corners of a square frame.
-fn lens(corner_px: f64) -> Bend {
-    let k = corner_px / 2.0 / 2f64.sqrt();
+fn lens(corner_sigma_px: f64) -> Distortion {
+    let k = corner_sigma_px / 2.0 / 2f64.sqrt();
     let (mut x, mut y) = (vec![0.0; 10], vec![0.0; 10]);
     (x[6], x[8], y[7], y[9]) = (k, k, k, k);
     let half = SIDE as f64 / 2.0;
-    Bend::new([half; 2], [half; 2], x, y).unwrap()
+    Distortion::new([half; 2], [half; 2], x, y).unwrap()
 }
 
 #[rstest]
 #[case(1.0)]
 #[case(5.0)]
 #[case(-5.0)]
-fn a_distorted_corner_is_followed_and_not_thrown_away(#[case] corner_px: f64) {
+fn a_distorted_corner_is_followed_and_not_thrown_away(#[case] corner_sigma_px: f64) {
     let size = Size::new(SIDE, SIDE).unwrap();
     let (sky, home) = (crowd(4242), Pointing::at(960.0, 640.0));
     let turned = Pointing {
@@ -190,7 +190,7 @@ fn a_distorted_corner_is_followed_and_not_thrown_away(#[case] corner_px: f64) {
     let reference = list::<ReferencePx>(&sky, &home, 600);
     let mut frame = list::<FramePx>(&sky, &turned, 600);
     for s in &mut frame {
-        let (x, y) = lens(corner_px).apply(s.at.x, s.at.y);
+        let (x, y) = lens(corner_sigma_px).apply(s.at.x, s.at.y);
         s.at = Point::new(x, y);
     }
     let found = match_frames(&reference, &frame, (size, size), &Wish::default()).unwrap();
@@ -201,7 +201,7 @@ fn a_distorted_corner_is_followed_and_not_thrown_away(#[case] corner_px: f64) {
     );
     assert!(found.errors.rms_px < 0.12, "{:?}", found.errors);
     let plain = home.map(size).invert().then(&turned.map(size)).unwrap();
-    let truth = plain.bent(lens(corner_px)).unwrap();
+    let truth = plain.distorted(lens(corner_sigma_px)).unwrap();
     for corner in [
         (60.0, 60.0),
         (1140.0, 60.0),
@@ -213,7 +213,7 @@ fn a_distorted_corner_is_followed_and_not_thrown_away(#[case] corner_px: f64) {
             .map
             .apply(Point::new(p.x, p.y))
             .distance(truth.apply(p));
-        assert!(off < 0.08, "{corner_px}: {off} at {corner:?}");
+        assert!(off < 0.08, "{corner_sigma_px}: {off} at {corner:?}");
     }
     // Who insists on a stiff model is told what it costs.
     let stiff = Wish {
@@ -280,7 +280,7 @@ fn twenty_thousand_stars_are_matched_and_a_seventh_in_common_suffices() {
             .filter(|(r, f)| home[*r].1 == there[*f].1);
         assert!(right.count() as f64 > 0.999 * found.pairs.len() as f64);
         assert!(found.pairs.len() as f64 > 0.7 * shared * a.len() as f64);
-        assert!(found.errors.corner_px < 0.01, "{:?}", found.errors);
+        assert!(found.errors.corner_sigma_px < 0.01, "{:?}", found.errors);
     }
 }
 

@@ -67,7 +67,10 @@ impl Field {
                     ..Pointing::at(at.0, at.1)
                 };
                 let flat = pointing.map(size);
-                let map = flat.clone().bent(optics.bend(size).unwrap()).unwrap();
+                let map = flat
+                    .clone()
+                    .distorted(optics.distortion(size).unwrap())
+                    .unwrap();
                 let reach = 1000.0;
                 let around = (at.0 - reach, at.1 - reach, at.0 + reach, at.1 + reach);
                 let mut stars = Crowd::lantern_reef().over(around);

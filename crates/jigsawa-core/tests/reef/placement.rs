@@ -69,7 +69,7 @@ fn the_map_itself_is_true_to_0_08_px_in_every_corner_and_between() {
                     worst = worst.max(off);
                 }
             }
-            let told = group.matched[i].as_ref().unwrap().errors.corner_px;
+            let told = group.matched[i].as_ref().unwrap().errors.corner_sigma_px;
             println!(
                 "{}: map off by {worst:.4} px at most, told error {told:.4} px",
                 m.frame.file

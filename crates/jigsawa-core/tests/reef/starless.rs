@@ -4,7 +4,7 @@ use jigsawa_core::doors::{DoorError, FrameSource};
 use jigsawa_core::filter::Filter;
 use jigsawa_core::plane::Plane;
 use jigsawa_core::space::{FramePx, Point, Size};
-use jigsawa_core::starless::{Stars, find};
+use jigsawa_core::starless::{Stars, find, find_others};
 use jigsawa_core::stars::{Settings, detect};
 use jigsawa_sky::camera::Camera;
 use jigsawa_sky::clouds::Clouds;
@@ -28,11 +28,21 @@ struct Seen {
 }
 
 fn seen(field: Field, crowd: &Crowd, bloom: f64, halo: Option<Halo>) -> Seen {
+    seen_in((Filter::R, 3.0), field, crowd, bloom, halo)
+}
+
+fn seen_in(
+    (filter, fwhm_px): (Filter, f64),
+    field: Field,
+    crowd: &Crowd,
+    bloom: f64,
+    halo: Option<Halo>,
+) -> Seen {
     let shot = Shot {
-        filter: Filter::R,
+        filter,
         size: Size::new(900, 700).unwrap(),
         pointing: Pointing::at(1010.0, 640.0),
-        optics: Optics::round(3.0),
+        optics: Optics::round(fwhm_px),
         camera: Camera {
             bloom,
             ..Camera::usual()
@@ -60,8 +70,13 @@ fn seen(field: Field, crowd: &Crowd, bloom: f64, halo: Option<Halo>) -> Seen {
 }
 
 fn taken(plane: &Plane) -> (Stars, Plane) {
+    let (_, stars) = find(&[plane]).unwrap();
+    let behind = without(plane, &stars);
+    (stars, behind)
+}
+
+fn without(plane: &Plane, stars: &Stars) -> Plane {
     let list: [&dyn FrameSource; 1] = [plane];
-    let (_, stars) = find(&list).unwrap();
     let mut data = Vec::new();
     stars
         .take_out(&list, |_, _, starless| -> Result<(), DoorError> {
@@ -69,7 +84,7 @@ fn taken(plane: &Plane) -> (Stars, Plane) {
             Ok(())
         })
         .unwrap();
-    (stars, Plane::new(plane.size(), data).unwrap())
+    Plane::new(plane.size(), data).unwrap()
 }
 
 /// The step over the rim of a hole, against the truth's own, the worst of eight sectors: in noise, and in the scatter of what
@@ -216,6 +231,59 @@ fn the_brightest_stars_go_with_their_columns_and_halos_and_leave_no_edge(
         "{near:?}"
     );
     assert!(far.iter().all(|n| n.0.abs() < 2.0 && n.1 < 6.0), "{far:?}");
+}
+
+#[test]
+fn stars_that_broadband_shows_go_out_of_a_line_that_hardly_does() {
+    let crowd = Crowd {
+        per_cell: 30.0,
+        ..bright_crowd()
+    };
+    let broad = seen(Field::Reef, &crowd, 0.0, None);
+    let line = seen_in((Filter::Ha, 3.8), Field::Reef, &crowd, 0.0, None);
+    let noise = line.shot.camera.noise(line.shot.glow.level, line.shot.subs);
+    let (known, _) = find(&[&broad.plane]).unwrap();
+    let clouds = Clouds::of(Field::Reef, line.shot.extent());
+    let stars = line.shot.truth(&crowd, Some(&clouds));
+    // Light within two pixels of a star, what is left of it, for those near the noise.
+    let (alone, told) = (find(&[&line.plane]), find_others(&[&line.plane], &known));
+    let left = [alone, told].map(|found| without(&line.plane, &found.unwrap().1));
+    let mut parts = [Vec::new(), Vec::new()];
+    let light = |plane: &Plane, at: Point<FramePx>| -> f64 {
+        let (x, y) = (at.x.round() as i64, at.y.round() as i64);
+        let places = (-2..=2).flat_map(|j| (-2..=2).map(move |i| (x + i, y + j)));
+        places
+            .map(|(x, y)| f64::from(plane.at(x, y) - line.behind.at(x, y)))
+            .sum()
+    };
+    let (w, h) = (900.0, 700.0);
+    for s in &known.stars {
+        let peak = f64::from(stars.at(s.at.x.round() as i64, s.at.y.round() as i64))
+            - f64::from(line.behind.at(s.at.x.round() as i64, s.at.y.round() as i64));
+        let inside = s.at.x.min(s.at.y).min(w - s.at.x).min(h - s.at.y) > 12.0;
+        if inside && (0.7..2.5).contains(&(peak / noise)) {
+            for (parts, left) in parts.iter_mut().zip(&left) {
+                parts.push(light(left, s.at) / light(&stars, s.at));
+            }
+        }
+    }
+    let count = parts[0].len();
+    // Beside a bright star one may be lost in what is left of that: the middle of all tells.
+    let [alone, told] = parts.map(|mut p| {
+        p.sort_by(f64::total_cmp);
+        p[p.len() / 2]
+    });
+    println!(
+        "figure | 81 faint stars of a line | stars in Ha of 0.7 to 2.5 noise widths, before the reef, whose places broadband tells | half of them keep less than {:.0} % of their light, \
+         {:.0} % where they are searched in Ha alone ({count} stars) |",
+        100.0 * told,
+        100.0 * alone
+    );
+    assert!(count > 30, "{count}");
+    assert!(
+        told.abs() < 0.35 && told.abs() < 0.6 * alone,
+        "{told} {alone}"
+    );
 }
 
 #[test]

@@ -133,8 +133,8 @@ fn corners_scales_and_skies_are_as_sure_as_they_are_told() {
         let moved = if soft { MOVED } else { (0.0, 0.0) };
         let corner = pair.worst_corner(&found);
         let (is, told) = (found.map.apply(corner), pair.truth.apply(corner));
-        corners.push((is.x - told.x - moved.0) / found.errors.corner_px);
-        corners.push((is.y - told.y - moved.1) / found.errors.corner_px);
+        corners.push((is.x - told.x - moved.0) / found.errors.corner_sigma_px);
+        corners.push((is.y - told.y - moved.1) / found.errors.corner_sigma_px);
 
         let placements: [Placement; 2] = [Map::shift(0.0, 0.0), found.map.retyped()];
         let both = [pair.sky(0, &placements[0]), pair.sky(1, &placements[1])];
@@ -147,7 +147,7 @@ fn corners_scales_and_skies_are_as_sure_as_they_are_told() {
         }
         // The same sky in another noise: what the surface leaves of it.
         // Each has some hundred patches.
-        let Some(unseen) = b.unseen_sigma.filter(|_| scales.len().is_multiple_of(8)) else {
+        let Some(unseen) = b.crossval_sigma.filter(|_| scales.len().is_multiple_of(8)) else {
             continue;
         };
         let again = Pair::take(&other, soft, 1);

@@ -1,14 +1,10 @@
 //! Frames with their places and with values as a picture wants them.
 
-use std::path::Path;
-
 use jigsawa_core::balance::ScaleBy;
 use jigsawa_core::layout::{Layout, LayoutFrame};
 use jigsawa_core::verdict::Verdict;
 
 use super::layers::{layout_of, on_one_canvas, results_on_one_canvas};
-use crate::cache::Store;
-use crate::clock::Clock;
 use crate::frames::Frame;
 use crate::normalize::{Across, Normalizing, normalize};
 use crate::register::{CanvasWanted, Looking, Registering, register};
@@ -16,11 +12,9 @@ use crate::run::Run;
 use crate::start::Start;
 use crate::trouble::Trouble;
 
-/// Where frames are to lie, and where what is measured of them is kept.
+/// Where frames are to lie.
 #[derive(Clone, Copy)]
 pub struct Placing<'a> {
-    /// Folder of the results.
-    pub out: &'a Path,
     /// The reference that the user wants.
     pub reference: Option<&'a str>,
     /// The canvas; `None` where nothing was said of it, which is the reference's own.
@@ -42,7 +36,6 @@ pub fn lay_out(
     needed: &[usize],
     placing: &Placing<'_>,
     run: &Run<'_>,
-    clock: &mut Clock,
 ) -> Result<(Vec<Frame>, Layout), Trouble> {
     let Start {
         frames,
@@ -50,13 +43,12 @@ pub fn lay_out(
         reference,
         left_out,
     } = start;
-    let store = Store::open(placing.out, run.keep_cache)?;
     if let Some(layout) = placed {
         let layout = if has_colours(&layout) {
             layout
         } else {
             let across = Across::Colours;
-            matched(&frames, layout, across, needed, &store, run, clock)?
+            matched(&frames, layout, across, needed, run)?
         };
         return Ok((frames, layout));
     }
@@ -76,7 +68,7 @@ pub fn lay_out(
             f.balance = None;
         }
         let across = Across::Colours;
-        let mut layout = matched(&frames, layout, across, needed, &store, run, clock)?;
+        let mut layout = matched(&frames, layout, across, needed, run)?;
         layout.frames.extend(left_out);
         return Ok((frames, layout));
     }
@@ -87,13 +79,13 @@ pub fn lay_out(
         needed,
         looking: Looking::default(),
     };
-    let mut layout = register(&frames, &wanted, &store, run, clock)?.layout;
+    let mut layout = register(&frames, &wanted, run)?.layout;
     let across = if layered {
         Across::AsItIs
     } else {
         Across::Colours
     };
-    layout = matched(&frames, layout, across, needed, &store, run, clock)?;
+    layout = matched(&frames, layout, across, needed, run)?;
     layout.frames.extend(left_out);
     if let Some((file, why)) = reference
         && layout.reference.file == file
@@ -123,9 +115,7 @@ fn matched(
     layout: Layout,
     across: Across,
     needed: &[usize],
-    store: &Store,
     run: &Run<'_>,
-    clock: &mut Clock,
 ) -> Result<Layout, Trouble> {
     let before = layout.levels.clone().unwrap_or_default();
     let references: Vec<String> = before
@@ -147,5 +137,5 @@ fn matched(
         weigh: before.weigh,
         needed,
     };
-    normalize(frames, layout, &wanted, store, run, clock).map(|n| n.layout)
+    normalize(frames, layout, &wanted, run).map(|n| n.layout)
 }

@@ -94,7 +94,7 @@ pub fn layout_of(frames: &[Frame]) -> Result<Layout, Trouble> {
             },
             placement: Some(PlacementRecord {
                 matrix: here.rows(),
-                bend: None,
+                distortion: None,
                 model: None,
                 by: if i == 0 {
                     FoundBy::Reference
@@ -106,8 +106,8 @@ pub fn layout_of(frames: &[Frame]) -> Result<Layout, Trouble> {
                 errors: MatchErrors {
                     rms_px: 0.0,
                     max_px: 0.0,
-                    unseen_rms_px: 0.0,
-                    corner_px: 0.0,
+                    crossval_rms_px: 0.0,
+                    corner_sigma_px: 0.0,
                 },
                 described: here.describe(facts.size.centre()),
             }),

@@ -5,7 +5,7 @@ use jigsawa_core::starless::{FindError, Stars, find, find_others};
 use jigsawa_core::stars::Catalogue;
 use jigsawa_formats::fits::FitsWriter;
 
-use crate::run::Run;
+use crate::run::Watch;
 use crate::trouble::Trouble;
 
 /// Finds the stars of the planes' mean and measures their light in each.
@@ -45,10 +45,10 @@ pub fn take_out(
     behind: &mut FitsWriter,
     mut taken: Option<&mut FitsWriter>,
     file: &str,
-    run: &Run<'_>,
+    watch: &dyn Watch,
 ) -> Result<(), Trouble> {
     let height = planes[0].size().height();
-    let progress = run.begin("stars", height);
+    let progress = watch.begin("stars", height);
     let mut light: Vec<Vec<f32>> = vec![Vec::new(); planes.len()];
     stars
         .take_out(

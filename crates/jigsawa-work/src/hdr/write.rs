@@ -31,7 +31,7 @@ pub struct Merged {
     /// Pixels that come mostly from each exposure, the longest first.
     pub from: Vec<usize>,
     /// Pixels that are full in every exposure.
-    pub full: usize,
+    pub saturated: usize,
 }
 
 /// Where the files go.
@@ -109,7 +109,7 @@ pub fn merge_set(
             .map(|p| create(p, 1, Depth::Float, &sigma_cards(set, frames, layout)))
             .transpose()?,
         from: vec![0; set.frames.len()],
-        full: 0,
+        saturated: 0,
         thousandths: Vec::new(),
     };
     let progress = run.begin("merge", 1);
@@ -133,7 +133,7 @@ pub fn merge_set(
             .transpose()
             .map_err(|e| wrong(&paths.frame, e))?,
         from: sink.from,
-        full: sink.full,
+        saturated: sink.saturated,
     })
 }
 
@@ -196,7 +196,7 @@ struct Sink {
     map: FitsWriter,
     sigma: Option<FitsWriter>,
     from: Vec<usize>,
-    full: usize,
+    saturated: usize,
     thousandths: Vec<f32>,
 }
 
@@ -205,7 +205,7 @@ impl TileSink for Sink {
         self.frame.put(rect, &planes[..1])?;
         for source in planes[1] {
             if *source == EVERYWHERE_FULL {
-                self.full += 1;
+                self.saturated += 1;
             } else if *source > 0.0 {
                 self.from[*source as usize - 1] += 1;
             }

@@ -196,7 +196,7 @@ impl Between<'_> {
             scale_by: balance.scale_by,
             stars: balance.stars,
             residual_sigma: balance.residual_sigma,
-            unseen_sigma: balance.unseen_sigma,
+            crossval_sigma: balance.crossval_sigma,
             patches: balance.patches,
             notes: own.notes.iter().chain(&balance.notes).cloned().collect(),
             ..own.clone().then(&balance)

@@ -13,7 +13,6 @@ use jigsawa_core::stars::Catalogue;
 use jigsawa_core::verdict::Verdict;
 
 use super::Normalizing;
-use crate::cache::Store;
 use crate::frames::Frame;
 use crate::register::{measure, stars_wanted};
 use crate::run::Run;
@@ -80,7 +79,6 @@ pub fn field<'a>(
     frames: &'a [Frame],
     layout: &Layout,
     wanted: &Normalizing<'_>,
-    store: &Store,
     run: &Run<'_>,
 ) -> Result<Field<'a>, Trouble> {
     let placements: Vec<Option<Placement>> = layout
@@ -105,7 +103,7 @@ pub fn field<'a>(
     let mut catalogues: Vec<Option<Catalogue>> = frames.iter().map(|_| None).collect();
     for (i, found) in present
         .iter()
-        .zip(measure(&list, &must, &stars_wanted(), store, run)?)
+        .zip(measure(&list, &must, &stars_wanted(), run)?)
     {
         catalogues[*i] = found.ok();
     }

@@ -16,8 +16,6 @@ use jigsawa_core::verdict::Verdict;
 pub use field::{Field, field};
 pub use surfaces::{surfaces_are_new, write_surfaces};
 
-use crate::cache::Store;
-use crate::clock::Clock;
 use crate::frames::Frame;
 use crate::run::Run;
 use crate::trouble::Trouble;
@@ -87,9 +85,7 @@ pub fn normalize(
     frames: &[Frame],
     mut layout: Layout,
     wanted: &Normalizing<'_>,
-    store: &Store,
     run: &Run<'_>,
-    clock: &mut Clock,
 ) -> Result<Normalized, Trouble> {
     for row in &mut layout.frames {
         let only_values = row
@@ -101,8 +97,8 @@ pub fn normalize(
         }
         row.balance = None;
     }
-    let field = field(frames, &layout, wanted, store, run)?;
-    clock.lap("stars");
+    let field = field(frames, &layout, wanted, run)?;
+    run.clock.lap("stars");
     let present: Vec<usize> = (0..frames.len())
         .filter(|i| layout.frames[*i].verdict == Verdict::Used && field.member(*i).is_some())
         .collect();
@@ -162,7 +158,7 @@ pub fn normalize(
         weigh: wanted.weigh,
         flatten: wanted.flatten.clone(),
     });
-    clock.lap("normalize");
+    run.clock.lap("normalize");
     Ok(Normalized { layout, seen })
 }
 

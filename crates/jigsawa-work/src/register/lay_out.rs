@@ -214,7 +214,7 @@ fn measurements(c: Option<&Catalogue>) -> Measurements {
 pub fn record(map: &Placement, canvas: &Canvas, placed: &Placed) -> PlacementRecord {
     PlacementRecord {
         matrix: map.rows(),
-        bend: map.bend().cloned(),
+        distortion: map.distortion().cloned(),
         model: placed.model,
         by: placed.by,
         pairs: placed.points,

@@ -6,7 +6,7 @@ use jigsawa_core::stars::{Catalogue, DetectError, Settings};
 use jigsawa_core::survey::stars_and_trails;
 use serde::Serialize;
 
-use crate::cache::{Store, Way};
+use crate::cache::Way;
 use crate::frames::Frame;
 use crate::run::Run;
 use crate::trouble::Trouble;
@@ -31,7 +31,6 @@ pub fn measure<F: Borrow<Frame> + Sync>(
     frames: &[F],
     needed: &[usize],
     settings: &Settings,
-    store: &Store,
     run: &Run<'_>,
 ) -> Result<Vec<Measured>, Trouble> {
     let way = |f: &Frame| Looking {
@@ -40,7 +39,7 @@ pub fn measure<F: Borrow<Frame> + Sync>(
     };
     let mut found: Vec<Option<Measured>> = frames
         .iter()
-        .map(|f| store.load(&f.borrow().path, &way(f.borrow())).map(Ok))
+        .map(|f| run.store.load(&f.borrow().path, &way(f.borrow())).map(Ok))
         .collect();
     let rest: Vec<usize> = (0..frames.len()).filter(|i| found[*i].is_none()).collect();
     let progress = run.begin("stars", rest.len());
@@ -64,7 +63,7 @@ pub fn measure<F: Borrow<Frame> + Sync>(
             let stars = stars_and_trails(&plane, f.facts.saturation, settings).map(|(s, _)| s);
             match &stars {
                 Ok(c) => {
-                    store.keep(&f.path, &way(f), c);
+                    run.store.keep(&f.path, &way(f), c);
                     tracing::info!(
                         "{}: {} stars, FWHM {:.2} px, sky {:.1}",
                         f.name(),

@@ -17,8 +17,6 @@ pub use hints::{HintArg, PairArg, hints};
 pub use measure::{Measured, measure};
 pub use place::Residual;
 
-use crate::cache::Store;
-use crate::clock::Clock;
 use crate::frames::Frame;
 use crate::run::Run;
 use crate::trouble::Trouble;
@@ -178,9 +176,7 @@ impl Field<'_> {
 pub fn register(
     frames: &[Frame],
     wanted: &Registering<'_>,
-    store: &Store,
     run: &Run<'_>,
-    clock: &mut Clock,
 ) -> Result<Registered, Trouble> {
     let given = wanted
         .reference
@@ -196,8 +192,8 @@ pub fn register(
         })
         .transpose()?;
     let looking = &wanted.looking;
-    let catalogues = measure(frames, wanted.needed, &looking.settings, store, run)?;
-    clock.lap("stars");
+    let catalogues = measure(frames, wanted.needed, &looking.settings, run)?;
+    run.clock.lap("stars");
     // Where no frame is needed more than another, all decide on the reference.
     let among: Vec<usize> = if wanted.needed.is_empty() {
         (0..frames.len()).collect()
@@ -219,7 +215,7 @@ pub fn register(
             });
         }
     }
-    clock.lap("register");
+    run.clock.lap("register");
     let residuals = field.residuals(on.reference, &on.placed);
     let layout = lay_out(&field, on, wanted)?;
     Ok(Registered { layout, residuals })
@@ -232,16 +228,14 @@ pub fn register_into(
     frames: &[Frame],
     count: usize,
     looking: &Looking,
-    store: &Store,
     run: &Run<'_>,
-    clock: &mut Clock,
 ) -> Result<Registered, Trouble> {
     let reference = layout.reference_index().unwrap_or(0);
     let mut list: Vec<usize> = vec![reference];
     list.extend(count..frames.len());
     let measured: Vec<&Frame> = list.iter().map(|i| &frames[*i]).collect();
-    let found = measure(&measured, &[0], &looking.settings, store, run)?;
-    clock.lap("stars");
+    let found = measure(&measured, &[0], &looking.settings, run)?;
+    run.clock.lap("stars");
     let mut catalogues: Vec<Measured> = frames.iter().map(|_| Err(DetectError::NoData)).collect();
     for (i, c) in list.iter().zip(found) {
         catalogues[*i] = c;
@@ -275,7 +269,7 @@ pub fn register_into(
         };
         layout.frames.push(row.write());
     }
-    clock.lap("register");
+    run.clock.lap("register");
     let mut residuals = vec![Vec::new(); count];
     residuals.extend(
         new.iter()

@@ -258,8 +258,8 @@ impl Both<'_> {
             errors: MatchErrors {
                 rms_px,
                 max_px,
-                unseen_rms_px: rms_px.max(HAND_PX),
-                corner_px: rms_px.max(HAND_PX),
+                crossval_rms_px: rms_px.max(HAND_PX),
+                corner_sigma_px: rms_px.max(HAND_PX),
             },
             coverage: None,
             notes: vec![

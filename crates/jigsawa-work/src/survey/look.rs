@@ -20,7 +20,7 @@ use jigsawa_formats::fits::FitsFrame;
 use jigsawa_formats::jpeg;
 use serde::{Deserialize, Serialize};
 
-use crate::cache::{self, Store};
+use crate::cache;
 use crate::find::FoundFile;
 use crate::run::Run;
 
@@ -82,12 +82,7 @@ impl Looked {
 const BYTES_PER_PIXEL: usize = 8;
 
 /// Looks at all files. The previews stay in the store.
-pub fn look_at_all(
-    files: &[FoundFile],
-    way: &Way,
-    store: &Store,
-    run: &Run<'_>,
-) -> (Vec<Looked>, usize) {
+pub fn look_at_all(files: &[FoundFile], way: &Way, run: &Run<'_>) -> (Vec<Looked>, usize) {
     let progress = run.begin("frames", files.len());
     let next = AtomicUsize::new(0);
     let fresh = AtomicUsize::new(0);
@@ -99,10 +94,10 @@ pub fn look_at_all(
                 loop {
                     let i = next.fetch_add(1, Ordering::Relaxed);
                     let Some(file) = files.get(i) else { break };
-                    let mut found = store.load(&file.path, way).unwrap_or_else(|| {
+                    let mut found = run.store.load(&file.path, way).unwrap_or_else(|| {
                         fresh.fetch_add(1, Ordering::Relaxed);
                         let found = look(&file.path, way, &mut buffer);
-                        store.keep(&file.path, way, &found);
+                        run.store.keep(&file.path, way, &found);
                         found
                     });
                     if let Some(p) = &mut found.preview {

@@ -8,20 +8,19 @@ use jigsawa_core::survey::quantity::{digits_for, in_units as in_units_shown};
 use jigsawa_work::finish::LinearFile;
 use jigsawa_work::words::ground_words;
 
-use jigsawa_work::clock::{Clock, Output, Stage, in_units, round};
+use jigsawa_work::clock::{Clock, Output, in_units, round};
 use jigsawa_work::foreign::name_of;
 
+use super::Outcome;
+
 /// The account of `finish`.
+pub type FinishAccount = Outcome<Finished>;
+
+/// A finished picture.
 #[derive(Debug, Serialize)]
-pub struct FinishAccount {
-    pub jigsawa: &'static str,
-    pub command: &'static str,
-    pub seconds: f64,
+pub struct Finished {
     pub picture: PictureRow,
     pub steps: Vec<StepRow>,
-    pub outputs: Vec<Output>,
-    pub stages: Vec<Stage>,
-    pub warnings: Vec<String>,
 }
 
 #[derive(Debug, Serialize)]
@@ -55,15 +54,11 @@ pub fn account(
     stars: usize,
     outputs: Vec<Output>,
     warnings: Vec<String>,
-    clock: Clock,
+    clock: &Clock,
 ) -> FinishAccount {
     let size = linear.file.size();
-    let (stages, seconds) = clock.stop();
     let rect = plan.rect;
-    FinishAccount {
-        jigsawa: env!("CARGO_PKG_VERSION"),
-        command: "finish",
-        seconds,
+    let own = Finished {
         picture: PictureRow {
             file: name_of(&linear.path),
             width: size.width(),
@@ -74,10 +69,8 @@ pub fn account(
             noise: in_units(f64::from(plan.found.noise), 4),
         },
         steps: steps(plan, wish, (size.width(), size.height())),
-        outputs,
-        stages,
-        warnings,
-    }
+    };
+    Outcome::new("finish", own, outputs, warnings, clock)
 }
 
 const COLOURS: [&str; 3] = ["red", "green", "blue"];

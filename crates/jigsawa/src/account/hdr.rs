@@ -35,7 +35,7 @@ pub struct HdrRow {
 
 /// The rows of a set.
 pub fn rows(set: &Set, measured: &Measured<'_>, merged: &Merged, frames: &[Frame]) -> Vec<HdrRow> {
-    let all: usize = merged.from.iter().sum::<usize>() + merged.full;
+    let all: usize = merged.from.iter().sum::<usize>() + merged.saturated;
     let percent = |part: usize, of: usize| round(100.0 * part as f64 / of.max(1) as f64, 4);
     set.frames
         .iter()
@@ -45,8 +45,8 @@ pub fn rows(set: &Set, measured: &Measured<'_>, merged: &Merged, frames: &[Frame
             file: frames[*i].name(),
             filter: set.filter.name().to_owned(),
             exposure_s: frames[*i].facts.exposure_s.unwrap_or(0.0),
-            full: e.full.map(|f| in_units(f64::from(f.level), 3)),
-            full_by: e.full.map(|f| f.by.words()),
+            full: e.saturation.map(|f| in_units(f64::from(f.level), 3)),
+            full_by: e.saturation.map(|f| f.by.words()),
             trusted: e.limit.is_finite().then(|| in_units(f64::from(e.limit), 3)),
             shoulder: e.shoulder().map(|s| in_units(f64::from(s), 3)),
             full_percent: round(100.0 * e.full_part(), 4),

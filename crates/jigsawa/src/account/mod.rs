@@ -3,6 +3,7 @@
 mod finish;
 mod hdr;
 mod mosaic;
+mod outcome;
 mod survey;
 
 use jigsawa_core::canvas::Canvas;
@@ -10,11 +11,14 @@ use jigsawa_core::layout::{Layout, LayoutFrame, PlacementRecord};
 use jigsawa_core::space::{FramePx, Point};
 use serde::Serialize;
 
-pub use finish::{FinishAccount, account as finish_account, gradient_doubt, linear_doubt, steps};
+pub use finish::{
+    FinishAccount, Finished, account as finish_account, gradient_doubt, linear_doubt, steps,
+};
 pub use hdr::{HdrRow, rows as hdr_rows};
-use jigsawa_work::clock::{Clock, Output, Stage, in_units, round};
+use jigsawa_work::clock::{Clock, Output, in_units, round};
 pub use mosaic::{MosaicAccount, OverlapRow, mosaic_account};
-pub use survey::SurveyAccount;
+pub use outcome::Outcome;
+pub use survey::{SurveyAccount, Surveyed};
 
 use jigsawa_work::compose::{Channel, LineRow};
 
@@ -22,13 +26,12 @@ use jigsawa_work::compose::{Channel, LineRow};
 pub const HDR_FRAME: &str = "HDR frame, linear 32-bit float";
 pub const MOSAIC_FRAME: &str = "mosaic, linear 32-bit float";
 
-/// The account of a command, in the form that `--json` prints.
+/// The account of a command that lays frames on a canvas.
+pub type Account = Outcome<LaidOut>;
+
+/// Frames on a canvas, and what was made of them.
 #[derive(Debug, Serialize)]
-pub struct Account {
-    /// Version of the program.
-    pub jigsawa: &'static str,
-    pub command: &'static str,
-    pub seconds: f64,
+pub struct LaidOut {
     pub reference: Reference,
     pub canvas: CanvasRow,
     /// The frames that the others of their filters are matched to.
@@ -50,9 +53,6 @@ pub struct Account {
     /// Panels and how they hang together.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub mosaic: Option<MosaicAccount>,
-    pub outputs: Vec<Output>,
-    pub stages: Vec<Stage>,
-    pub warnings: Vec<String>,
 }
 
 #[derive(Debug, Serialize)]
@@ -120,7 +120,7 @@ pub struct PlacementRow {
     pub rms_px: f64,
     pub max_px: f64,
     /// Standard error of the map at the worst corner.
-    pub corner_px: f64,
+    pub corner_sigma_px: f64,
     /// Pairs in each ninth of the frame.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub coverage: Option<[usize; 9]>,
@@ -129,9 +129,9 @@ pub struct PlacementRow {
     pub mirrored: bool,
     /// Where the canvas's centre lies in the frame, from the frame's centre, in frame pixels.
     pub shift: [f64; 2],
-    /// The longest way that the bend moves a point, in frame pixels.
+    /// The longest way that the distortion moves a point, in frame pixels.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub bend_px: Option<f64>,
+    pub distortion_px: Option<f64>,
 }
 
 #[derive(Debug, Serialize)]
@@ -144,7 +144,7 @@ pub struct BalanceRow {
     pub residual_sigma: f64,
     /// What the surface leaves of patches that it has not seen.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub unseen_sigma: Option<f64>,
+    pub crossval_sigma: Option<f64>,
     /// Stars, or patches of nebula, behind the scale.
     pub stars: usize,
     pub patches: usize,
@@ -163,6 +163,15 @@ pub enum Ending {
 }
 
 impl Ending {
+    /// By whether frames were left out.
+    pub fn of(left_out: bool) -> Self {
+        if left_out {
+            Self::WithoutSome
+        } else {
+            Self::Whole
+        }
+    }
+
     /// 0, or 3 for frames left out where that is not to be passed over.
     pub fn exit_code(self, strict: bool) -> u8 {
         if strict && self == Self::WithoutSome {
@@ -202,13 +211,13 @@ impl FrameRow {
                 pairs: p.pairs,
                 rms_px: round(p.errors.rms_px, 4),
                 max_px: round(p.errors.max_px, 4),
-                corner_px: round(p.errors.corner_px, 4),
+                corner_sigma_px: round(p.errors.corner_sigma_px, 4),
                 coverage: p.coverage,
                 rotation_deg: round(p.described.rotation_deg, 4),
                 scale: round(p.described.scale, 6),
                 mirrored: p.described.mirrored,
                 shift: shift(p, f, canvas),
-                bend_px: p.bend.as_ref().map(|b| round(b.most(), 2)),
+                distortion_px: p.distortion.as_ref().map(|b| round(b.most(), 2)),
             }),
             balance: f.balance.as_ref().map(|b| BalanceRow {
                 scale: round(b.scale.value, 5),
@@ -216,7 +225,7 @@ impl FrameRow {
                 scale_by: b.scale_by,
                 offset: in_units(b.surface.at(canvas.size.centre()), 3),
                 residual_sigma: round(b.residual_sigma, 4),
-                unseen_sigma: b.unseen_sigma.map(|v| round(v, 4)),
+                crossval_sigma: b.crossval_sigma.map(|v| round(v, 4)),
                 stars: b.stars,
                 patches: b.patches,
                 surface: surface_words(b),
@@ -227,22 +236,13 @@ impl FrameRow {
 }
 
 impl Account {
-    /// Were frames left out?
-    pub fn ending(&self) -> Ending {
-        if self.frames.iter().any(|f| f.reason.is_some()) {
-            Ending::WithoutSome
-        } else {
-            Ending::Whole
-        }
-    }
-
     /// The account of a command that ends in these outputs.
-    pub fn new(
+    pub fn of_layout(
         command: &'static str,
         layout: &Layout,
         channels: Vec<Channel>,
         outputs: Vec<Output>,
-        clock: Clock,
+        clock: &Clock,
     ) -> Self {
         let warnings = layout
             .frames
@@ -254,12 +254,8 @@ impl Account {
                     .collect::<Vec<_>>()
             })
             .collect();
-        let (stages, seconds) = clock.stop();
         let canvas = &layout.canvas;
-        Self {
-            jigsawa: env!("CARGO_PKG_VERSION"),
-            command,
-            seconds,
+        let own = LaidOut {
             reference: Reference {
                 file: layout.reference.file.clone(),
                 plane: layout.reference.plane,
@@ -283,10 +279,8 @@ impl Account {
             outliers_percent: None,
             exposures: Vec::new(),
             mosaic: None,
-            outputs,
-            stages,
-            warnings,
-        }
+        };
+        Self::new(command, own, outputs, warnings, clock)
     }
 }
 

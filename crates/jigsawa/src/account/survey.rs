@@ -5,26 +5,26 @@ use jigsawa_core::survey::quantity::{Measure, QUANTITIES, Value};
 use jigsawa_core::survey::{Cell, Course};
 use serde::Serialize;
 
-use crate::account::{Ending, Reference};
-use jigsawa_work::clock::{Clock, Output, Stage, in_units, round};
+use super::{Outcome, Reference};
+use jigsawa_work::clock::{Clock, Output, in_units, round};
 use jigsawa_work::foreign::name_of;
 use jigsawa_work::survey::Night;
 
 /// What a survey says.
+pub type SurveyAccount = Outcome<Surveyed>;
+
+/// A night's frames, judged.
 #[derive(Debug, Serialize)]
-pub struct SurveyAccount {
-    pub jigsawa: &'static str,
-    pub command: &'static str,
-    pub seconds: f64,
+pub struct Surveyed {
+    /// The same for the terminal.
+    #[serde(skip)]
+    pub text: String,
     /// Frames that were measured in this run; the others were known.
     pub measured: usize,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub reference: Option<Reference>,
     pub groups: Vec<Group>,
     pub frames: Vec<SurveyRow>,
-    pub outputs: Vec<Output>,
-    pub stages: Vec<Stage>,
-    pub warnings: Vec<String>,
 }
 
 /// One file.
@@ -178,7 +178,7 @@ impl SurveyRow {
 
 impl SurveyAccount {
     /// The account of a night.
-    pub fn new(night: &Night, measured: usize, outputs: Vec<Output>, clock: Clock) -> Self {
+    pub fn of_night(night: &Night, measured: usize, outputs: Vec<Output>, clock: &Clock) -> Self {
         let mut frames: Vec<SurveyRow> = (0..night.files.len())
             .map(|i| SurveyRow::of(night, i))
             .collect();
@@ -197,11 +197,8 @@ impl SurveyAccount {
             );
             warnings.extend(f.doubts.iter().map(|d| format!("'{}': {d}", f.file)));
         }
-        let (stages, seconds) = clock.stop();
-        Self {
-            jigsawa: env!("CARGO_PKG_VERSION"),
-            command: "survey",
-            seconds,
+        let own = Surveyed {
+            text: String::new(),
             measured,
             reference: night.reference.as_ref().map(|(i, why)| Reference {
                 file: name_of(&night.files[*i].path),
@@ -210,18 +207,7 @@ impl SurveyAccount {
             }),
             groups: night.groups.clone(),
             frames,
-            outputs,
-            stages,
-            warnings,
-        }
-    }
-
-    /// Were frames left out?
-    pub fn ending(&self) -> Ending {
-        if self.frames.iter().any(|f| f.reason.is_some()) {
-            Ending::WithoutSome
-        } else {
-            Ending::Whole
-        }
+        };
+        Self::new("survey", own, outputs, warnings, clock)
     }
 }

@@ -15,8 +15,7 @@ use crate::account::{Account, Ending};
 use crate::cli::{Common, ComposeArgs, StretchArg};
 use crate::commands::swatches::swatches;
 use crate::report::write_variants as variants_page;
-use crate::terminal::{palette_table, run, say, tell_account};
-use jigsawa_work::cache::Store;
+use crate::terminal::{palette_table, run, say, tell};
 use jigsawa_work::clock::{Clock, Output, round};
 use jigsawa_work::compose::{
     Bound, FLIP, Ground, Inputs, Paths, Placing, Twin, bind, cards, choose, composite, has_colours,
@@ -27,6 +26,7 @@ use jigsawa_work::layout_file;
 use jigsawa_work::outputs::{self, Names, finish_first};
 use jigsawa_work::picture::{self, Tone};
 use jigsawa_work::register::{measure, stars_wanted};
+use jigsawa_work::run::Run;
 use jigsawa_work::seeing;
 use jigsawa_work::start::start;
 use jigsawa_work::trouble::Trouble;
@@ -39,9 +39,7 @@ pub fn compose(args: &ComposeArgs, common: &Common) -> Result<Ending, Trouble> {
     if args.list_palettes {
         return show_palettes(args, common);
     }
-    let account = make(args, common)?;
-    tell_account(&account, common);
-    Ok(account.ending())
+    Ok(tell(&make(args, common)?, common))
 }
 
 /// Options that say how frames are placed have no effect on a layout whose frames are.
@@ -58,7 +56,6 @@ fn refuse_placing(args: &ComposeArgs) -> Result<(), Trouble> {
 /// Where frames are to lie.
 fn placing(args: &ComposeArgs) -> Placing<'_> {
     Placing {
-        out: &args.output.out,
         reference: args.reference.as_deref(),
         canvas: args.grid.used().map(|_| args.grid.canvas()),
         layered: args.each.is_some(),
@@ -67,7 +64,7 @@ fn placing(args: &ComposeArgs) -> Placing<'_> {
 
 /// Makes the composite, or the comparison.
 pub fn make(args: &ComposeArgs, common: &Common) -> Result<Account, Trouble> {
-    let mut clock = Clock::start();
+    let run = run(common, &args.output.out, Clock::start())?;
     let start = start(
         &args.frames,
         &args.filters,
@@ -109,7 +106,7 @@ pub fn make(args: &ComposeArgs, common: &Common) -> Result<Account, Trouble> {
         .collect();
     needed.sort_unstable();
     needed.dedup();
-    let (frames, layout) = lay_out(start, &needed, &placing(args), &run(common), &mut clock)?;
+    let (frames, layout) = lay_out(start, &needed, &placing(args), &run)?;
     let mut bounds: Vec<Bound> = palettes
         .iter()
         .map(|p| bind(p, &frames, Some(&layout)))
@@ -117,7 +114,7 @@ pub fn make(args: &ComposeArgs, common: &Common) -> Result<Account, Trouble> {
     let mut used: Vec<usize> = bounds.iter().flat_map(Bound::inputs).collect();
     used.sort_unstable();
     used.dedup();
-    let inputs = inputs(args, &layout, &frames, &used, common)?;
+    let inputs = inputs(args, &layout, &frames, &used, &run)?;
     let ground = Ground {
         strengths: strengths(
             (args.lines(), &args.continuum),
@@ -135,13 +132,13 @@ pub fn make(args: &ComposeArgs, common: &Common) -> Result<Account, Trouble> {
             *b = with_blend(b, &ground, &frames)?;
         }
     }
-    clock.lap("lines");
+    run.clock.lap("lines");
     let (mut files, outliers) = if let Some(paths) = &paths {
         let made = comparison(paths, &names, &bounds, &ground, args)?;
-        clock.lap("variants");
+        run.clock.lap("variants");
         (made, None)
     } else {
-        one(&names, &bounds[0], &ground, args, common, &mut clock)?
+        one(&names, &bounds[0], &ground, args, &run)?
     };
     if fresh {
         files.push((
@@ -156,9 +153,9 @@ pub fn make(args: &ComposeArgs, common: &Common) -> Result<Account, Trouble> {
     } else {
         bounds.swap_remove(0).channels
     };
-    let mut account = Account::new("compose", &layout, channels, written, clock);
-    account.lines = ground.strengths.rows;
-    account.outliers_percent = outliers.map(|part| round(100.0 * part, 3));
+    let mut account = Account::of_layout("compose", &layout, channels, written, &run.clock);
+    account.own.lines = ground.strengths.rows;
+    account.own.outliers_percent = outliers.map(|part| round(100.0 * part, 3));
     Ok(account)
 }
 
@@ -190,8 +187,7 @@ fn one(
     bound: &Bound,
     ground: &Ground<'_>,
     args: &ComposeArgs,
-    common: &Common,
-    clock: &mut Clock,
+    run: &Run<'_>,
 ) -> Result<Made, Trouble> {
     let overwrite = args.output.overwrite;
     let (layout, frames) = (ground.layout, ground.inputs.frames);
@@ -216,7 +212,7 @@ fn one(
             (bound, &op),
             layout,
             ground.inputs,
-            &run(common),
+            run,
         );
         outliers.set(outliers.get().or(op.left_out.part()));
         file
@@ -227,7 +223,7 @@ fn one(
             Some(_) => None,
             None => Some(merged(&names.linear.with_extension("natural"), true, true)?),
         };
-        clock.lap("merge");
+        run.clock.lap("merge");
         let stars: PathBuf = match (&args.stars_from, &own) {
             (Some(file), _) => file.clone(),
             (None, Some(own)) => own.path().to_owned(),
@@ -241,17 +237,17 @@ fn one(
                 None => "the stars' composite".to_owned(),
             },
         };
-        let exchanged = with_stars(&names.linear, overwrite, &header, &twin, &run(common))?;
+        let exchanged = with_stars(&names.linear, overwrite, &header, &twin, run)?;
         tracing::info!(
             "{} stars were taken out, {} put in",
             exchanged.out,
             exchanged.brought
         );
-        clock.lap("stars");
+        run.clock.lap("stars");
         exchanged.file
     } else {
         let file = merged(&names.linear, overwrite, false)?;
-        clock.lap("merge");
+        run.clock.lap("merge");
         file
     };
     let mut files = vec![(whole, "linear 32-bit float, 3 planes")];
@@ -274,7 +270,7 @@ fn one(
         begin(&names.tiff)?,
         begin(&names.png)?,
     )?;
-    clock.lap("picture");
+    run.clock.lap("picture");
     let kinds = if matches!(tone, Tone::Straight) {
         ["linear 32-bit float", PNG]
     } else {
@@ -316,7 +312,7 @@ fn inputs<'a>(
     layout: &Layout,
     frames: &'a [Frame],
     used: &[usize],
-    common: &Common,
+    run: &Run<'_>,
 ) -> Result<Inputs<'a>, Trouble> {
     let mut catalogues: Vec<Option<Catalogue>> = frames.iter().map(|_| None).collect();
     let mut wanted = Vec::new();
@@ -329,12 +325,10 @@ fn inputs<'a>(
     wanted.sort_unstable();
     wanted.dedup();
     if !wanted.is_empty() {
-        let store = Store::open(&args.output.out, !common.no_cache)?;
         let list: Vec<&Frame> = wanted.iter().map(|i| &frames[*i]).collect();
-        for (i, found) in
-            wanted
-                .iter()
-                .zip(measure(&list, &[], &stars_wanted(), &store, &run(common))?)
+        for (i, found) in wanted
+            .iter()
+            .zip(measure(&list, &[], &stars_wanted(), run)?)
         {
             catalogues[*i] = found.ok();
         }

@@ -19,7 +19,7 @@ use crate::cli::{Common, FinishArgs};
 use crate::report::{FinishPage, write_finish};
 use crate::settings::{all_new, page_path, targets, wish};
 use crate::tell::in_words;
-use crate::terminal::{complain, finish_text, run, say};
+use crate::terminal::{Own, complain, say, tell, watch};
 use jigsawa_work::clock::Clock;
 use jigsawa_work::finish::{LinearFile, doors, measure_stars, take_out};
 use jigsawa_work::foreign::name_of;
@@ -41,13 +41,7 @@ pub fn finish(args: &FinishArgs, common: &Common) -> Result<Ending, Trouble> {
     if args.frames.len() > 1 {
         return several(args, common);
     }
-    let account = make(args, common)?;
-    if common.json {
-        say(&serde_json::to_string_pretty(&account).unwrap_or_default());
-    } else if !common.quiet {
-        say(finish_text(&account).trim_end());
-    }
-    Ok(Ending::Whole)
+    Ok(tell(&make(args, common)?, common))
 }
 
 /// The account of several pictures, each finished by itself.
@@ -90,7 +84,7 @@ fn several(args: &FinishArgs, common: &Common) -> Result<Ending, Trouble> {
                     } else {
                         "\n"
                     };
-                    say(&format!("{apart}{}", finish_text(&done).trim_end()));
+                    say(&format!("{apart}{}", Own::text(&done).trim_end()));
                 }
                 account.pictures.push(done);
             }
@@ -115,11 +109,7 @@ fn several(args: &FinishArgs, common: &Common) -> Result<Ending, Trouble> {
     if common.json {
         say(&serde_json::to_string_pretty(&account).unwrap_or_default());
     }
-    Ok(if account.left_out.is_empty() {
-        Ending::Whole
-    } else {
-        Ending::WithoutSome
-    })
+    Ok(Ending::of(!account.left_out.is_empty()))
 }
 
 /// Options of one result do not go with several files; nor do files whose results would have one name.
@@ -142,7 +132,7 @@ fn go_together(args: &FinishArgs) -> Result<(), Trouble> {
 
 /// Finishes the picture.
 pub fn make(args: &FinishArgs, common: &Common) -> Result<FinishAccount, Trouble> {
-    let mut clock = Clock::start();
+    let clock = Clock::start();
     let linear = LinearFile::open(&args.frames[0])?;
     let wish = wish(args, &linear)?;
     let caption = linear.caption();
@@ -220,7 +210,7 @@ pub fn make(args: &FinishArgs, common: &Common) -> Result<FinishAccount, Trouble
     finish_first(files, &mut outputs)?;
     let stars = seen.stars.as_ref().map_or(0, |s| s.stars.len());
     Ok(account(
-        &linear, &plan, &wish, stars, outputs, warnings, clock,
+        &linear, &plan, &wish, stars, outputs, warnings, &clock,
     ))
 }
 
@@ -267,7 +257,7 @@ impl Developing<'_> {
         let shape = self.shape();
         let mut shrink = self.longest.map(|n| Shrink::new(shape, n));
         let (picture, strip) = (self.picture(), self.strip());
-        let progress = run(common).begin("finish", shape.1);
+        let progress = watch(common).begin("finish", shape.1);
         encode(files, (picture.0, picture.1 + strip), about, |out| {
             let (mut small, mut rows_done) = (Vec::new(), 0);
             let developed = develop(
@@ -380,7 +370,7 @@ fn stars_apart(
         &mut out,
         taken.as_mut(),
         &name,
-        &run(common),
+        watch(common),
     )?;
     let taken = taken
         .zip(args.stars_file.as_ref())

@@ -13,8 +13,7 @@ use crate::cli::{Common, CropArg, ExrArg, FinishArgs, HdrArgs, SurfaceArg};
 use crate::commands::colour::Colour;
 use crate::commands::finish;
 use crate::report::{HdrPage, HdrSet, write_hdr};
-use crate::terminal::{run, tell_account};
-use jigsawa_work::cache::Store;
+use crate::terminal::{run, tell};
 use jigsawa_work::clock::{Clock, Output};
 use jigsawa_work::frames::{Filters, Frame};
 use jigsawa_work::hdr::{
@@ -25,6 +24,7 @@ use jigsawa_work::layout_file;
 use jigsawa_work::normalize::{Normalizing, field};
 use jigsawa_work::outputs::{self, Names, begin, finish_first};
 use jigsawa_work::register::{Looking, Registering, register};
+use jigsawa_work::run::Run;
 use jigsawa_work::start::{Start, start};
 use jigsawa_work::trouble::Trouble;
 
@@ -36,9 +36,7 @@ const USUAL_STIFFNESS: f64 = 0.5;
 
 /// Runs the command and prints its account.
 pub fn hdr(args: &HdrArgs, common: &Common) -> Result<Ending, Trouble> {
-    let account = make(args, common)?;
-    tell_account(&account, common);
-    Ok(account.ending())
+    Ok(tell(&make(args, common)?, common))
 }
 
 /// Frames as given, or those of a layout.
@@ -55,7 +53,7 @@ fn begin_with(args: &HdrArgs) -> Result<Start, Trouble> {
 
 /// Merges the exposures.
 pub fn make(args: &HdrArgs, common: &Common) -> Result<Account, Trouble> {
-    let mut clock = Clock::start();
+    let clock = Clock::start();
     let mut start = begin_with(args)?;
     tell_apart(&mut start.frames, &args.exposures, &args.saturations)?;
     if start.placed.is_some() {
@@ -75,19 +73,13 @@ pub fn make(args: &HdrArgs, common: &Common) -> Result<Account, Trouble> {
     )?;
     let all = targets.all(args);
     names.check_these(&all.iter().collect::<Vec<_>>(), args.output.overwrite, true)?;
-    let store = Store::open(&args.output.out, !common.no_cache)?;
-    let (frames, mut layout) = placed(start, args, &store, common, &mut clock)?;
+    let run = run(common, &args.output.out, clock)?;
+    let (frames, mut layout) = placed(start, args, &run)?;
     let sets = sets(&frames, Some(&layout));
     check(&frames, &sets, &layout.frames, true)?;
-    let field = field(
-        &frames,
-        &layout,
-        &Normalizing::default(),
-        &store,
-        &run(common),
-    )?;
+    let field = field(&frames, &layout, &Normalizing::default(), &run)?;
     let all: usize = sets.iter().map(|s| s.frames.len()).sum();
-    let progress = run(common).begin("exposures", all);
+    let progress = run.begin("exposures", all);
     let mut measured: Vec<Measured<'_>> = Vec::new();
     for set in &sets {
         let shape = args.surface.map(shape);
@@ -102,12 +94,12 @@ pub fn make(args: &HdrArgs, common: &Common) -> Result<Account, Trouble> {
         )?);
     }
     drop(progress);
-    clock.lap("exposures");
+    run.clock.lap("exposures");
     balance(&mut layout, &sets, &measured);
     let (mut told, mut files, mut of_page) = (Vec::new(), Vec::new(), Vec::new());
     for (set, m) in sets.iter().zip(&measured) {
-        let done = merged(set, m, (&frames, &layout), &targets, args, common)?;
-        clock.lap("merge");
+        let done = merged(set, m, (&frames, &layout), &targets, args, &run)?;
+        run.clock.lap("merge");
         told.extend(done.rows);
         files.extend(done.files);
         of_page.extend(done.of_page);
@@ -124,7 +116,7 @@ pub fn make(args: &HdrArgs, common: &Common) -> Result<Account, Trouble> {
             write_hdr(&targets.page, &page, args.output.overwrite)?,
             REPORT,
         ));
-        clock.lap("report");
+        run.clock.lap("report");
     }
     // A layout that was given stays as it is; this one has balances for these exposures.
     files.push((
@@ -136,16 +128,16 @@ pub fn make(args: &HdrArgs, common: &Common) -> Result<Account, Trouble> {
     if let Some(colour) = &colour {
         let crop = crop(&layout, &sets.iter().collect::<Vec<_>>());
         written.extend(colour.make(crop, args.no_report, common)?);
-        clock.lap("colour");
+        run.clock.lap("colour");
     } else if !args.linear_only {
         for set in &sets {
             let crop = crop(&layout, &[set]);
             written.extend(picture(&targets.of(set), crop, args, common)?);
         }
-        clock.lap("picture");
+        run.clock.lap("picture");
     }
-    let mut account = Account::new("hdr", &layout, Vec::new(), written, clock);
-    account.exposures = told;
+    let mut account = Account::of_layout("hdr", &layout, Vec::new(), written, &run.clock);
+    account.own.exposures = told;
     Ok(account)
 }
 
@@ -163,7 +155,7 @@ fn merged(
     (frames, layout): (&[Frame], &Layout),
     targets: &Targets,
     args: &HdrArgs,
-    common: &Common,
+    run: &Run<'_>,
 ) -> Result<Done, Trouble> {
     let paths = targets.of(set);
     let merged = merge_set(
@@ -172,7 +164,7 @@ fn merged(
         (frames, layout),
         (&paths.files, args.output.overwrite),
         args.kernel.shape(),
-        &run(common),
+        run,
     )?;
     let rows = rows(set, m, &merged, frames);
     let exr = paths
@@ -291,13 +283,7 @@ fn part(set: &Set) -> String {
 }
 
 /// The frames with their places: as the layout has them, or found now.
-fn placed(
-    start: Start,
-    args: &HdrArgs,
-    store: &Store,
-    common: &Common,
-    clock: &mut Clock,
-) -> Result<(Vec<Frame>, Layout), Trouble> {
+fn placed(start: Start, args: &HdrArgs, run: &Run<'_>) -> Result<(Vec<Frame>, Layout), Trouble> {
     let Start {
         frames,
         placed,
@@ -314,7 +300,7 @@ fn placed(
         needed: &[],
         looking: Looking::default(),
     };
-    let mut layout = register(&frames, &wanted, store, &run(common), clock)?.layout;
+    let mut layout = register(&frames, &wanted, run)?.layout;
     layout.frames.extend(left_out);
     Ok((frames, layout))
 }
@@ -329,7 +315,7 @@ fn balance(layout: &mut Layout, sets: &[Set], measured: &[Measured<'_>]) {
         for (i, (e, j)) in set.frames.iter().zip(m.exposures.iter().zip(&m.joined)) {
             let row = &mut layout.frames[*i];
             row.balance = Some(j.balance.clone());
-            row.saturation = e.full.map(|f| f.level).or(row.saturation);
+            row.saturation = e.saturation.map(|f| f.level).or(row.saturation);
         }
         references.push(LevelReference {
             filter: set.filter.clone(),
@@ -400,7 +386,7 @@ fn exr(
 ) -> Result<Unfinished, Trouble> {
     let sky = m.exposures[0].light.sky;
     // Where nothing is known to be full, units stay.
-    let full = m.exposures[0].full.map_or(1.0, |f| f.level - sky);
+    let full = m.exposures[0].saturation.map_or(1.0, |f| f.level - sky);
     let how = Exr {
         numbers: match args.exr {
             Some(ExrArg::Half) => Numbers::Half,

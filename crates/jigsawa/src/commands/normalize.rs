@@ -10,8 +10,7 @@ use super::register::{layout_title, new_layout};
 use crate::account::{Account, Ending};
 use crate::cli::{Common, NormalizeArgs};
 use crate::report::{LevelPage, write_levels};
-use crate::terminal::{run, tell_account};
-use jigsawa_work::cache::Store;
+use crate::terminal::{run, tell};
 use jigsawa_work::clock::{Clock, Output};
 use jigsawa_work::frames::{Filters, Frame};
 use jigsawa_work::layout_file;
@@ -21,14 +20,13 @@ use jigsawa_work::normalize::{
 use jigsawa_work::outputs::{are_free, finish_first};
 use jigsawa_work::placed_frames;
 use jigsawa_work::register::{CanvasWanted, Looking, Registering, register};
+use jigsawa_work::run::Run;
 use jigsawa_work::start::{Start, start};
 use jigsawa_work::trouble::Trouble;
 
 /// Runs the command and prints its account.
 pub fn normalize(args: &NormalizeArgs, common: &Common) -> Result<Ending, Trouble> {
-    let account = make(args, common)?;
-    tell_account(&account, common);
-    Ok(account.ending())
+    Ok(tell(&make(args, common)?, common))
 }
 
 /// What the account calls the page to look at.
@@ -36,7 +34,7 @@ pub const REPORT: &str = "report";
 
 /// Matches the frames and writes what is asked for.
 pub fn make(args: &NormalizeArgs, common: &Common) -> Result<Account, Trouble> {
-    let mut clock = Clock::start();
+    let clock = Clock::start();
     let wish = args.wish().map_err(Trouble::Options)?;
     let start = start(
         &args.frames,
@@ -59,8 +57,8 @@ pub fn make(args: &NormalizeArgs, common: &Common) -> Result<Account, Trouble> {
         surfaces_are_new(folder, &start.frames, args.output.overwrite)?;
     }
     let folder = path.parent().unwrap_or(Path::new(""));
-    let store = Store::open(folder, !common.no_cache)?;
-    let (frames, layout, left_out) = placed(start, &store, common, &mut clock)?;
+    let run = run(common, folder, clock)?;
+    let (frames, layout, left_out) = placed(start, &run)?;
     let size = layout.canvas.size;
     if let Some((option, place)) = args.off_canvas(size) {
         return Err(Trouble::OffCanvas {
@@ -77,9 +75,9 @@ pub fn make(args: &NormalizeArgs, common: &Common) -> Result<Account, Trouble> {
         weigh: args.weigh(),
         needed: &[],
     };
-    let mut normalized = level(&frames, layout, &wanted, &store, &run(common), &mut clock)?;
+    let mut normalized = level(&frames, layout, &wanted, &run)?;
     normalized.leave_out(left_out);
-    let mut outputs = extras(args, &normalized.layout, &frames, common, &mut clock)?;
+    let mut outputs = extras(args, &normalized.layout, &frames, &run)?;
     let mut files = vec![(
         layout_file::write(&path, &normalized.layout, overwrite)?,
         "layout",
@@ -91,16 +89,16 @@ pub fn make(args: &NormalizeArgs, common: &Common) -> Result<Account, Trouble> {
             frames: &frames,
         };
         files.push((write_levels(&page, &levels, true)?, REPORT));
-        clock.lap("report");
+        run.clock.lap("report");
     }
     let Normalized { layout, .. } = normalized;
     finish_first(files, &mut outputs)?;
-    Ok(Account::new(
+    Ok(Account::of_layout(
         "normalize",
         &layout,
         Vec::new(),
         outputs,
-        clock,
+        &run.clock,
     ))
 }
 
@@ -120,12 +118,7 @@ fn target(args: &NormalizeArgs, start: &Start) -> Result<PathBuf, Trouble> {
 }
 
 /// The frames with their places, as the layout has them or found now; and what a survey has left out.
-fn placed(
-    start: Start,
-    store: &Store,
-    common: &Common,
-    clock: &mut Clock,
-) -> Result<(Vec<Frame>, Layout, Vec<LayoutFrame>), Trouble> {
+fn placed(start: Start, run: &Run<'_>) -> Result<(Vec<Frame>, Layout, Vec<LayoutFrame>), Trouble> {
     if let Some(layout) = start.placed {
         return Ok((start.frames, layout, Vec::new()));
     }
@@ -135,7 +128,7 @@ fn placed(
         needed: &[],
         looking: Looking::default(),
     };
-    let mut layout = register(&start.frames, &wanted, store, &run(common), clock)?.layout;
+    let mut layout = register(&start.frames, &wanted, run)?.layout;
     if let Some((file, why)) = start.reference
         && layout.reference.file == file
     {
@@ -149,8 +142,7 @@ fn extras(
     args: &NormalizeArgs,
     layout: &Layout,
     frames: &[Frame],
-    common: &Common,
-    clock: &mut Clock,
+    run: &Run<'_>,
 ) -> Result<Vec<Output>, Trouble> {
     let mut outputs = Vec::new();
     let overwrite = args.output.overwrite;
@@ -160,18 +152,12 @@ fn extras(
             shape: args.kernel.shape(),
             ..Sampling::default()
         };
-        outputs = placed_frames::write(
-            &targets,
-            layout,
-            frames,
-            (sampling, overwrite),
-            &run(common),
-        )?;
-        clock.lap("frames");
+        outputs = placed_frames::write(&targets, layout, frames, (sampling, overwrite), run)?;
+        run.clock.lap("frames");
     }
     if let Some(folder) = &args.write_surfaces {
         outputs.extend(write_surfaces(folder, layout, frames, overwrite)?);
-        clock.lap("surfaces");
+        run.clock.lap("surfaces");
     }
     Ok(outputs)
 }

@@ -9,8 +9,7 @@ use jigsawa_formats::inputs;
 use crate::account::{Account, Ending};
 use crate::cli::{Common, OutputArgs, RegisterArgs};
 use crate::report::{Places, write_places};
-use crate::terminal::{run, tell_account};
-use jigsawa_work::cache::Store;
+use crate::terminal::{run, tell};
 use jigsawa_work::clock::Clock;
 use jigsawa_work::frames::{Filters, Frame};
 use jigsawa_work::layout_file;
@@ -20,12 +19,13 @@ use jigsawa_work::placed_frames;
 use jigsawa_work::register::{
     Looking, Registered, Registering, hints, register as place, register_into, stars_wanted,
 };
+use jigsawa_work::run::Run;
 use jigsawa_work::start::{Start, refuse_known, start};
 use jigsawa_work::trouble::Trouble;
 
 /// Runs the command and prints its account.
 pub fn register(args: &RegisterArgs, common: &Common) -> Result<Ending, Trouble> {
-    let mut clock = Clock::start();
+    let clock = Clock::start();
     let start = start(
         &args.frames,
         &args.filters,
@@ -44,14 +44,14 @@ pub fn register(args: &RegisterArgs, common: &Common) -> Result<Ending, Trouble>
         ),
     };
     let folder = path.parent().unwrap_or(Path::new(""));
-    let store = Store::open(folder, !common.no_cache)?;
+    let run = run(common, folder, clock)?;
     let page = report_path(&path);
     if !args.no_report {
         are_free(&[&page], args.into.is_some() || args.output.overwrite)?;
     }
     let (frames, registered) = match &args.into {
-        Some(path) => into(path, start, args, &store, common, &mut clock)?,
-        None => alone(start, args, &store, common, &mut clock)?,
+        Some(path) => into(path, start, args, &run)?,
+        None => alone(start, args, &run)?,
     };
     let Registered { layout, residuals } = registered;
     let mut outputs = Vec::new();
@@ -67,8 +67,8 @@ pub fn register(args: &RegisterArgs, common: &Common) -> Result<Ending, Trouble>
             ..Sampling::default()
         };
         let how = (sampling, args.output.overwrite);
-        outputs = placed_frames::write(&targets, &layout, &frames, how, &run(common))?;
-        clock.lap("frames");
+        outputs = placed_frames::write(&targets, &layout, &frames, how, &run)?;
+        run.clock.lap("frames");
     }
     let mut files = vec![(layout_file::write(&path, &layout, overwrite)?, "layout")];
     if !args.no_report {
@@ -79,12 +79,11 @@ pub fn register(args: &RegisterArgs, common: &Common) -> Result<Ending, Trouble>
             residuals: &residuals,
         };
         files.push((write_places(&page, &places, true)?, "report"));
-        clock.lap("report");
+        run.clock.lap("report");
     }
     finish_first(files, &mut outputs)?;
-    let account = Account::new("register", &layout, Vec::new(), outputs, clock);
-    tell_account(&account, common);
-    Ok(account.ending())
+    let account = Account::of_layout("register", &layout, Vec::new(), outputs, &run.clock);
+    Ok(tell(&account, common))
 }
 
 /// The start of the layout's name.
@@ -145,9 +144,7 @@ pub fn new_layout(out: &OutputArgs, frames: &[Frame]) -> Result<PathBuf, Trouble
 fn alone(
     start: Start,
     args: &RegisterArgs,
-    store: &Store,
-    common: &Common,
-    clock: &mut Clock,
+    run: &Run<'_>,
 ) -> Result<(Vec<Frame>, Registered), Trouble> {
     // What would be replaced is seen before the work is done.
     if let Some(folder) = &args.write_frames {
@@ -160,7 +157,7 @@ fn alone(
         needed: &[],
         looking: looking(args, &start.frames)?,
     };
-    let mut registered = place(&start.frames, &wanted, store, &run(common), clock)?;
+    let mut registered = place(&start.frames, &wanted, run)?;
     let layout = &mut registered.layout;
     layout.frames.extend(start.left_out);
     if let Some((file, why)) = start.reference
@@ -176,9 +173,7 @@ fn into(
     path: &Path,
     start: Start,
     args: &RegisterArgs,
-    store: &Store,
-    common: &Common,
-    clock: &mut Clock,
+    run: &Run<'_>,
 ) -> Result<(Vec<Frame>, Registered), Trouble> {
     let (mut frames, layout) = layout_file::open(path, &args.relocate)?;
     inputs::update(path);
@@ -192,6 +187,6 @@ fn into(
         placed_frames::targets(folder, &frames, args.output.overwrite)?;
     }
     let looking = looking(args, &frames)?;
-    let registered = register_into(layout, &frames, count, &looking, store, &run(common), clock)?;
+    let registered = register_into(layout, &frames, count, &looking, run)?;
     Ok((frames, registered))
 }

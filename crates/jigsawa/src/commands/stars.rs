@@ -7,20 +7,17 @@ use jigsawa_core::finish::look;
 use jigsawa_formats::fits::{Cards, Depth, FitsWriter};
 use serde::Serialize;
 
-use crate::account::{Ending, linear_doubt};
+use crate::account::{Ending, Outcome, linear_doubt};
 use crate::cli::{Common, StarsArgs};
-use crate::terminal::{run, say, written};
-use jigsawa_work::clock::{Clock, Output, Stage, round};
+use crate::terminal::{Own, tell, watch, written};
+use jigsawa_work::clock::{Clock, round};
 use jigsawa_work::finish::{LinearFile, doors, measure_stars, take_out};
 use jigsawa_work::outputs::{are_free, begin, finish_first, make_folder, plain_name};
 use jigsawa_work::trouble::Trouble;
 
 /// The account of the command.
 #[derive(Debug, Serialize)]
-pub struct StarsAccount {
-    jigsawa: &'static str,
-    command: &'static str,
-    seconds: f64,
+pub struct Apart {
     file: String,
     /// Stars that were found.
     stars: usize,
@@ -29,25 +26,25 @@ pub struct StarsAccount {
     filled: usize,
     /// Things that may be no stars, a galaxy's core or a knot: they stay.
     doubtful: usize,
-    pub outputs: Vec<Output>,
-    stages: Vec<Stage>,
-    warnings: Vec<String>,
+}
+
+/// The account of `stars`.
+pub type StarsAccount = Outcome<Apart>;
+
+impl Own for Apart {
+    fn text(account: &StarsAccount) -> String {
+        text(account)
+    }
 }
 
 /// Runs the command and prints its account.
 pub fn stars(args: &StarsArgs, common: &Common) -> Result<Ending, Trouble> {
-    let account = make(args, common)?;
-    if common.json {
-        say(&serde_json::to_string_pretty(&account).unwrap_or_default());
-    } else if !common.quiet {
-        say(text(&account).trim_end());
-    }
-    Ok(Ending::Whole)
+    Ok(tell(&make(args, common)?, common))
 }
 
 /// Takes the frame apart.
 pub fn make(args: &StarsArgs, common: &Common) -> Result<StarsAccount, Trouble> {
-    let mut clock = Clock::start();
+    let clock = Clock::start();
     let linear = LinearFile::open(&args.frame)?;
     let start = match &args.output.name {
         Some(name) => plain_name(name)?,
@@ -89,7 +86,7 @@ pub fn make(args: &StarsArgs, common: &Common) -> Result<StarsAccount, Trouble> 
         &mut behind,
         Some(&mut taken),
         &name,
-        &run(common),
+        watch(common),
     )?;
     clock.lap("take out");
     let files = vec![
@@ -104,20 +101,14 @@ pub fn make(args: &StarsArgs, common: &Common) -> Result<StarsAccount, Trouble> 
     ];
     let mut outputs = Vec::new();
     finish_first(files, &mut outputs)?;
-    let (stages, seconds) = clock.stop();
-    Ok(StarsAccount {
-        jigsawa: env!("CARGO_PKG_VERSION"),
-        command: "stars",
-        seconds,
+    let own = Apart {
         file: name,
         stars: stars.count(),
         fwhm_px: Some(round(catalogue.fwhm_px, 2)).filter(|w| w.is_finite() && stars.count() > 0),
         filled: stars.filled(),
         doubtful: stars.doubtful(),
-        outputs,
-        stages,
-        warnings,
-    })
+    };
+    Ok(Outcome::new("stars", own, outputs, warnings, &clock))
 }
 
 /// The header of a part: that of the frame, and what it is.
@@ -131,15 +122,15 @@ pub fn cards(linear: &LinearFile, words: &str) -> Cards {
 }
 
 fn text(a: &StarsAccount) -> String {
-    let mut out = match a.fwhm_px {
+    let mut out = match a.own.fwhm_px {
         Some(width) => format!(
             "frame      {}, {} stars of {width:.2} px\nfilled     {} places; the other stars were taken off as they are modelled\n\n",
-            a.file, a.stars, a.filled
+            a.own.file, a.own.stars, a.own.filled
         ),
-        None => format!("frame      {}, no stars: it stays as it is\n\n", a.file),
+        None => format!("frame      {}, no stars: it stays as it is\n\n", a.own.file),
     };
-    if a.doubtful > 0 {
-        let (things, are) = if a.doubtful == 1 {
+    if a.own.doubtful > 0 {
+        let (things, are) = if a.own.doubtful == 1 {
             ("thing", "is")
         } else {
             ("things", "are")
@@ -147,7 +138,7 @@ fn text(a: &StarsAccount) -> String {
         let _ = writeln!(
             out,
             "doubtful   {} {things} that {are} wider than any star here stayed: cores of galaxies, comets, knots\n",
-            a.doubtful
+            a.own.doubtful
         );
     }
     for w in &a.warnings {

@@ -11,7 +11,7 @@ use jigsawa_formats::whole::Unfinished;
 use crate::account::{Ending, SurveyAccount};
 use crate::cli::{Common, SurveyArgs};
 use crate::report;
-use crate::terminal::{Look, run, say, survey_text, width};
+use crate::terminal::{Look, run, survey_text, tell, width};
 use jigsawa_work::cache::Store;
 use jigsawa_work::clock::{Clock, Output};
 use jigsawa_work::find::{FoundFile, find};
@@ -37,25 +37,13 @@ const PREVIEW_SIDE: usize = 1536;
 /// Pictures stay at full size where all files together are not larger: a page of some 40 MB.
 const FULL_SIZE_BYTES: u64 = 300 << 20;
 
-/// What a survey says, for terminal and `--json`.
-pub struct Told {
-    pub text: String,
-    pub account: SurveyAccount,
-}
-
 /// Runs the command and prints what it says.
 pub fn survey(args: &SurveyArgs, common: &Common) -> Result<Ending, Trouble> {
-    let told = make(args, common)?;
-    if common.json {
-        say(&serde_json::to_string_pretty(&told.account).unwrap_or_default());
-    } else if !common.quiet {
-        say(told.text.trim_end());
-    }
-    Ok(told.account.ending())
+    Ok(tell(&make(args, common)?, common))
 }
 
 /// Surveys.
-pub fn make(args: &SurveyArgs, common: &Common) -> Result<Told, Trouble> {
+pub fn make(args: &SurveyArgs, common: &Common) -> Result<SurveyAccount, Trouble> {
     let wishes = Wishes {
         rules: Rules {
             keep: args.keep.as_deref().map(condition).transpose()?,
@@ -106,8 +94,8 @@ fn surveyed(
     wishes: &Wishes,
     look: &Look,
     resumed: Option<&Gone>,
-) -> Result<Told, Trouble> {
-    let mut clock = Clock::start();
+) -> Result<SurveyAccount, Trouble> {
+    let clock = Clock::start();
     let apart: Vec<&Path> = [&args.copy, &args.move_rest]
         .into_iter()
         .flatten()
@@ -125,11 +113,11 @@ fn surveyed(
     if let Some(name) = &named {
         Names::new(args, name).check(args.output.overwrite)?;
     }
-    let store = Store::open(&args.output.out, !common.no_cache)?;
-    let (mut looked, measured) = look_at_all(&files, &way, &store, &run(common));
-    leave_out_twins(&files, &mut looked, &store);
-    clock.lap("frames");
-    let mut night = Night::new(files, looked, wishes, &Places::new(&store, args.area));
+    let run = run(common, &args.output.out, clock)?;
+    let (mut looked, measured) = look_at_all(&files, &way, &run);
+    leave_out_twins(&files, &mut looked, &run.store);
+    run.clock.lap("frames");
+    let mut night = Night::new(files, looked, wishes, &Places::new(&run.store, args.area));
     if night.files.is_empty() {
         return Err(Trouble::NoneReadable(
             night
@@ -139,7 +127,7 @@ fn surveyed(
                 .collect(),
         ));
     }
-    clock.lap("compare");
+    run.clock.lap("compare");
     let object = night.facts.iter().find_map(|f| f.object.clone());
     let name = named.unwrap_or_else(|| start_of_names(object.as_deref(), args));
     let names = Names::new(args, &name);
@@ -154,7 +142,7 @@ fn surveyed(
         &names,
         &title,
         &night,
-        (&store, &way),
+        (&run.store, &way),
         args.output.overwrite,
     )?;
     let mut outputs = Vec::new();
@@ -175,23 +163,24 @@ fn surveyed(
             folder.unwrap_or(Path::new("")),
         ));
     }
-    clock.lap("results");
+    run.clock.lap("results");
     let mut text = survey_text(&night, look);
     text.push_str(&carried_text);
     // Copied and moved frames are named in the account; a line for each would bury the rest.
     for o in outputs.iter().filter(|o| !CARRIED.contains(&o.kind)) {
         let _ = writeln!(text, "wrote      {}  {}", o.file, o.kind);
     }
-    let mut account = SurveyAccount::new(&night, measured, outputs, clock);
+    let mut account = SurveyAccount::of_night(&night, measured, outputs, &run.clock);
     account.warnings.extend(resumed.map(|r| r.words.clone()));
-    let known = account.frames.len() - account.measured.min(account.frames.len());
+    let known = account.own.frames.len() - account.own.measured.min(account.own.frames.len());
     let known = if known > 0 {
         format!(", {known} frames known from before")
     } else {
         String::new()
     };
     let _ = writeln!(text, "took       {:.2} s{known}", account.seconds);
-    Ok(Told { text, account })
+    account.own.text = text;
+    Ok(account)
 }
 
 /// The same frame under a second name is left out.

@@ -6,19 +6,18 @@ mod progress;
 mod survey;
 mod table;
 
-pub use finish::finish_text;
 pub use palettes::palette_table;
-pub use progress::run;
+pub use progress::{run, watch};
 pub use survey::{Look, survey_text, width};
-pub use table::account_text;
 
 use std::fmt::Write as _;
 use std::io::{IsTerminal, Write};
 use std::sync::{Mutex, PoisonError};
 
+use serde::Serialize;
 use tracing::level_filters::LevelFilter;
 
-use crate::account::Account;
+use crate::account::{Ending, Outcome};
 use crate::cli::Common;
 use jigsawa_work::clock::{Output, Stage};
 use jigsawa_work::foreign::readable;
@@ -65,13 +64,25 @@ pub fn written(outputs: &[Output], stages: &[Stage], seconds: f64) -> String {
     out
 }
 
-/// Prints the account of a command as it is wanted: as JSON, as text, or not at all.
-pub fn tell_account(account: &Account, common: &Common) {
-    if common.json {
-        say(&serde_json::to_string_pretty(account).unwrap_or_default());
-    } else if !common.quiet {
-        say(account_text(account).trim_end());
+/// A command's own part of its outcome.
+pub trait Own: Serialize + Sized {
+    /// The whole outcome as text.
+    fn text(outcome: &Outcome<Self>) -> String;
+
+    /// How the command ended.
+    fn ending(&self) -> Ending {
+        Ending::Whole
     }
+}
+
+/// Prints what a command did as it is wanted: as JSON, as text, or not at all. Returns how it ended.
+pub fn tell<T: Own>(outcome: &Outcome<T>, common: &Common) -> Ending {
+    if common.json {
+        say(&serde_json::to_string_pretty(outcome).unwrap_or_default());
+    } else if !common.quiet {
+        say(T::text(outcome).trim_end());
+    }
+    outcome.own.ending()
 }
 
 /// Is colour wanted on standard error?

@@ -1,23 +1,33 @@
 //! Progress with a time estimate, on a terminal only.
 
+use std::path::Path;
 use std::time::Duration;
 
 use indicatif::{ProgressBar, ProgressStyle};
 
+use jigsawa_work::cache::Store;
+use jigsawa_work::clock::Clock;
 use jigsawa_work::run::{Run, Stage, Unwatched, Watch};
+use jigsawa_work::trouble::Trouble;
 
 use crate::cli::Common;
 
-/// What a job may use, and who watches it: nobody with -q, or under `--json`.
-pub fn run(common: &Common) -> Run<'static> {
-    Run {
+/// What a command's jobs may use and hand on, with results in this folder. The clock has run since the command began.
+pub fn run(common: &Common, folder: &Path, clock: Clock) -> Result<Run<'static>, Trouble> {
+    Ok(Run {
         memory: common.memory,
-        keep_cache: !common.no_cache,
-        watch: if common.quiet || common.json {
-            &Unwatched
-        } else {
-            &Watching
-        },
+        store: Store::open(folder, !common.no_cache)?,
+        clock,
+        watch: watch(common),
+    })
+}
+
+/// Who watches jobs: nobody with -q, or under `--json`.
+pub fn watch(common: &Common) -> &'static dyn Watch {
+    if common.quiet || common.json {
+        &Unwatched
+    } else {
+        &Watching
     }
 }
 

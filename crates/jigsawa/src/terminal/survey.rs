@@ -1,5 +1,7 @@
 //! The survey as text: what was found, a table that fits the terminal, and the course over the night.
 
+use super::Own;
+use crate::account::{Ending, SurveyAccount, Surveyed};
 use std::fmt::Write as _;
 
 use comfy_table::{CellAlignment, ContentArrangement, Table, presets};
@@ -10,6 +12,16 @@ use jigsawa_core::verdict::Verdict;
 
 use jigsawa_work::survey::Night;
 use jigsawa_work::words::duration;
+
+impl Own for Surveyed {
+    fn text(account: &SurveyAccount) -> String {
+        account.own.text.clone()
+    }
+
+    fn ending(&self) -> Ending {
+        Ending::of(self.frames.iter().any(|f| f.reason.is_some()))
+    }
+}
 
 /// Columns by default, with how soon each goes when the terminal is narrow: the highest first.
 const COLUMNS: [(&str, u8); 13] = [

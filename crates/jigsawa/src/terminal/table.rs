@@ -8,36 +8,46 @@ use comfy_table::{CellAlignment, ContentArrangement, Table, presets};
 use jigsawa_core::matching::FoundBy;
 use jigsawa_core::survey::quantity::in_units;
 
-use super::written;
-use crate::account::{Account, FrameRow, HDR_FRAME, MOSAIC_FRAME};
+use super::{Own, written};
+use crate::account::{Account, Ending, FrameRow, HDR_FRAME, LaidOut, MOSAIC_FRAME};
 use crate::account::{MosaicAccount, OverlapRow};
 use jigsawa_work::foreign::shell_word;
 
+impl Own for LaidOut {
+    fn text(account: &Account) -> String {
+        account_text(account)
+    }
+
+    fn ending(&self) -> Ending {
+        Ending::of(self.frames.iter().any(|f| f.reason.is_some()))
+    }
+}
+
 /// The account as text.
-pub fn account_text(a: &Account) -> String {
+fn account_text(a: &Account) -> String {
     let mut out = String::new();
     let _ = writeln!(
         out,
         "reference  {} ({})",
-        label(&a.reference.file, a.reference.plane),
-        a.reference.why
+        label(&a.own.reference.file, a.own.reference.plane),
+        a.own.reference.why
     );
     let _ = writeln!(
         out,
         "canvas     {} x {} pixels{}",
-        a.canvas.width,
-        a.canvas.height,
+        a.own.canvas.width,
+        a.own.canvas.height,
         canvas_told(a)
     );
-    if let Some(m) = &a.mosaic {
+    if let Some(m) = &a.own.mosaic {
         let _ = writeln!(out, "mosaic     {}", mosaic_told(m));
     }
     // A filter's only frame is matched to nothing.
     let many = |filter: &str| {
         let of = |f: &&FrameRow| f.filter == filter && f.reason.is_none();
-        a.frames.iter().filter(of).count() > 1
+        a.own.frames.iter().filter(of).count() > 1
     };
-    for l in a.levels.iter().filter(|l| many(&l.filter)) {
+    for l in a.own.levels.iter().filter(|l| many(&l.filter)) {
         let _ = writeln!(
             out,
             "level      {} is matched to {} ({})",
@@ -46,64 +56,33 @@ pub fn account_text(a: &Account) -> String {
             l.why
         );
     }
-    if a.command == "normalize" && a.levels.len() > 1 {
+    if a.command == "normalize" && a.own.levels.len() > 1 {
         let _ = writeln!(out, "filters    {}", across(a));
     }
-    if a.mosaic.is_some() {
+    if a.own.mosaic.is_some() {
         out.push_str(&doubtful(a));
     }
     // What was placed before is told by the command that placed it.
-    if a.command != "normalize" || a.frames.iter().all(|f| f.balance.is_none()) {
+    if a.command != "normalize" || a.own.frames.iter().all(|f| f.balance.is_none()) {
         let _ = writeln!(out, "\n{}{PLACEMENTS_READ}", placements(a));
     }
-    if let Some(m) = &a.mosaic {
+    if let Some(m) = &a.own.mosaic {
         let _ = writeln!(out, "\n{}", overlaps(m));
     }
-    if !a.exposures.is_empty() {
+    if !a.own.exposures.is_empty() {
         let _ = writeln!(out, "\n{}{EXPOSURES_READ}", exposures(a));
-    } else if a.frames.iter().any(|f| f.balance.is_some()) {
+    } else if a.own.frames.iter().any(|f| f.balance.is_some()) {
         let _ = writeln!(out, "\n{}{BALANCES_READ}", balances(a));
     }
-    if !a.channels.is_empty() {
-        let _ = writeln!(out);
-    }
-    let widest = a.channels.iter().map(|c| c.mix.chars().count()).max();
-    let named = a.channels.iter().map(|c| c.name.len()).max().unwrap_or(0);
-    for c in &a.channels {
-        let _ = writeln!(
-            out,
-            "{:<named$} {:<width$}  from {}",
-            c.name,
-            c.mix,
-            c.frames.join(", "),
-            named = named.max(10),
-            width = widest.unwrap_or(0)
-        );
-    }
-    if a.command == "compose" && a.channels.len() > 1 {
-        let _ = writeln!(
-            out,
-            "white      not set here: frames are matched to the reference, and 'finish' sets white and says what by"
-        );
-    }
-    for l in &a.lines {
-        let off = l.continuum.as_ref().map_or(String::new(), |(broad, k)| {
-            format!(", less {k} of {broad} by {} stars", l.stars.unwrap_or(0))
-        });
-        let _ = writeln!(
-            out,
-            "line       {:<5} x {} ({}){off}",
-            l.filter, l.factor, l.by
-        );
-    }
-    if let Some(percent) = a.outliers_percent {
+    out.push_str(&mixes(a));
+    if let Some(percent) = a.own.outliers_percent {
         let _ = writeln!(
             out,
             "outliers   {percent} % of the values were left out where three or more frames of a filter overlap and one \
              alone shows something (trails, cosmic rays)"
         );
     }
-    if a.mosaic.is_none() {
+    if a.own.mosaic.is_none() {
         out.push_str(&doubtful(a));
     }
     let _ = writeln!(out);
@@ -114,10 +93,54 @@ pub fn account_text(a: &Account) -> String {
     out
 }
 
+/// What channels are made of, and how strong lines were made for it.
+fn mixes(a: &Account) -> String {
+    let mut out = String::new();
+    if !a.own.channels.is_empty() {
+        let _ = writeln!(out);
+    }
+    let widest = a.own.channels.iter().map(|c| c.mix.chars().count()).max();
+    let named = a
+        .own
+        .channels
+        .iter()
+        .map(|c| c.name.len())
+        .max()
+        .unwrap_or(0);
+    for c in &a.own.channels {
+        let _ = writeln!(
+            out,
+            "{:<named$} {:<width$}  from {}",
+            c.name,
+            c.mix,
+            c.frames.join(", "),
+            named = named.max(10),
+            width = widest.unwrap_or(0)
+        );
+    }
+    if a.command == "compose" && a.own.channels.len() > 1 {
+        let _ = writeln!(
+            out,
+            "white      not set here: frames are matched to the reference, and 'finish' sets white and says what by"
+        );
+    }
+    for l in &a.own.lines {
+        let off = l.continuum.as_ref().map_or(String::new(), |(broad, k)| {
+            format!(", less {k} of {broad} by {} stars", l.stars.unwrap_or(0))
+        });
+        let _ = writeln!(
+            out,
+            "line       {:<5} x {} ({}){off}",
+            l.filter, l.factor, l.by
+        );
+    }
+    out
+}
+
 /// What is left out and what is doubtful: of mosaics first, since one look at the picture does not show it.
 fn doubtful(a: &Account) -> String {
     let mut out = String::new();
-    for f in a.frames.iter().filter(|f| f.reason.is_some()) {
+    for f in a.own.frames.iter().filter(|f| f.reason.is_some()) {
         let _ = writeln!(
             out,
             "left out   {}: {}",
@@ -125,12 +148,12 @@ fn doubtful(a: &Account) -> String {
             f.reason.as_deref().unwrap_or_default()
         );
     }
-    for f in &a.frames {
+    for f in &a.own.frames {
         for note in &f.notes {
             let _ = writeln!(out, "note       {}: {note}", label(&f.file, f.plane));
         }
     }
-    let overlaps = a.mosaic.iter().flat_map(|m| &m.overlaps);
+    let overlaps = a.own.mosaic.iter().flat_map(|m| &m.overlaps);
     for doubt in overlaps.filter_map(OverlapRow::doubted) {
         let _ = writeln!(out, "doubt      {doubt}");
     }
@@ -268,7 +291,7 @@ fn across(a: &Account) -> &'static str {
             .as_ref()
             .is_some_and(|b| b.scale_by == ScaleBy::None)
     };
-    if a.frames.iter().any(left) {
+    if a.own.frames.iter().any(left) {
         "their skies are matched through patches that are dark in both; their scales are left as they are (--match)"
     } else {
         "their skies are matched through patches that are dark in both"
@@ -278,12 +301,12 @@ fn across(a: &Account) -> &'static str {
 /// What is unusual about the canvas.
 fn canvas_told(a: &Account) -> String {
     let mut told = String::new();
-    let [x, y] = a.canvas.origin;
-    if a.canvas.scale != 1.0 {
-        let _ = write!(told, ", {} for one of the reference", a.canvas.scale);
+    let [x, y] = a.own.canvas.origin;
+    if a.own.canvas.scale != 1.0 {
+        let _ = write!(told, ", {} for one of the reference", a.own.canvas.scale);
     }
-    if a.canvas.turn_deg != 0.0 {
-        let _ = write!(told, ", turned by {}", degrees(a.canvas.turn_deg));
+    if a.own.canvas.turn_deg != 0.0 {
+        let _ = write!(told, ", turned by {}", degrees(a.own.canvas.turn_deg));
     }
     if (x, y) != (0.0, 0.0) && told.is_empty() {
         let _ = write!(told, ", its first pixel is the reference's ({x}, {y})");
@@ -345,7 +368,7 @@ fn placements(a: &Account) -> Table {
         "model",
         "by",
     ]);
-    for f in &a.frames {
+    for f in &a.own.frames {
         let mut row = vec![
             label(&f.file, f.plane),
             f.filter.clone(),
@@ -360,7 +383,7 @@ fn placements(a: &Account) -> Table {
                 if p.mirrored { "yes" } else { "no" }.to_owned(),
                 format!("{:.3}", p.rms_px),
                 format!("{:.3}", p.max_px),
-                format!("{:.3}", p.corner_px),
+                format!("{:.3}", p.corner_sigma_px),
                 p.model.unwrap_or("-").to_owned(),
                 p.by.to_owned(),
             ]),
@@ -388,7 +411,7 @@ fn balances(a: &Account) -> Table {
         "frame", "filter", "FWHM px", "sky", "noise", "factor", "by", "added", "surface", "uneven",
         "weight",
     ]);
-    for f in &a.frames {
+    for f in &a.own.frames {
         t.add_row(balance_row(f));
     }
     t
@@ -413,7 +436,7 @@ fn exposures(a: &Account) -> Table {
         "share %",
         "known",
     ]);
-    for e in &a.exposures {
+    for e in &a.own.exposures {
         let number = |v: Option<f64>| v.map_or("-".to_owned(), |v| format!("{v:.1}"));
         t.add_row(vec![
             label(&e.file, None),

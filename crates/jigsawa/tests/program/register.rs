@@ -237,7 +237,7 @@ fn the_demos_night_is_registered_trails_and_flip_and_all() {
     };
     assert_eq!(used.iter().filter(flipped).count(), 7);
     for r in used {
-        let corner = r["placement"]["corner_px"].as_f64().unwrap();
+        let corner = r["placement"]["corner_sigma_px"].as_f64().unwrap();
         assert!(corner < 0.03, "{r}");
     }
 }

@@ -236,13 +236,13 @@ fn told(
         .map(|p| map.apply(p.from).distance(p.to))
         .collect();
     let mean = distances.iter().map(|d| d * d).sum::<f64>() / distances.len().max(1) as f64;
-    let unseen = choose_among(&[model], good, None).map_or(mean.sqrt(), |c| c.unseen_rms_px);
+    let unseen = choose_among(&[model], good, None).map_or(mean.sqrt(), |c| c.crossval_rms_px);
     Matched {
         errors: MatchErrors {
             rms_px: mean.sqrt() / unit,
             max_px: distances.iter().copied().fold(0.0, f64::max) / unit,
-            unseen_rms_px: unseen / unit,
-            corner_px: corner_error(&map, model, good, &corners) / unit,
+            crossval_rms_px: unseen / unit,
+            corner_sigma_px: corner_error(&map, model, good, &corners) / unit,
         },
         coverage: coverage(good, frame),
         points: good.len(),

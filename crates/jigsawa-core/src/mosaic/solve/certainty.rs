@@ -56,7 +56,7 @@ impl System<'_> {
                     worst = worst.max(variance(&[less(0), less(1)]));
                 }
             }
-            s.corner_px[frame] = spread * worst.sqrt();
+            s.corner_sigma_px[frame] = spread * worst.sqrt();
         }
     }
 

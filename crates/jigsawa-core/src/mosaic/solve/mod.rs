@@ -24,7 +24,7 @@ use super::sphere::untilted;
 use super::tracks::{Track, groups, place};
 use crate::matching::{Shown, Tie};
 use crate::measured::Measured;
-use crate::placement::{Bend, Map, Model, Pair, Registration};
+use crate::placement::{Distortion, Map, Model, Pair, Registration};
 use crate::space::{FramePx, Point, ReferencePx, Size};
 use system::System;
 
@@ -84,7 +84,7 @@ pub struct Kept {
     /// The pose of each frame that has one already.
     pub poses: Vec<Option<Pose>>,
     /// The lens of each camera that has one.
-    pub lenses: Vec<Option<Bend>>,
+    pub lenses: Vec<Option<Distortion>>,
     /// The curvature.
     pub curvature: f64,
 }
@@ -95,7 +95,7 @@ pub struct Solution {
     /// The pose of each frame; `None` where nothing ties it to the reference.
     pub poses: Vec<Option<Pose>>,
     /// The lens of each camera, from a frame's pixel to where it would be without; `None` for none.
-    pub lenses: Vec<Option<Bend>>,
+    pub lenses: Vec<Option<Distortion>>,
     /// 1 / (reference pixels for a radian)².
     pub curvature: f64,
     /// Degree of the lenses' polynomials, once it was chosen; 1 is none.
@@ -104,7 +104,7 @@ pub struct Solution {
     pub kept: Vec<f64>,
     /// Standard error of each coordinate by which a frame's place at its edges may differ from those of the frames that
     /// lie there, too, at the worst; in reference pixels.
-    pub corner_px: Vec<f64>,
+    pub corner_sigma_px: Vec<f64>,
     /// Root mean square distance of unseen sights from where the others put them, in reference pixels.
     pub unseen_px: f64,
 }
@@ -124,7 +124,7 @@ pub fn on_plane(
 }
 
 /// A pixel from the frame's centre, without what the lens does.
-pub(super) fn freed(lens: Option<&Bend>, size: Size, p: Point<FramePx>) -> (f64, f64) {
+pub(super) fn freed(lens: Option<&Distortion>, size: Size, p: Point<FramePx>) -> (f64, f64) {
     let (x, y) = lens.map_or((p.x, p.y), |b| b.apply(p.x, p.y));
     let centre: Point<FramePx> = size.centre();
     (x - centre.x, y - centre.y)
@@ -163,7 +163,7 @@ pub fn rough(problem: &Problem<'_>, ties: &[Tie]) -> Solution {
             .map_or(problem.curvature.map_or(0.0, |c| c.value), |k| k.curvature),
         degree: problem.kept.map(|_| 1),
         kept: Vec::new(),
-        corner_px: vec![0.0; n],
+        corner_sigma_px: vec![0.0; n],
         unseen_px: 0.0,
     };
     // Each time the strongest tie from a frame with a place to one without.

@@ -5,7 +5,7 @@ use nalgebra::{DMatrix, DVector};
 use super::{Problem, ROUNDS, SETTLED_PX, Solution, freed, half, residuals, times, weight};
 use crate::mosaic::sphere::untilted;
 use crate::mosaic::tracks::{Track, place};
-use crate::placement::{Bend, powers_of, terms};
+use crate::placement::{Distortion, powers_of, terms};
 use crate::robust::{BIWEIGHT_REACH, MAD_TO_SIGMA, biweight, median};
 use crate::space::{FramePx, Point};
 
@@ -87,7 +87,7 @@ impl<'a> System<'a> {
         let mut s = start.clone();
         if self.with_lens {
             for (camera, lens) in s.lenses.iter_mut().enumerate() {
-                let same = lens.as_ref().map_or(1, Bend::degree) == self.degree;
+                let same = lens.as_ref().map_or(1, Distortion::degree) == self.degree;
                 if !same {
                     *lens = self.empty_lens(camera);
                 }
@@ -125,7 +125,7 @@ impl<'a> System<'a> {
         if let Some((cholesky, spread)) = covariance {
             self.uncertainty(&mut s, &cholesky.inverse(), spread.max(1.0));
         }
-        for (corner, free) in s.corner_px.iter_mut().zip(&self.free) {
+        for (corner, free) in s.corner_sigma_px.iter_mut().zip(&self.free) {
             if free.is_some() {
                 *corner = corner.hypot(unsettled);
             }
@@ -133,7 +133,7 @@ impl<'a> System<'a> {
         s
     }
 
-    fn empty_lens(&self, camera: usize) -> Option<Bend> {
+    fn empty_lens(&self, camera: usize) -> Option<Distortion> {
         let frame = self.problem.cameras.iter().position(|c| *c == camera)?;
         let size = self.problem.frames[frame].size;
         let centre: Point<FramePx> = size.centre();
@@ -141,7 +141,7 @@ impl<'a> System<'a> {
         if self.degree < 2 {
             return None;
         }
-        Bend::new([centre.x, centre.y], [half(size); 2], none.clone(), none)
+        Distortion::new([centre.x, centre.y], [half(size); 2], none.clone(), none)
     }
 
     fn usual_scale(&self, s: &Solution, camera: usize) -> f64 {
@@ -332,7 +332,7 @@ impl<'a> System<'a> {
                 };
                 let (x, y) = lens.coefficients();
                 let moved = lens.with(add(first, x), add(first + self.lens_terms, y));
-                if let Some(moved) = moved.filter(Bend::is_gentle) {
+                if let Some(moved) = moved.filter(Distortion::is_gentle) {
                     *lens = moved;
                 }
             }

@@ -25,8 +25,6 @@ use super::field::{Field, OtherTie};
 use super::names::{Panel, PanelNames};
 use super::sky::{moved, sky_of_plane};
 use super::wanted::Wanted;
-use crate::cache::Store;
-use crate::clock::Clock;
 use crate::frames::Frame;
 use crate::register::{Measured, measure, stars_of_panels};
 use crate::run::Run;
@@ -88,15 +86,13 @@ pub fn place(
     frames: &[Frame],
     wanted: &Wanted<'_>,
     kept: Option<&Layout>,
-    store: &Store,
     run: &Run<'_>,
-    clock: &mut Clock,
 ) -> Result<Placed, Trouble> {
     if frames.len() < 2 {
         return Err(Trouble::NeedsTwo("mosaic"));
     }
-    let catalogues = measure(frames, &[], &stars_of_panels(), store, run)?;
-    clock.lap("stars");
+    let catalogues = measure(frames, &[], &stars_of_panels(), run)?;
+    run.clock.lap("stars");
     let names = PanelNames::new(frames, wanted)?;
     let earlier = kept.and_then(|l| l.mosaic.as_ref());
     let known: Vec<String> = earlier.map_or_else(Vec::new, |m| {
@@ -173,7 +169,7 @@ pub fn place(
             refused[i] = Some(error);
         }
     };
-    clock.lap("places");
+    run.clock.lap("places");
     Ok(Placed {
         catalogues,
         ..placed

@@ -61,7 +61,7 @@ impl Solved<'_> {
         }
         let record = placed.ok().map(|(map, model)| PlacementRecord {
             matrix: map.rows(),
-            bend: map.bend().cloned(),
+            distortion: map.distortion().cloned(),
             model: (by != FoundBy::Reference).then_some(model),
             by,
             pairs: own.len(),
@@ -72,8 +72,8 @@ impl Solved<'_> {
                 MatchErrors {
                     rms_px: mean2.sqrt(),
                     max_px: lengths.iter().copied().fold(0.0, f64::max),
-                    unseen_rms_px: self.solution.unseen_px,
-                    corner_px: self.solution.corner_px[i],
+                    crossval_rms_px: self.solution.unseen_px,
+                    corner_sigma_px: self.solution.corner_sigma_px[i],
                 }
             },
             // In its own middle: a panel may lie far from the canvas's.
@@ -158,8 +158,10 @@ fn of_panels(error: MatchError) -> String {
             "its {pairs} stars meet those of other panels only to {rms_px:.2} px rms, {allowed_px} px is allowed"
         ),
         MatchError::TooLoose {
-            pairs, corner_px, ..
-        } if !corner_px.is_finite() => {
+            pairs,
+            corner_sigma_px,
+            ..
+        } if !corner_sigma_px.is_finite() => {
             format!("the {pairs} stars that it shares with other panels do not fix its place")
         }
         MatchError::NoMatch { best, tried } => {
@@ -179,7 +181,7 @@ fn told_by_header() -> MatchErrors {
     MatchErrors {
         rms_px: HEADER_PX,
         max_px: HEADER_PX,
-        unseen_rms_px: HEADER_PX,
-        corner_px: HEADER_PX,
+        crossval_rms_px: HEADER_PX,
+        corner_sigma_px: HEADER_PX,
     }
 }

@@ -52,7 +52,7 @@ impl Solved<'_> {
         }
         let errors = MatchErrors {
             rms_px: (sum / weights).sqrt() / unit,
-            corner_px: self.solution.corner_px[i] / unit,
+            corner_sigma_px: self.solution.corner_sigma_px[i] / unit,
             ..MatchErrors::default()
         };
         gate(&errors, pairs, MOST_RMS_PX).err()

@@ -15,7 +15,7 @@ use super::write::{
     frame_cards, new_files, place_cards, write_frame, write_star_list, write_truth,
 };
 use crate::cli::Common;
-use crate::terminal::run;
+use crate::terminal::watch;
 use jigsawa_work::trouble::Trouble;
 
 /// Writes all masters and `truth.json` into a folder.
@@ -103,7 +103,7 @@ fn write_all(
     common: &Common,
 ) -> Result<Vec<PathBuf>, Trouble> {
     let paths = new_files(folder, list.iter().map(|f| f.file), overwrite)?;
-    let progress = run(common).begin("masters", list.len());
+    let progress = watch(common).begin("masters", list.len());
     let (mut truths, mut done) = (serde_json::Map::new(), Ok(()));
     take(list, &mut |frame, taken| {
         if done.is_ok() {

@@ -13,17 +13,17 @@ use serde_json::{Value, json};
 
 use super::compose::{PNG, make};
 use super::{finish, hdr, mosaic, normalize, survey};
-use crate::account::Ending;
+use crate::account::{Ending, Outcome};
 use crate::cli::{Cli, Command, Common, DemoArgs};
-use crate::terminal::{account_text, finish_text, say};
-use jigsawa_work::clock::{Clock, Output};
+use crate::terminal::{Own, say};
+use jigsawa_work::clock::Clock;
 use jigsawa_work::compose::{FLIP, SHEET};
 use jigsawa_work::foreign::shell_word;
 use jigsawa_work::trouble::Trouble;
 
 /// Runs the demo.
 pub fn demo(args: &DemoArgs, common: &Common) -> Result<Ending, Trouble> {
-    let mut clock = Clock::start();
+    let clock = Clock::start();
     let to = args.folder.join("result");
     let talk = !common.json && !common.quiet;
     let mut files = Vec::new();
@@ -61,7 +61,7 @@ pub fn demo(args: &DemoArgs, common: &Common) -> Result<Ending, Trouble> {
             pictures.extend(done.pictures);
         }
     }
-    let (stages, seconds) = clock.stop();
+    let (stages, seconds) = clock.stages();
     if common.json {
         let outputs: Vec<_> = files
             .iter()
@@ -239,81 +239,48 @@ struct Done {
     pictures: Vec<String>,
 }
 
+impl Done {
+    /// What a command did; `kinds` of its outputs are to be looked at.
+    fn of<T: Own>(outcome: &Outcome<T>, kinds: &[&str]) -> Self {
+        let all = kinds
+            .iter()
+            .flat_map(|kind| outcome.outputs.iter().filter(move |o| o.kind == *kind));
+        Self {
+            text: T::text(outcome),
+            account: json!(outcome),
+            pictures: all.map(|o| o.file.clone()).collect(),
+        }
+    }
+}
+
 /// Runs a command line as if it were typed.
 fn run(words: &[String], common: &Common) -> Result<Done, Trouble> {
     let typed = std::iter::once("jigsawa".to_owned()).chain(words.iter().cloned());
     match Cli::try_parse_from(typed).map(|cli| cli.command) {
-        Ok(Command::Compose(args)) => {
-            let account = make(&args, common)?;
-            Ok(Done {
-                text: account_text(&account),
-                account: json!(account),
-                pictures: [PNG, SHEET, FLIP]
-                    .iter()
-                    .flat_map(|kind| of_kind(&account.outputs, kind))
-                    .collect(),
-            })
-        }
-        Ok(Command::Finish(args)) => {
-            let account = finish::make(&args, common)?;
-            Ok(Done {
-                text: finish_text(&account),
-                pictures: [finish::PNG, finish::REPORT]
-                    .iter()
-                    .flat_map(|kind| of_kind(&account.outputs, kind))
-                    .collect(),
-                account: json!(account),
-            })
-        }
-        Ok(Command::Hdr(args)) => {
-            let account = hdr::make(&args, common)?;
-            Ok(Done {
-                text: account_text(&account),
-                pictures: [finish::PNG, hdr::REPORT]
-                    .iter()
-                    .flat_map(|kind| of_kind(&account.outputs, kind))
-                    .collect(),
-                account: json!(account),
-            })
-        }
-        Ok(Command::Mosaic(args)) => {
-            let account = mosaic::make(&args, common)?;
-            Ok(Done {
-                text: account_text(&account),
-                pictures: [mosaic::PLAN, mosaic::PICTURE, mosaic::REPORT]
-                    .iter()
-                    .flat_map(|kind| of_kind(&account.outputs, kind))
-                    .collect(),
-                account: json!(account),
-            })
-        }
-        Ok(Command::Normalize(args)) => {
-            let account = normalize::make(&args, common)?;
-            Ok(Done {
-                text: account_text(&account),
-                pictures: of_kind(&account.outputs, normalize::REPORT),
-                account: json!(account),
-            })
-        }
-        Ok(Command::Survey(args)) => {
-            let told = survey::make(&args, common)?;
-            Ok(Done {
-                text: told.text,
-                pictures: of_kind(&told.account.outputs, survey::REPORT),
-                account: json!(told.account),
-            })
-        }
+        Ok(Command::Compose(args)) => Ok(Done::of(&make(&args, common)?, &[PNG, SHEET, FLIP])),
+        Ok(Command::Finish(args)) => Ok(Done::of(
+            &finish::make(&args, common)?,
+            &[finish::PNG, finish::REPORT],
+        )),
+        Ok(Command::Hdr(args)) => Ok(Done::of(
+            &hdr::make(&args, common)?,
+            &[finish::PNG, hdr::REPORT],
+        )),
+        Ok(Command::Mosaic(args)) => Ok(Done::of(
+            &mosaic::make(&args, common)?,
+            &[mosaic::PLAN, mosaic::PICTURE, mosaic::REPORT],
+        )),
+        Ok(Command::Normalize(args)) => Ok(Done::of(
+            &normalize::make(&args, common)?,
+            &[normalize::REPORT],
+        )),
+        Ok(Command::Survey(args)) => Ok(Done::of(&survey::make(&args, common)?, &[survey::REPORT])),
         _ => {
             unreachable!(
                 "the demo's own command lines are those of survey, normalize, compose, finish, hdr and mosaic"
             )
         }
     }
-}
-
-fn of_kind(outputs: &[Output], kind: &str) -> Vec<String> {
-    let wanted = outputs.iter().filter(|o| o.kind == kind);
-    wanted.map(|o| o.file.clone()).collect()
 }
 
 #[cfg(test)]

@@ -11,7 +11,7 @@ use serde_json::json;
 
 use super::write::{frame_cards, new_files, place_cards, write_frame, write_truth};
 use crate::cli::Common;
-use crate::terminal::run;
+use crate::terminal::watch;
 use jigsawa_work::trouble::Trouble;
 
 /// The first light's start: 2026-03-14 20:48 UTC.
@@ -24,7 +24,7 @@ const SITE: (f64, f64) = (47.2, 9.1);
 pub fn write(folder: &Path, overwrite: bool, common: &Common) -> Result<Vec<PathBuf>, Trouble> {
     let list = frames();
     let paths = new_files(folder, list.iter().map(|f| f.file.as_str()), overwrite)?;
-    let progress = run(common).begin("night", list.len());
+    let progress = watch(common).begin("night", list.len());
     let (mut truths, mut done) = (serde_json::Map::new(), Ok(()));
     take(&list, |frame, taken| {
         if done.is_ok() {

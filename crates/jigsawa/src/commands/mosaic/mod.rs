@@ -20,8 +20,7 @@ use crate::account::{Account, Ending, MOSAIC_FRAME, mosaic_account};
 use crate::cli::{Common, CropArg, ExtentArg, MosaicArgs};
 use crate::commands::colour::Colour;
 use crate::report::{MosaicPage, Plan, write_mosaic};
-use crate::terminal::{run, tell_account};
-use jigsawa_work::cache::Store;
+use crate::terminal::{run, tell};
 use jigsawa_work::clock::{Clock, Output, round};
 use jigsawa_work::frames::Frame;
 use jigsawa_work::layout_file;
@@ -30,6 +29,7 @@ use jigsawa_work::mosaic::{
     write_seams,
 };
 use jigsawa_work::outputs::{filled, finish_first};
+use jigsawa_work::run::Run;
 use jigsawa_work::trouble::Trouble;
 
 /// What the account calls the page to look at.
@@ -43,9 +43,7 @@ pub const PICTURE: &str = "quick picture, PNG";
 
 /// Runs the command and prints its account.
 pub fn mosaic(args: &MosaicArgs, common: &Common) -> Result<Ending, Trouble> {
-    let account = make(args, common)?;
-    tell_account(&account, common);
-    Ok(account.ending())
+    Ok(tell(&make(args, common)?, common))
 }
 
 /// What is wanted of its places.
@@ -64,7 +62,7 @@ fn wanted(args: &MosaicArgs) -> Wanted<'_> {
 
 /// Makes the mosaic.
 pub fn make(args: &MosaicArgs, common: &Common) -> Result<Account, Trouble> {
-    let mut clock = Clock::start();
+    let clock = Clock::start();
     let begun = begin_with(args)?;
     let targets = Targets::new(&begun, args)?;
     let colour = Colour::asked(
@@ -75,20 +73,13 @@ pub fn make(args: &MosaicArgs, common: &Common) -> Result<Account, Trouble> {
         targets.overwrite,
     )?;
     targets.check(&begun, args)?;
-    let store = Store::open(&targets.folder, !common.no_cache)?;
+    let run = run(common, &targets.folder, clock)?;
     let kept = begun.kept.as_ref();
-    let found = place(
-        &begun.frames,
-        &wanted(args),
-        kept,
-        &store,
-        &run(common),
-        &mut clock,
-    );
+    let found = place(&begun.frames, &wanted(args), kept, &run);
     let mut placed = found.map_err(|e| with_plan(e, &begun.frames, &targets))?;
     placed.layout.frames.extend(begun.left_out.clone());
     if args.plan {
-        return planned(&begun, &placed, &targets, clock);
+        return planned(&begun, &placed, &targets, &run);
     }
     let mut outputs: Vec<Output> = Vec::new();
     let before = kept.map(|l| {
@@ -98,8 +89,8 @@ pub fn make(args: &MosaicArgs, common: &Common) -> Result<Account, Trouble> {
             l.canvas.size,
         )
     });
-    let assembled = assemble(&begun.frames, &mut placed, before, &run(common))?;
-    clock.lap("skies");
+    let assembled = assemble(&begun.frames, &mut placed, before, &run)?;
+    run.clock.lap("skies");
     let told = mosaic_account(&begun.frames, &placed, Some(&assembled));
     let plan = Plan::new(&begun.frames, &placed, &told);
     let mut files = plans(&plan, &targets)?;
@@ -118,9 +109,9 @@ pub fn make(args: &MosaicArgs, common: &Common) -> Result<Account, Trouble> {
             (&begun.frames, &left_out),
             (&paths, targets.overwrite),
             args,
-            common,
+            &run,
         )?;
-        clock.lap("join");
+        run.clock.lap("join");
         if !args.no_report {
             page.add(part, &joined)?;
         }
@@ -132,14 +123,14 @@ pub fn make(args: &MosaicArgs, common: &Common) -> Result<Account, Trouble> {
         }
         files.push((joined.frame, MOSAIC_FRAME));
         files.extend(joined.map.map(|f| (f, "map of panels, noise and frames")));
-        clock.lap("picture");
+        run.clock.lap("picture");
     }
     if !args.no_report {
         files.push((
             write_mosaic(&targets.page, &page, targets.overwrite)?,
             REPORT,
         ));
-        clock.lap("report");
+        run.clock.lap("report");
     }
     drop(page);
     files.push((
@@ -157,11 +148,11 @@ pub fn make(args: &MosaicArgs, common: &Common) -> Result<Account, Trouble> {
     finish_first(files, &mut outputs)?;
     if let Some(colour) = &colour {
         outputs.extend(colour.make(CropArg::Covered, args.no_report, common)?);
-        clock.lap("colour");
+        run.clock.lap("colour");
     }
-    let mut account = Account::new("mosaic", &placed.layout, Vec::new(), outputs, clock);
-    account.mosaic = Some(told);
-    account.outliers_percent = left_out.part().map(|part| round(100.0 * part, 3));
+    let mut account = Account::of_layout("mosaic", &placed.layout, Vec::new(), outputs, &run.clock);
+    account.own.mosaic = Some(told);
+    account.own.outliers_percent = left_out.part().map(|part| round(100.0 * part, 3));
     Ok(account)
 }
 
@@ -170,7 +161,7 @@ fn planned(
     begun: &Begun,
     placed: &Placed,
     targets: &Targets,
-    clock: Clock,
+    run: &Run<'_>,
 ) -> Result<Account, Trouble> {
     let told = mosaic_account(&begun.frames, placed, None);
     let mut files = plans(&Plan::new(&begun.frames, placed, &told), targets)?;
@@ -180,8 +171,8 @@ fn planned(
     ));
     let mut outputs: Vec<Output> = Vec::new();
     finish_first(files, &mut outputs)?;
-    let mut account = Account::new("mosaic", &placed.layout, Vec::new(), outputs, clock);
-    account.mosaic = Some(told);
+    let mut account = Account::of_layout("mosaic", &placed.layout, Vec::new(), outputs, &run.clock);
+    account.own.mosaic = Some(told);
     Ok(account)
 }
 
@@ -262,7 +253,7 @@ fn joined(
     (frames, left_out): (&[Frame], &LeftOut),
     (paths, overwrite): (&Paths, bool),
     args: &MosaicArgs,
-    common: &Common,
+    run: &Run<'_>,
 ) -> Result<Joined, Trouble> {
     let share = args.overlap.share();
     let join = Join::new(
@@ -286,13 +277,7 @@ fn joined(
         left_out,
     };
     let how = (args.kernel.shape(), share == Share::Average);
-    join_filter(
-        &to,
-        (frames, &placed.layout),
-        (paths, overwrite),
-        how,
-        &run(common),
-    )
+    join_filter(&to, (frames, &placed.layout), (paths, overwrite), how, run)
 }
 
 /// A joined frame as a picture to look at.

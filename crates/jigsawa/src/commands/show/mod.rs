@@ -12,11 +12,11 @@ use jigsawa_formats::png;
 use jigsawa_formats::whole::Unfinished;
 use serde::Serialize;
 
-use crate::account::Ending;
+use crate::account::{Ending, Outcome};
 use crate::cli::{Common, ShowArgs};
-use crate::terminal::{run, say};
+use crate::terminal::{Own, tell, watch};
 use draw::{MOST_MARKS, differences, pictures};
-use jigsawa_work::clock::{Clock, Output, Stage, round};
+use jigsawa_work::clock::{Clock, Output, round};
 use jigsawa_work::frames::stem;
 use jigsawa_work::outputs::are_free;
 use jigsawa_work::outputs::{begin, make_folder, plain_name};
@@ -24,14 +24,14 @@ use jigsawa_work::trouble::Trouble;
 use read::{Shown, read};
 
 #[derive(Debug, Serialize)]
-struct ShowAccount {
-    jigsawa: &'static str,
-    command: &'static str,
-    seconds: f64,
+struct Looks {
     frames: Vec<ShownFrame>,
-    outputs: Vec<Output>,
-    stages: Vec<Stage>,
-    warnings: Vec<String>,
+}
+
+impl Own for Looks {
+    fn text(account: &Outcome<Self>) -> String {
+        text(account)
+    }
 }
 
 #[derive(Debug, Serialize)]
@@ -58,7 +58,7 @@ struct ShownStar {
 
 /// Runs the command and prints what it wrote.
 pub fn show(args: &ShowArgs, common: &Common) -> Result<Ending, Trouble> {
-    let mut clock = Clock::start();
+    let clock = Clock::start();
     if (args.difference || args.flip.is_some()) && args.frames.len() < 2 {
         return Err(Trouble::NeedsTwo(if args.difference {
             "--difference"
@@ -69,7 +69,7 @@ pub fn show(args: &ShowArgs, common: &Common) -> Result<Ending, Trouble> {
     let paths = names(args)?;
     make_folder(&args.output.out)?;
     are_free(&paths, args.output.overwrite)?;
-    let progress = run(common).begin("frames", args.frames.len());
+    let progress = watch(common).begin("frames", args.frames.len());
     let mut shown = Vec::with_capacity(args.frames.len());
     for path in &args.frames {
         shown.push(read(path, args)?);
@@ -103,22 +103,11 @@ pub fn show(args: &ShowArgs, common: &Common) -> Result<Ending, Trouble> {
             .collect::<Result<_, _>>()?
     };
     clock.lap("pictures");
-    let (stages, seconds) = clock.stop();
-    let account = ShowAccount {
-        jigsawa: env!("CARGO_PKG_VERSION"),
-        command: "show",
-        seconds,
+    let own = Looks {
         frames: shown.iter().map(row).collect(),
-        outputs,
-        stages,
-        warnings,
     };
-    if common.json {
-        say(&serde_json::to_string_pretty(&account).unwrap_or_default());
-    } else if !common.quiet {
-        say(text(&account).trim_end());
-    }
-    Ok(Ending::Whole)
+    let account = Outcome::new("show", own, outputs, warnings, &clock);
+    Ok(tell(&account, common))
 }
 
 /// Where the pictures go: one for each frame, or one in all.
@@ -225,9 +214,9 @@ fn row(s: &Shown) -> ShownFrame {
     }
 }
 
-fn text(a: &ShowAccount) -> String {
+fn text(a: &Outcome<Looks>) -> String {
     let mut out = String::new();
-    for f in &a.frames {
+    for f in &a.own.frames {
         let zoom = if f.zoom < 1.0 {
             format!("1 : {:.0}", 1.0 / f.zoom)
         } else {

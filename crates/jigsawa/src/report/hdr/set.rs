@@ -120,7 +120,7 @@ fn pairs(measured: &Measured<'_>) -> Vec<Pair> {
                 skies: [e.light.sky, dark as f32],
                 response,
                 limit: e.limit,
-                full: e.full.map(|f| f.level),
+                full: e.saturation.map(|f| f.level),
             })
         };
         e.responses

@@ -261,7 +261,7 @@ fn figures(b: &Balance) -> Markup {
         td { (by) }
         td { @if b.surface.is_zero() { "none" } @else { (b.surface.words()) } }
         td.n { @if b.patches > 0 { (format!("{:.3}", b.residual_sigma)) } }
-        td.n { @if let Some(u) = b.unseen_sigma { (format!("{u:.3}")) } }
+        td.n { @if let Some(u) = b.crossval_sigma { (format!("{u:.3}")) } }
         td.n { @if b.patches > 0 { (b.patches) } }
         td.n { (format!("{:.3}", b.weight)) }
     }

@@ -266,7 +266,7 @@ impl<'a> MosaicPage<'a> {
                                         (_, Some(why)) => { td colspan="10" { "left out: " (why) } }
                                         (Some(p), None) => {
                                             td.n { (p.pairs) } td.n { (format!("{:.3}", p.errors.rms_px)) } td.n { (format!("{:.3}", p.errors.max_px)) }
-                                            td.n { (format!("{:.3}", p.errors.corner_px)) } td.n { (format!("{:.2}°", p.described.rotation_deg)) }
+                                            td.n { (format!("{:.3}", p.errors.corner_sigma_px)) } td.n { (format!("{:.2}°", p.described.rotation_deg)) }
                                             @match &f.balance {
                                                 Some(b) => { td.n { (format!("{:.4}", b.scale.value)) } td.n { (format!("{:.4}", b.scale.sigma)) } td { (b.surface.words()) } td.n { (format!("{:.3}", b.residual_sigma)) } }
                                                 None => { td.n {} td.n {} td {} td.n {} }

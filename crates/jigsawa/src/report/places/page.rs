@@ -55,8 +55,9 @@ impl Outcome {
             Some(p) if p.by == FoundBy::Reference => Self::Reference,
             Some(p) => {
                 let e = &p.errors;
-                let good =
-                    e.corner_px < GOOD_CORNER_PX && e.rms_px < GOOD_RMS_PX && row.notes.is_empty();
+                let good = e.corner_sigma_px < GOOD_CORNER_PX
+                    && e.rms_px < GOOD_RMS_PX
+                    && row.notes.is_empty();
                 match good {
                     _ if matches!(p.by, FoundBy::Hand | FoundBy::Header | FoundBy::Pattern) => {
                         Self::Look
@@ -101,7 +102,7 @@ fn page(p: &Places<'_>) -> Result<Markup, Trouble> {
         p.layout.frames[i]
             .placement
             .as_ref()
-            .map_or(0.0, |r| r.errors.corner_px)
+            .map_or(0.0, |r| r.errors.corner_sigma_px)
     };
     let many = shown.len() > MOST_SHOWN;
     if many {
@@ -138,7 +139,7 @@ fn heading(p: &Places<'_>, outcomes: &[Outcome]) -> Markup {
         .frames
         .iter()
         .filter_map(|f| f.placement.as_ref())
-        .map(|r| r.errors.corner_px)
+        .map(|r| r.errors.corner_sigma_px)
         .fold(0.0, f64::max);
     let canvas = &p.layout.canvas;
     let frames = |n: usize| {
@@ -216,7 +217,7 @@ fn figures(r: &PlacementRecord) -> Markup {
         td.n { (r.pairs) }
         td.n { (format!("{:.3}", r.errors.rms_px)) }
         td.n { (format!("{:.3}", r.errors.max_px)) }
-        td.n { (format!("{:.3}", r.errors.corner_px)) }
+        td.n { (format!("{:.3}", r.errors.corner_sigma_px)) }
         td { (r.model.map_or("–", jigsawa_core::placement::Model::name)) }
         td { (r.by.name()) }
         td { (ninths(r.coverage)) }
@@ -291,16 +292,16 @@ fn told(row: &LayoutFrame) -> String {
         FoundBy::Pattern => format!("{} patches of its pattern agree", r.pairs),
         _ => format!("{} stars match", r.pairs),
     };
-    let bend = r.bend.as_ref().map_or(String::new(), |b| {
+    let distortion = r.distortion.as_ref().map_or(String::new(), |b| {
         format!(
-            " Its optics bend it by up to {:.1} px against the reference, which the map follows.",
+            " Its optics distort it by up to {:.1} px against the reference, which the map follows.",
             b.most()
         )
     });
     format!(
         "{how}. It is {turned}{mirrored}, scale {:.4}. Stars the map has not seen are foretold to {:.3} px; in the worst \
-         corner the map is known to {:.3} px.{bend}",
-        d.scale, r.errors.unseen_rms_px, r.errors.corner_px
+         corner the map is known to {:.3} px.{distortion}",
+        d.scale, r.errors.crossval_rms_px, r.errors.corner_sigma_px
     )
 }
 

@@ -8,17 +8,17 @@ use serde::{Deserialize, Serialize};
 
 /// From which value pixels are full, and how that is known.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
-pub struct Full {
+pub struct Saturation {
     /// In the frame's units.
     pub level: f32,
     /// How it is known.
-    pub by: FullBy,
+    pub by: SaturationBy,
 }
 
 /// How it is known from which value pixels are full.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum FullBy {
+pub enum SaturationBy {
     /// Somebody said so.
     Said,
     /// The header says so.
@@ -29,7 +29,7 @@ pub enum FullBy {
     Stars,
 }
 
-impl FullBy {
+impl SaturationBy {
     /// In a word or two.
     pub const fn words(self) -> &'static str {
         match self {
@@ -43,25 +43,25 @@ impl FullBy {
 
 /// From which value the pixels of a frame are full: as it is `said`; else by its header or where they pile up, the
 /// lower of both; else where `stars` are flat. `None` where nothing tells.
-pub fn full(
+pub fn saturation(
     values: &[f32],
     sky: f32,
     said: Option<f32>,
     header: Option<f32>,
     stars: Option<f32>,
-) -> Option<Full> {
+) -> Option<Saturation> {
     if let Some(level) = said {
-        return Some(Full {
+        return Some(Saturation {
             level,
-            by: FullBy::Said,
+            by: SaturationBy::Said,
         });
     }
-    let of = |level: Option<f32>, by| level.map(|level| Full { level, by });
-    let piled = of(pile_up(values, sky), FullBy::PileUp);
-    let written = of(header, FullBy::Header);
+    let of = |level: Option<f32>, by| level.map(|level| Saturation { level, by });
+    let piled = of(pile_up(values, sky), SaturationBy::PileUp);
+    let written = of(header, SaturationBy::Header);
     match (written, piled) {
         (Some(w), Some(p)) => Some(if p.level < w.level { p } else { w }),
-        (one, other) => one.or(other).or(of(stars, FullBy::Stars)),
+        (one, other) => one.or(other).or(of(stars, SaturationBy::Stars)),
     }
 }
 
@@ -154,13 +154,13 @@ mod tests {
     #[test]
     fn what_is_said_goes_before_all_and_the_lower_of_header_and_pile_counts() {
         let v = values(50_000.0, 0.0);
-        let level = |said, header| full(&v, 100.0, said, header, None).unwrap();
-        assert_eq!(level(Some(9.0), Some(1.0)).by, FullBy::Said);
-        assert_eq!(level(None, Some(65_535.0)).by, FullBy::PileUp);
-        assert_eq!(level(None, Some(30_000.0)).by, FullBy::Header);
+        let level = |said, header| saturation(&v, 100.0, said, header, None).unwrap();
+        assert_eq!(level(Some(9.0), Some(1.0)).by, SaturationBy::Said);
+        assert_eq!(level(None, Some(65_535.0)).by, SaturationBy::PileUp);
+        assert_eq!(level(None, Some(30_000.0)).by, SaturationBy::Header);
         let smooth = values(1e12, 0.0);
-        assert_eq!(full(&smooth, 100.0, None, None, None), None);
-        let stars = full(&smooth, 100.0, None, None, Some(7.0)).unwrap();
-        assert_eq!((stars.level, stars.by), (7.0, FullBy::Stars));
+        assert_eq!(saturation(&smooth, 100.0, None, None, None), None);
+        let stars = saturation(&smooth, 100.0, None, None, Some(7.0)).unwrap();
+        assert_eq!((stars.level, stars.by), (7.0, SaturationBy::Stars));
     }
 }

@@ -1,8 +1,8 @@
-//! A bend: what lenses, field flatteners and the atmosphere add to a plane's map.
+//! A distortion: what lenses, field flatteners and the atmosphere add to a plane's map.
 //!
 //! The displacement is a polynomial in x and y of all terms up to a degree, in units of the area that
 //! it was fitted for, from -1 to 1. It acts on positions of the frame: where the matrix alone would put
-//! a point, the bend moves it by a few pixels. Beyond its area the displacement stays what it is at the
+//! a point, the distortion moves it by a few pixels. Beyond its area the displacement stays what it is at the
 //! edge, so that no polynomial runs away where no star holds it. Odd degrees hold a radial lens
 //! (the cube of the radius at 3, its fifth power at 5). Fitted by weighted linear least squares.
 
@@ -25,7 +25,7 @@ const MOST_SLOPE: f64 = 0.5;
 /// A smooth displacement of positions, in pixels of its space.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub struct Bend {
+pub struct Distortion {
     /// Middle of the area it holds for.
     centre: [f64; 2],
     /// Half the sides of the area.
@@ -37,12 +37,12 @@ pub struct Bend {
     y: Vec<f64>,
 }
 
-impl Bend {
-    /// A bend from its parts, as the fields say. `None` when the numbers make none: not finite, no
+impl Distortion {
+    /// A distortion from its parts, as the fields say. `None` when the numbers make none: not finite, no
     /// area, or not as many as a degree from 1 to 5 has terms.
     pub fn new(centre: [f64; 2], half: [f64; 2], x: Vec<f64>, y: Vec<f64>) -> Option<Self> {
-        let bend = Self { centre, half, x, y };
-        bend.is_sound().then_some(bend)
+        let distortion = Self { centre, half, x, y };
+        distortion.is_sound().then_some(distortion)
     }
 
     fn is_sound(&self) -> bool {
@@ -56,7 +56,7 @@ impl Bend {
             && self.half.iter().all(|h| *h > 0.0)
     }
 
-    /// Are the numbers those of a bend, and is it without a fold? What was edited by hand may not be.
+    /// Are the numbers those of a distortion, and is it without a fold? What was edited by hand may not be.
     pub fn is_gentle(&self) -> bool {
         const STEPS: i32 = 16;
         self.is_sound()
@@ -78,7 +78,7 @@ impl Bend {
         (&self.x, &self.y)
     }
 
-    /// The bend of the same area with other coefficients, if they make one.
+    /// The distortion of the same area with other coefficients, if they make one.
     pub(crate) fn with(&self, x: Vec<f64>, y: Vec<f64>) -> Option<Self> {
         Self::new(self.centre, self.half, x, y)
     }
@@ -189,14 +189,14 @@ pub(crate) fn powers_of(u: f64, v: f64, degree: u8, out: &mut [f64]) {
     }
 }
 
-/// The bend that brings the matrix's places onto the pairs' best, for an area of `B`, or that of the
+/// The distortion that brings the matrix's places onto the pairs' best, for an area of `B`, or that of the
 /// pairs.
 pub(super) fn fit<A, B>(
     plain: &Map<A, B>,
     pairs: &[Pair<A, B>],
     degree: u8,
     domain: Option<Rect>,
-) -> Option<Bend> {
+) -> Option<Distortion> {
     let area = domain.unwrap_or_else(|| Rect::around(pairs.iter().map(|p| p.to)));
     let half = [area.width, area.height].map(|n| (0.5 * n as f64).max(1.0));
     let centre = [
@@ -204,7 +204,7 @@ pub(super) fn fit<A, B>(
         area.y as f64 + 0.5 * area.height as f64 - 0.5,
     ];
     let count = terms(degree);
-    let empty = Bend::new(centre, half, vec![0.0; count], vec![0.0; count])?;
+    let empty = Distortion::new(centre, half, vec![0.0; count], vec![0.0; count])?;
     let mut normal = DMatrix::<f64>::zeros(count, count);
     let (mut right_x, mut right_y) = (DVector::zeros(count), DVector::zeros(count));
     let mean = pairs.iter().map(|p| p.weight).sum::<f64>() / pairs.len() as f64;
@@ -220,26 +220,26 @@ pub(super) fn fit<A, B>(
     }
     let solve = normal.cholesky()?;
     let (x, y) = (solve.solve(&right_x), solve.solve(&right_y));
-    let bend = Bend::new(centre, half, x.as_slice().to_vec(), y.as_slice().to_vec())?;
-    bend.is_gentle().then_some(bend)
+    let distortion = Distortion::new(centre, half, x.as_slice().to_vec(), y.as_slice().to_vec())?;
+    distortion.is_gentle().then_some(distortion)
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
 
-    fn barrel() -> Bend {
+    fn barrel() -> Distortion {
         // 5 px inwards at the corner: -k r^2 (x, y).
         let k = -2.5;
         let zero = vec![0.0; 10];
         let (mut x, mut y) = (zero.clone(), zero);
         (x[6], x[8]) = (k, k);
         (y[7], y[9]) = (k, k);
-        Bend::new([500.0, 400.0], [500.0, 400.0], x, y).unwrap()
+        Distortion::new([500.0, 400.0], [500.0, 400.0], x, y).unwrap()
     }
 
     #[test]
-    fn a_bend_goes_there_and_back() {
+    fn a_distortion_goes_there_and_back() {
         let b = barrel();
         assert_eq!(b.degree(), 3);
         assert!((b.most() - 5.0 * 2f64.sqrt()).abs() < 1e-9);
@@ -270,9 +270,9 @@ mod tests {
     }
 
     #[test]
-    fn numbers_that_make_no_bend_are_refused() {
+    fn numbers_that_make_no_distortion_are_refused() {
         let new = |half: f64, count: usize, value: f64| {
-            Bend::new([0.0; 2], [half; 2], vec![value; count], vec![0.0; count])
+            Distortion::new([0.0; 2], [half; 2], vec![value; count], vec![0.0; count])
         };
         assert!(new(100.0, 6, 0.1).is_some_and(|b| b.is_gentle()));
         assert!(new(100.0, 7, 0.1).is_none() && new(0.0, 6, 0.1).is_none());
