@@ -13,6 +13,7 @@
 #![forbid(unsafe_code)]
 
 pub mod camera;
+pub mod chance;
 pub mod clouds;
 pub mod demo;
 pub mod fields;

@@ -318,36 +318,21 @@ fn sample(tile: &mut Tile, (light, coefficients, excess, bends): Places<'_>) {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use jigsawa_sky::chance::normal;
 
     const SIDE: usize = 420;
 
-    /// Three planes of noise of 2 over a nebula; the noise is made of hashed numbers.
+    /// Three planes of noise of 2 over a nebula.
     fn noisy(nebula: impl Fn(f32, f32) -> [f32; 3]) -> Tile {
         let mut tile = Tile::square(SIDE);
         for i in 0..SIDE * SIDE {
             let (x, y) = ((i % SIDE) as f32, (i / SIDE) as f32);
             let light = nebula(x, y);
             for (p, plane) in tile.planes.iter_mut().enumerate() {
-                plane[i] = light[p] + 2.0 * normal((3 * i + p) as u64);
+                plane[i] = light[p] + 2.0 * normal(i as u64, p as u64) as f32;
             }
         }
         tile
-    }
-
-    /// A normal deviate from a number: twelve hashed ones, less six.
-    fn normal(n: u64) -> f32 {
-        let mut h = n
-            .wrapping_mul(0x9e37_79b9_7f4a_7c15)
-            .wrapping_add(0x1234_5678);
-        let mut sum = 0.0;
-        for _ in 0..12 {
-            h ^= h >> 30;
-            h = h.wrapping_mul(0xbf58_476d_1ce4_e5b9);
-            h ^= h >> 27;
-            h = h.wrapping_mul(0x94d0_49bb_1331_11eb);
-            sum += (h >> 40) as f32 / (1u64 << 24) as f32;
-        }
-        sum - 6.0
     }
 
     fn spread(values: &[f32], truth: impl Fn(usize) -> f32) -> f32 {

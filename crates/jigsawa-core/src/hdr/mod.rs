@@ -1,6 +1,6 @@
 //! HDR: several exposures of one filter into one linear frame, from the faintest light to the brightest core.
 //!
-//! 1. [`full`](mod@full) says from which value a frame's pixels are full, and [`Mask`] marks where they are, with what
+//! 1. [`saturation`](mod@saturation) says from which value a frame's pixels are full, and [`Mask`] marks where they are, with what
 //!    bleeds around them.
 //! 2. [`Light`] samples what a frame shows of smooth light; [`respond`] compares the samples of two exposures: the
 //!    factor between them, and from which value the longer one bends.

@@ -267,17 +267,10 @@ mod tests {
     use super::super::light::LightGrid;
     use super::*;
     use crate::space::Size;
+    use jigsawa_sky::chance::normal;
 
-    /// Noise with a width of 1, made of twelve even ones.
     fn noise(i: usize, salt: u64) -> f64 {
-        (0..12u64)
-            .map(|k| {
-                let mut z = (i as u64 * 12 + k).wrapping_mul(0x9E37_79B9_7F4A_7C15) ^ (salt << 32);
-                z = (z ^ (z >> 30)).wrapping_mul(0xBF58_476D_1CE4_E5B9);
-                z = (z ^ (z >> 27)).wrapping_mul(0x94D0_49BB_1331_11EB);
-                (z >> 40) as f64 / (1u64 << 24) as f64 - 0.5
-            })
-            .sum()
+        normal(i as u64, salt)
     }
 
     /// Light over four decades at every point, in a longer and in a shorter exposure.

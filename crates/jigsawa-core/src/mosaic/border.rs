@@ -230,14 +230,10 @@ fn seen(plane: &Plane, rect: Rect) -> Option<f64> {
 mod tests {
     use super::*;
     use crate::space::Size;
+    use jigsawa_sky::chance::normal;
 
     fn noise(i: usize) -> f32 {
-        let one = |k: usize| {
-            let mut z = ((i * 12 + k + 1) as u64).wrapping_mul(0x9E37_79B9_7F4A_7C15);
-            z = (z ^ (z >> 30)).wrapping_mul(0xBF58_476D_1CE4_E5B9);
-            ((z ^ (z >> 27)) >> 11) as f32 / (1u64 << 53) as f32
-        };
-        (0..12).map(one).sum::<f32>() - 6.0
+        normal(i as u64, 0) as f32
     }
 
     #[test]

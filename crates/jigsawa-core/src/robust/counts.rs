@@ -183,18 +183,13 @@ fn whole_steps(width: f32, step: f32) -> f32 {
 mod tests {
     use super::*;
     use crate::robust::{MAD_TO_SIGMA, grouped_median};
+    use jigsawa_sky::chance::normal;
     use rstest::rstest;
 
     fn noise(n: usize, level: f32, sigma: f32, step: f32) -> Vec<f32> {
-        let hash = |i: usize, k: u64| {
-            let mut v = (i as u64 + 1).wrapping_mul(0x9E37_79B9_7F4A_7C15) ^ (k << 17);
-            v = (v ^ (v >> 30)).wrapping_mul(0xBF58_476D_1CE4_E5B9);
-            v = (v ^ (v >> 27)).wrapping_mul(0x94D0_49BB_1331_11EB);
-            ((v ^ (v >> 31)) >> 40) as f32 / (1u32 << 24) as f32
-        };
         (0..n)
             .map(|i| {
-                let g: f32 = (0..12).map(|k| hash(i, k)).sum::<f32>() - 6.0;
+                let g = normal(i as u64, 0) as f32;
                 let v = level + sigma * g;
                 if step > 0.0 {
                     (v / step).round() * step

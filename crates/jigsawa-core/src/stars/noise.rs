@@ -249,22 +249,15 @@ fn scatter(plane: &Plane, (lag, side, stride): (usize, usize, usize), dark: &[Ce
 mod tests {
     use super::*;
     use crate::space::Size;
+    use jigsawa_sky::chance::normal;
     use rstest::rstest;
 
     const SIDE: usize = 640;
 
     /// White noise of 10 about 500.
     fn white() -> Vec<f32> {
-        let mut n = 0u64;
-        let mut next = || {
-            n += 1;
-            let mut z = n.wrapping_mul(0x9E37_79B9_7F4A_7C15);
-            z = (z ^ (z >> 30)).wrapping_mul(0xBF58_476D_1CE4_E5B9);
-            z = (z ^ (z >> 27)).wrapping_mul(0x94D0_49BB_1331_11EB);
-            ((z ^ (z >> 31)) >> 40) as f32 / (1u64 << 24) as f32
-        };
-        (0..SIDE * SIDE)
-            .map(|_| 500.0 + 10.0 * ((0..12).map(|_| next()).sum::<f32>() - 6.0))
+        (0..(SIDE * SIDE) as u64)
+            .map(|i| 500.0 + 10.0 * normal(i, 0) as f32)
             .collect()
     }
 

@@ -358,16 +358,11 @@ fn erase(fine: &mut [f32], (w, h): (usize, usize), line: Line) {
 mod tests {
     use super::*;
     use crate::space::Size;
+    use jigsawa_sky::chance::normal;
     use rstest::rstest;
 
     fn noise(i: usize) -> f32 {
-        let hash = |k: u64| {
-            let mut v = (i as u64 + 1).wrapping_mul(0x9E37_79B9_7F4A_7C15) ^ k;
-            v = (v ^ (v >> 30)).wrapping_mul(0xBF58_476D_1CE4_E5B9);
-            v = (v ^ (v >> 27)).wrapping_mul(0x94D0_49BB_1331_11EB);
-            ((v ^ (v >> 31)) >> 40) as f32 / (1u32 << 24) as f32
-        };
-        (0..6).map(|k| hash(k) - 0.5).sum::<f32>() * 1.414
+        normal(i as u64, 0) as f32
     }
 
     fn sky(light: impl Fn(f64, f64) -> f64) -> Plane {

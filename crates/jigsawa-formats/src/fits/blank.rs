@@ -362,15 +362,14 @@ impl Regions {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use jigsawa_sky::chance::uniform;
     use rstest::rstest;
 
     const W: usize = 120;
     const H: usize = 90;
 
     fn noise(i: usize) -> f32 {
-        let mut z = (i as u64 + 1).wrapping_mul(0x9E37_79B9_7F4A_7C15);
-        z = (z ^ (z >> 30)).wrapping_mul(0xBF58_476D_1CE4_E5B9);
-        ((z >> 40) as f32 / (1u64 << 24) as f32) - 0.5
+        uniform(i as u64, 0) as f32 - 0.5
     }
 
     fn found(data: &[f32]) -> Option<Blank> {

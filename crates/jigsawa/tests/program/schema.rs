@@ -1,19 +1,71 @@
-//! Layouts are what their schema says.
+//! Layouts and accounts are what their schemas say.
 
 use jigsawa_core::filter::Filter;
 use rstest::rstest;
 use serde_json::{Value, json};
 
-use crate::night::{Night, frame};
+use crate::night::{Night, frame, heart};
 
 fn read(path: &std::path::Path) -> Value {
     serde_json::from_str(&std::fs::read_to_string(path).unwrap()).unwrap()
 }
 
+fn schema_of(what: &str) -> jsonschema::Validator {
+    let docs = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs");
+    jsonschema::validator_for(&read(&docs.join(format!("{what}.schema.json")))).unwrap()
+}
+
 fn schema() -> jsonschema::Validator {
-    let path =
-        std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/layout.schema.json");
-    jsonschema::validator_for(&read(&path)).unwrap()
+    schema_of("layout")
+}
+
+#[test]
+fn every_account_passes_its_schema_and_a_changed_one_does_not() {
+    let night = Night::of_lines()
+        .frame("long.fits", heart(Filter::Ha, "Ha", 300.0))
+        .frame("short.fits", heart(Filter::Ha, "Ha", 10.0))
+        .frame("stray.fits", frame(Filter::R, "R").shifted(9000.0, 0.0));
+    let schema = schema_of("account");
+    let mut accounts = Vec::new();
+    for line in [
+        "survey ha.fits oiii.fits stray.fits --out a --name x",
+        "register ha.fits oiii.fits sii.fits stray.fits --out b --name x",
+        "normalize ha.fits oiii.fits --out c --name x --flatten",
+        "compose ha.fits oiii.fits sii.fits --palette SHO --out d --name x",
+        "compose --list-palettes",
+        "hdr long.fits short.fits --out e --name x --no-report",
+        "mosaic ha.fits oiii.fits stray.fits --out f --name x --linear-only --no-report",
+        "finish d/x-SHO.fits --out g --name x --no-report",
+        "finish d/x-SHO.fits ha.fits --out h --no-report",
+        "stars ha.fits --out i --name x",
+        "show ha.fits --out j --stars",
+        // What went wrong has a form, too.
+        "register ha.fits --out k --name x",
+        "compose ha.fits --palette SHOO --out l --name x",
+        "normalize nothing.fits --out m",
+    ] {
+        let account = night.run(&format!("{line} --json")).json();
+        let errors: Vec<String> = schema
+            .iter_errors(&account)
+            .map(|e| format!("{}: {e}", e.instance_path()))
+            .collect();
+        assert!(errors.is_empty(), "{line}: {errors:#?}\n{account:#}");
+        accounts.push(account);
+    }
+    let wrong = |of: usize, change: &dyn Fn(&mut Value)| {
+        let mut account = accounts[of].clone();
+        change(&mut account);
+        assert!(!schema.is_valid(&account), "{account:#}");
+    };
+    wrong(0, &|a| a["frames"][0]["doubts"] = json!("none"));
+    wrong(1, &|a| a["frames"][0]["verdict"] = json!("perhaps"));
+    wrong(1, &|a| a["frames"][1]["placement"]["bend_px"] = json!(1.0));
+    wrong(2, &|a| a["frames"][0]["balance"]["scale"] = json!("1"));
+    wrong(3, &|a| a["channles"] = json!([]));
+    wrong(5, &|a| a["exposures"][0]["file"] = json!(null));
+    wrong(7, &|a| a["steps"][0]["acts"] = json!("yes"));
+    wrong(9, &|a| a["stages"] = json!(null));
+    wrong(11, &|a| a["error"]["message"] = json!(null));
 }
 
 #[test]
