@@ -269,13 +269,16 @@ impl StarLight {
         self.reach.max(self.hole) * self.star.elongation.max(1.0).sqrt()
     }
 
-    /// The star, if its height in one plane stands over the noise, or if it is in doubt. Of another picture's stars the rest
-    /// is lost in the noise here, which is not to be taken for their light.
-    pub(super) fn shown(&self, noise: f32, fwhm_px: f64) -> Option<Star> {
+    /// Does its height in one plane stand over the noise?
+    pub(super) fn shows(&self, noise: f32, fwhm_px: f64) -> bool {
         // A height rests on the squares of the profile over its pixels: about the area at half its height.
         let pixels = (FIT_AREA * fwhm_px * fwhm_px) as f32;
-        let over = self.heights[0] * pixels.sqrt() / noise;
-        (over > SHOWN_SIGMA || self.doubtful).then_some(self.star)
+        self.heights[0] * pixels.sqrt() > SHOWN_SIGMA * noise
+    }
+
+    /// What it was found as.
+    pub(super) const fn star(&self) -> Star {
+        self.star
     }
 
     /// Does it show a profile of its own?
@@ -429,7 +432,8 @@ const ONE_FWHM: f64 = 1.15;
 /// The sum of a profile's squares, in squared widths: a height rests on so many pixels.
 const FIT_AREA: f64 = 0.6;
 
-/// A star that stands less over the noise than this is not in the picture.
+/// A star of another picture that stands less over the noise than this is not in this one: its light is not to be told from
+/// the noise.
 const SHOWN_SIGMA: f32 = 3.0;
 
 /// Stars this high over the noise have a profile of their own.

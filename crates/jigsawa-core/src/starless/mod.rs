@@ -36,7 +36,7 @@ use profile::Profiles;
 use window::{Window, Windows};
 
 pub use removal::{Band, Removal};
-pub use search::{FindError, find, find_others, without_nebula};
+pub use search::{FindError, find, find_with, without_nebula};
 
 /// The planes of a picture: one or three.
 pub type Planes<'a> = &'a [&'a dyn FrameSource];
@@ -177,13 +177,6 @@ pub fn wing_exponent(
     let profiles = profile::measure(&[plane], catalogue, &noise)?;
     let of = |p: &Profiles| p.whole.exponent(catalogue.fwhm_px);
     Ok(profiles.first().and_then(of))
-}
-
-/// The full width at half maximum that a catalogue's stars have in a plane, from its bright ones. `None` where there are too few.
-fn width(plane: &dyn FrameSource, catalogue: &Catalogue) -> Result<Option<f64>, DoorError> {
-    let (noise, _) = noise::noise(&[plane], catalogue)?;
-    let profiles = profile::measure(&[plane], catalogue, &noise)?;
-    Ok(profiles.first().and_then(|p| p.whole.fwhm_px()))
 }
 
 /// Light of stars in every plane and its error, by the profile that the plane's stars have: seeing that differs from plane to

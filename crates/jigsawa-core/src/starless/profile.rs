@@ -103,14 +103,6 @@ impl Profile {
             .map(|(_, beta)| beta)
     }
 
-    /// Its full width at half maximum; `None` where too few stars told it.
-    pub(super) fn fwhm_px(&self) -> Option<f64> {
-        let after = self.heights.iter().position(|h| *h < 0.5)?;
-        let (a, b) = (self.heights[after.checked_sub(1)?], self.heights[after]);
-        let steps = after as f64 - f64::from((0.5 - b) / (a - b));
-        (self.stars > 0).then_some(2.0 * steps * self.step_px)
-    }
-
     /// The height at a distance.
     #[inline]
     pub(super) fn at(&self, r: f64) -> f32 {

@@ -1,10 +1,11 @@
 //! The stars of a picture found, and once more what the first ones have hidden.
 //!
-//! Where another picture of the canvas has told its stars, as the broadband of a field does for its lines, they are known
-//! here, too: only what that one does not show is looked for.
+//! Where another picture of the canvas has told its stars, as the broadband of a field does for its lines, those of them
+//! that are too faint to be found here are known nevertheless.
 
 use rayon::prelude::*;
 
+use super::light::StarLight;
 use super::measure::Shared;
 use super::removal::Removal;
 use super::window::Windows;
@@ -12,13 +13,17 @@ use super::{Planes, Stars, plateau};
 use crate::doors::{DoorError, FrameSource};
 use crate::finish::smooth;
 use crate::plane::Plane;
+use crate::space::{FramePx, Point};
 use crate::stars::{
-    Catalogue, DetectError, Settings, SkyMesh, Star, WIDEST_PX, detect, detect_more,
+    Catalogue, DetectError, Flag, Settings, SkyMesh, Star, WIDEST_PX, detect, detect_more,
 };
 
 /// Stars are looked for down to this height over the noise, and so many of them at the most.
 const FIND_SIGMA: f64 = 4.0;
 const MOST_STARS: usize = 60_000;
+
+/// Stars of two pictures that are nearer than this, in widths, are one.
+const APART: f64 = 0.7;
 
 /// Why a picture cannot be taken apart.
 #[derive(Debug, thiserror::Error)]
@@ -40,11 +45,12 @@ pub fn find(planes: Planes<'_>) -> Result<(Catalogue, Stars), FindError> {
     search(planes, None)
 }
 
-/// The same where the stars of another picture on this canvas are `known`: they are measured, and others looked for.
+/// The same with the help of another picture on this canvas, whose stars are `known`: those of them that are not found here
+/// are measured where they should be, and taken for stars where they stand over the noise.
 ///
 /// # Errors
 /// As for [`find`].
-pub fn find_others(planes: Planes<'_>, known: &Catalogue) -> Result<(Catalogue, Stars), FindError> {
+pub fn find_with(planes: Planes<'_>, known: &Catalogue) -> Result<(Catalogue, Stars), FindError> {
     search(planes, Some(known))
 }
 
@@ -56,13 +62,9 @@ fn search(planes: Planes<'_>, known: Option<&Catalogue>) -> Result<(Catalogue, S
         ..Settings::default()
     };
     let mean = mean(planes)?;
-    let mut found = match known {
-        None => {
-            let flat = without_nebula(&mean).ok_or(DetectError::NoData)?;
-            detect(&flat, None, &settings)?
-        }
-        Some(known) => here(known, &mean)?,
-    };
+    let flat = without_nebula(&mean).ok_or(DetectError::NoData)?;
+    let mut found = detect(&flat, None, &settings)?;
+    drop(flat);
     let mut windows = Windows::default();
     if found.fwhm_px > WIDEST_PX {
         found.stars.clear();
@@ -76,7 +78,8 @@ fn search(planes: Planes<'_>, known: Option<&Catalogue>) -> Result<(Catalogue, S
     let noise = shared.noise[0];
     // What a star hides is judged by the noise of one plane, as it will be when its light is taken off each.
     shared.noise[0] *= (planes.len() as f32).sqrt();
-    let first = Stars::with(shared, &[&mean], (&found.stars, &[]), &mut windows)?;
+    let others = known.map_or_else(Vec::new, |k| not_found(&k.stars, &found));
+    let first = Stars::with(shared, &[&mean], (&found.stars, &others), &mut windows)?;
     // What is left after the first stars.
     let mut behind = Plane::filled(mean.size(), 0.0);
     let seen: [&dyn FrameSource; 1] = [&mean];
@@ -87,13 +90,11 @@ fn search(planes: Planes<'_>, known: Option<&Catalogue>) -> Result<(Catalogue, S
     }
     windows = removal.into_windows();
     drop(mean);
-    if known.is_some() {
-        let width = found.fwhm_px;
-        let shown = first.lights.iter().filter_map(|s| s.shown(noise, width));
-        found.stars = shown.collect();
-        found.stars.sort_by(|a, b| b.flux.total_cmp(&a.flux));
-    }
-    let (mut late, mut wide) = (Vec::new(), 0);
+    let shown = first
+        .lights
+        .iter()
+        .filter(|s| s.late && s.shows(noise, found.fwhm_px));
+    let (mut late, mut wide): (Vec<Star>, _) = (shown.map(StarLight::star).collect(), 0);
     if let Some(flat) = without_nebula(&behind) {
         drop(behind);
         let more = detect_more(&flat, &found, &settings);
@@ -108,17 +109,23 @@ fn search(planes: Planes<'_>, known: Option<&Catalogue>) -> Result<(Catalogue, S
     Ok((found, stars))
 }
 
-/// Another picture's catalogue with this one's sky, and with the width that its stars have here.
-fn here(known: &Catalogue, mean: &Plane) -> Result<Catalogue, FindError> {
-    let sky = SkyMesh::measure(mean).ok_or(DetectError::NoData)?;
-    let mut found = Catalogue {
-        sky,
-        ..known.clone()
+/// Those of another picture's stars that have none of this one's beside them.
+fn not_found(known: &[Star], found: &Catalogue) -> Vec<Star> {
+    let far = APART * found.fwhm_px;
+    let mut own: Vec<Point<FramePx>> = found.stars.iter().map(|s| s.at).collect();
+    own.sort_by(|a, b| a.y.total_cmp(&b.y));
+    let beside = |at: Point<FramePx>| {
+        let first = own.partition_point(|o| o.y < at.y - far);
+        let mut near = own[first..].iter().take_while(|o| o.y <= at.y + far);
+        near.any(|o| o.distance(at) < far)
     };
-    if let Some(fwhm_px) = super::width(mean, &found)? {
-        found.fwhm_px = fwhm_px;
-    }
-    Ok(found)
+    let new = known.iter().filter(|s| !beside(s.at)).copied();
+    // What is saturated there is not here, where nobody has found it.
+    new.map(|s| Star {
+        flags: s.flags.without(Flag::Saturated),
+        ..s
+    })
+    .collect()
 }
 
 /// The mean of a picture's planes.

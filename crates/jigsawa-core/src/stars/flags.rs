@@ -43,6 +43,12 @@ impl Flags {
         self.0 |= 1 << flag as u8;
     }
 
+    /// The same without a flag.
+    #[must_use]
+    pub const fn without(self, flag: Flag) -> Self {
+        Self(self.0 & !(1 << flag as u8))
+    }
+
     /// Is the flag set?
     pub const fn has(self, flag: Flag) -> bool {
         self.0 & (1 << flag as u8) != 0
@@ -67,6 +73,7 @@ mod tests {
             for (other, _, _) in FLAGS {
                 assert_eq!(set.has(other), flag == other);
             }
+            assert!(set.without(flag).is_clean());
         }
     }
 }

@@ -4,8 +4,8 @@ use jigsawa_core::doors::{DoorError, FrameSource};
 use jigsawa_core::filter::Filter;
 use jigsawa_core::plane::Plane;
 use jigsawa_core::space::{FramePx, Point, Size};
-use jigsawa_core::starless::{Stars, find, find_others};
-use jigsawa_core::stars::{Settings, detect};
+use jigsawa_core::starless::{Stars, find, find_with};
+use jigsawa_core::stars::{Catalogue, Settings, detect};
 use jigsawa_sky::camera::Camera;
 use jigsawa_sky::clouds::Clouds;
 use jigsawa_sky::demo::bright_crowd;
@@ -246,7 +246,15 @@ fn stars_that_broadband_shows_go_out_of_a_line_that_hardly_does() {
     let clouds = Clouds::of(Field::Reef, line.shot.extent());
     let stars = line.shot.truth(&crowd, Some(&clouds));
     // Light within two pixels of a star, what is left of it, for those near the noise.
-    let (alone, told) = (find(&[&line.plane]), find_others(&[&line.plane], &known));
+    let (alone, told) = (find(&[&line.plane]), find_with(&[&line.plane], &known));
+    // A broadband that shows no star here, as beyond its edge, changes nothing.
+    let blind = Catalogue {
+        stars: Vec::new(),
+        ..known.clone()
+    };
+    let (_, blind) = find_with(&[&line.plane], &blind).unwrap();
+    let (_, own) = alone.as_ref().unwrap();
+    assert_eq!(without(&line.plane, &blind), without(&line.plane, own));
     let left = [alone, told].map(|found| without(&line.plane, &found.unwrap().1));
     let mut parts = [Vec::new(), Vec::new()];
     let light = |plane: &Plane, at: Point<FramePx>| -> f64 {

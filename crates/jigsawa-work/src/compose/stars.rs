@@ -6,7 +6,7 @@ use jigsawa_core::doors::{DoorError, FrameSource, TileSink};
 use jigsawa_formats::fits::{Cards, Depth, FitsWriter};
 use jigsawa_formats::whole::Unfinished;
 
-use crate::finish::{LinearFile, measure_other_stars, measure_stars};
+use crate::finish::{LinearFile, measure_stars, measure_stars_with};
 use crate::outputs;
 use crate::run::Run;
 use crate::trouble::Trouble;
@@ -53,24 +53,27 @@ pub fn with_stars(
         file: path.to_owned(),
         error,
     };
-    let unreadable = |e: DoorError| Trouble::Unreadable {
-        file: twin.stars_name.clone(),
-        error: e.to_string(),
+    let unreadable = |file: &str| {
+        let file = file.to_owned();
+        move |e: DoorError| Trouble::Unreadable {
+            file,
+            error: e.to_string(),
+        }
     };
     let planes = (nebula.planes(), stars.planes());
     let doors = (doors(&planes.0), doors(&planes.1));
     let (known, mut come) = measure_stars(&doors.1, &twin.stars_name)?;
     come.grain = false;
-    // One field: its stars are where they are known to be.
-    let (_, gone) = measure_other_stars(&doors.0, &known, &name)?;
+    // One field: a star that broadband shows is in the lines, too, where it hardly stands out of them.
+    let (_, gone) = measure_stars_with(&doors.0, &known, &name)?;
     let file = outputs::begin(path, overwrite)?;
     let mut sink = FitsWriter::create(file, size, 3, Depth::Float, cards).map_err(wrong)?;
     let progress = run.begin("stars", size.height());
     let (mut ground, mut light) = (gone.removal(&doors.0), come.removal(&doors.1));
     let mut sums: Vec<Vec<f32>> = vec![Vec::new(); 3];
     while let (Some(ground), Some(light)) = (
-        ground.next().map_err(unreadable)?,
-        light.next().map_err(unreadable)?,
+        ground.next().map_err(unreadable(&name))?,
+        light.next().map_err(unreadable(&twin.stars_name))?,
     ) {
         for (sum, ground) in sums.iter_mut().zip(&ground.starless) {
             sum.clear();

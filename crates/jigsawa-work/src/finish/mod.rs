@@ -6,5 +6,5 @@ mod starless;
 mod usual;
 
 pub use linear::{BROAD, LinearFile, MIXED, NARROW, doors};
-pub use starless::{measure_other_stars, measure_stars, take_out};
+pub use starless::{measure_stars, measure_stars_with, take_out};
 pub use usual::{Kind, USUAL_GREEN, usual_wish};

@@ -1,7 +1,7 @@
 //! Stars of a picture measured and taken out into files.
 
 use jigsawa_core::doors::{DoorError, FrameSource, TileSink};
-use jigsawa_core::starless::{FindError, Stars, find, find_others};
+use jigsawa_core::starless::{FindError, Stars, find, find_with};
 use jigsawa_core::stars::Catalogue;
 use jigsawa_formats::fits::FitsWriter;
 
@@ -16,13 +16,13 @@ pub fn measure_stars(
     find(planes).map_err(|e| trouble(e, file))
 }
 
-/// The same where the stars of another picture on the same canvas are known.
-pub fn measure_other_stars(
+/// The same with the stars that another picture on the same canvas is known to have.
+pub fn measure_stars_with(
     planes: &[&dyn FrameSource],
     known: &Catalogue,
     file: &str,
 ) -> Result<(Catalogue, Stars), Trouble> {
-    find_others(planes, known).map_err(|e| trouble(e, file))
+    find_with(planes, known).map_err(|e| trouble(e, file))
 }
 
 fn trouble(error: FindError, file: &str) -> Trouble {
