@@ -52,6 +52,8 @@ pub enum Trouble {
         size: (usize, usize),
         canvas: (usize, usize),
     },
+    /// Stars are to come from a file that has no colours.
+    GreyStars(String),
     /// A file given twice.
     Twice(String),
     /// A frame that shows no sky.

@@ -41,7 +41,10 @@ pub fn with_stars(
         LinearFile::open(twin.stars)?,
     );
     let (size, other) = (nebula.file.size(), stars.file.size());
-    if size != other || !stars.is_colour() {
+    if !stars.is_colour() {
+        return Err(Trouble::GreyStars(twin.stars_name.clone()));
+    }
+    if size != other {
         return Err(Trouble::OtherCanvas {
             file: twin.stars_name.clone(),
             size: (other.width(), other.height()),

@@ -70,6 +70,11 @@ pub(super) fn tell(trouble: &Trouble) -> Told {
         ))
         .on(file.clone())
         .mend("Make both from one layout; or give the frames of both and use a palette with stars, as lantern or SHO-RGB."),
+        Trouble::GreyStars(file) => plain(format!(
+            "'{file}' has one plane: stars in natural colour need a linear file of three"
+        ))
+        .on(file.clone())
+        .mend("Compose R, G and B on the same layout (--palette RGB) and give the linear file of that."),
         Trouble::Twice(file) => plain(format!("'{file}' is given twice"))
             .on(file.clone())
             .mend("Give each file once."),

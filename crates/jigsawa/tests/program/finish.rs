@@ -319,11 +319,11 @@ fn stars_of_broadband_stand_before_a_narrowband_nebula() {
         mixed.header().text("CHANNELS").as_deref(),
         Some("narrowband, broadband stars")
     );
-    // A composite on another canvas has no stars to give.
+    // A frame of one plane has no stars in colour to give.
     night
         .run("compose n/x-SHO-RGB.layout.json --palette HOO --stars-from ha.fits --out n --name y --linear-only")
         .ends(1)
-        .says("its stars cannot be put there");
+        .says("stars in natural colour need a linear file of three");
     assert!(
         !night
             .files("n")
