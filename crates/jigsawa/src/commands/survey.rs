@@ -205,7 +205,7 @@ fn pages(
 ) -> Result<Vec<(Unfinished, &'static str)>, Trouble> {
     let mut files = Vec::new();
     if let Some(path) = &names.report {
-        let page = report::write(path, title, night, store, way, overwrite)?;
+        let page = report::write_survey(path, title, night, store, way, overwrite)?;
         files.push((page, REPORT));
     }
     if let Some(path) = &names.csv {

@@ -1,25 +1,26 @@
-//! Reports: pages that need nothing but themselves. `page` is the survey's, `places` that of registration.
+//! Reports: pages that need nothing but themselves, and look alike.
 //!
-//! The survey's page is written piece by piece, each picture fetched from the store when its turn comes, so that
-//! a night of hundreds of frames never lies in memory at once.
+//! `page` is what all have in common, `table`, `chart`, `picture`, `map` and `vectors` what they show; each command's own page
+//! is put together from these in a module of its own.
 
-mod data;
+mod chart;
 mod finish;
 mod hdr;
 mod levels;
+mod map;
 mod mosaic;
 mod page;
+mod picture;
 mod places;
-mod plot;
-mod save;
-mod scatter;
-mod svg;
+mod survey;
+mod table;
 mod variants;
+mod vectors;
 
 pub use finish::{FinishPage, write as write_finish};
 pub use hdr::{HdrPage, HdrSet, write as write_hdr};
 pub use levels::{LevelPage, write as write_levels};
 pub use mosaic::{MosaicPage, Plan, write as write_mosaic};
-pub use page::write;
 pub use places::{Places, write as write_places};
+pub use survey::write as write_survey;
 pub use variants::write_variants;

@@ -1,417 +1,118 @@
-//! The page's markup.
+//! A page: its head, sections that all look alike, and its foot. It needs nothing but itself.
 
-use std::io::{BufWriter, Write};
 use std::path::Path;
 
-use jigsawa_core::survey::group::filter_label;
-use jigsawa_core::survey::quantity::{Measure, QUANTITIES, Quantity, Value, named};
-use jigsawa_core::verdict::Verdict;
-use jigsawa_formats::error::FileError;
 use jigsawa_formats::whole::Unfinished;
-use maud::{DOCTYPE, Markup, PreEscaped, html};
+use maud::{DOCTYPE, Markup, PreEscaped, Render, html};
 
-use super::data;
-use super::plot::{Axis, plot};
-use jigsawa_work::cache::Store;
-use jigsawa_work::outputs::begin;
-use jigsawa_work::survey::{Night, Way};
+use jigsawa_work::outputs::filled;
 use jigsawa_work::trouble::Trouble;
-use jigsawa_work::words::duration;
 
-const STYLE: &str = include_str!("page.css");
-const SCRIPT: &str = include_str!("page.js");
+const STYLE: &str = include_str!("style.css");
 
-/// What is plotted over the night.
-const PLOTS: [(&str, &str); 6] = [
-    ("fwhm", "FWHM (px)"),
-    ("elongation", "Elongation"),
-    ("sky", "Sky (adu)"),
-    ("noise", "Noise (adu)"),
-    ("transparency", "Transparency"),
-    ("snr", "Signal-to-noise of a typical star"),
-];
-
-/// Columns of the page's table.
-const COLUMNS: [&str; 16] = [
-    "file",
-    "filter",
-    "score",
-    "fwhm",
-    "elongation",
-    "transparency",
-    "sky",
-    "noise",
-    "snr",
-    "halo",
-    "stars",
-    "trails",
-    "altitude",
-    "exposure",
-    "temperature",
-    "kind",
-];
-
-/// Writes the page, under a temporary name still.
-pub fn write(
-    path: &Path,
-    title: &str,
-    night: &Night,
-    store: &Store,
-    way: &Way,
-    overwrite: bool,
-) -> Result<Unfinished, Trouble> {
-    let file = begin(path, overwrite)?;
-    let failed = |error| Trouble::Write {
-        file: path.to_owned(),
-        error: FileError::Io {
-            doing: "cannot write the page",
-            error,
-        },
-    };
-    let out = file.file().map_err(|error| Trouble::Write {
-        file: path.to_owned(),
-        error,
-    })?;
-    let mut out = BufWriter::new(out);
-    pieces(&mut out, title, night, store, way)
-        .and_then(|()| out.flush())
-        .map_err(failed)?;
-    Ok(file)
+/// A page in the making.
+pub struct Page {
+    title: String,
+    heading: String,
+    lead: Markup,
+    parts: Vec<Markup>,
+    script: &'static str,
 }
 
-fn pieces(
-    mut out: impl Write,
-    title: &str,
-    night: &Night,
-    store: &Store,
-    way: &Way,
-) -> std::io::Result<()> {
-    let top = html! {
-        (DOCTYPE)
-        html lang="en" {
-            (PreEscaped("<head>"))
-            meta charset="utf-8";
-            meta name="viewport" content="width=device-width, initial-scale=1";
-            title { (title) }
-            style { (PreEscaped(STYLE)) }
-            (PreEscaped("</head><body>"))
-            (heading(title, night))
-            (said(night))
-            (groups(night))
-            (plots(night))
-            (table(night))
-            (field())
-        }
-    };
-    // The document's end comes after the pictures.
-    let top = top.into_string();
-    out.write_all(top.trim_end_matches("</html>").as_bytes())?;
-    let start = html! {
-        (PreEscaped("<section id=\"pictures\" aria-labelledby=\"pictures-h\">"))
-        h2 id="pictures-h" { "Pictures" }
-        p.tools {
-            label { input type="checkbox" id="common" checked; " one common stretch for each filter" }
-            label { input type="checkbox" id="lights-only" checked; " lights only" }
-        }
-        (PreEscaped("<div class=\"sheet\" id=\"sheet\">"))
-    };
-    out.write_all(start.into_string().as_bytes())?;
-    for i in lights_first(night) {
-        out.write_all(picture(night, i, store, way).into_string().as_bytes())?;
-    }
-    let end = html! {
-        (PreEscaped("</div></section>"))
-        (flip())
-        footer { "Made by Jigsawa " (env!("CARGO_PKG_VERSION")) ". The page holds all it needs and sends nothing." }
-    };
-    out.write_all(end.into_string().as_bytes())?;
-    let frames = serde_json::to_string(&data::frames(night)).unwrap_or_default();
-    // A file's name must not end the script.
-    let frames = frames.replace('<', "\\u003c");
-    write!(
-        out,
-        "<script type=\"application/json\" id=\"frames\">{frames}</script>\n<script>{SCRIPT}</script>\n</body></html>\n"
-    )?;
-    out.flush()
-}
-
-fn name(night: &Night, i: usize) -> String {
-    night.files[i].name.clone()
-}
-
-fn heading(title: &str, night: &Night) -> Markup {
-    let lights: Vec<usize> = (0..night.files.len())
-        .filter(|i| data::is_light(night, *i))
-        .collect();
-    let used = lights
-        .iter()
-        .filter(|i| night.judged[**i].verdict == Verdict::Used)
-        .count();
-    let others = night.files.len() - lights.len();
-    html! {
-        header {
-            h1 { (title) }
-            p {
-                b { (lights.len()) } " lights: " b { (used) } " used, "
-                b { (lights.len() - used) } " left out"
-                @if others > 0 { "; " (others) " calibration frames" }
-                @if !night.unreadable.is_empty() { "; " (night.unreadable.len()) " files cannot be read" }
-                "."
-            }
-            @if let Some((i, why)) = &night.reference {
-                p { "Proposed reference: " b { (name(night, *i)) } ", " (why) "." }
-            }
-            nav aria-label="Parts of the page" {
-                a href="#groups" { "Groups" } a href="#plots" { "Plots" } a href="#frames-table" { "Frames" }
-                a href="#field" { "Field" } a href="#pictures" { "Pictures" } a href="#flip" { "Flip through" }
-            }
+impl Page {
+    /// A page with what stands in the window's title and over the page, and what it begins with.
+    pub fn new(title: impl Into<String>, heading: impl Into<String>, lead: Markup) -> Self {
+        Self {
+            title: title.into(),
+            heading: heading.into(),
+            lead,
+            parts: Vec::new(),
+            script: "",
         }
     }
-}
 
-fn said(night: &Night) -> Markup {
-    let doubtful: Vec<usize> = (0..night.files.len())
-        .filter(|i| {
-            let j = &night.judged[*i];
-            j.verdict != Verdict::Used || !j.doubts.is_empty()
-        })
-        .collect();
-    let events = night.events();
-    html! {
-        @if !doubtful.is_empty() || !events.is_empty() || !night.unreadable.is_empty() {
-            section.said aria-labelledby="said-h" {
-                h2 id="said-h" { "To look at" }
-                ul {
-                    @for e in &events { li { (e) } }
-                    @for i in doubtful {
-                        @let j = &night.judged[i];
-                        li {
-                            button.link data-go=(i) { (name(night, i)) }
-                            @if let Some(why) = j.verdict.reason() { " " span.out { "left out" } ": " (why) }
-                            @for d in &j.doubts { " " span.doubt { "doubtful" } ": " (d) }
-                        }
-                    }
-                    @for (file, why) in &night.unreadable {
-                        li { (file.name) " " span.out { "left out" } ": it cannot be read: " (why) }
-                    }
+    /// With a script that it runs at its end.
+    pub fn script(mut self, script: &'static str) -> Self {
+        self.script = script;
+        self
+    }
+
+    /// Adds a section or what stands between two.
+    pub fn add(&mut self, part: Markup) {
+        self.parts.push(part);
+    }
+
+    /// All up to its foot, for a page whose end is written piece by piece.
+    pub fn beginning(&self) -> String {
+        let page = html! {
+            (DOCTYPE)
+            html lang="en" {
+                head {
+                    meta charset="utf-8";
+                    meta name="viewport" content="width=device-width, initial-scale=1";
+                    title { (self.title) }
+                    style { (PreEscaped(STYLE)) }
+                }
+                body {
+                    header { h1 { (self.heading) } (self.lead) }
+                    @for part in &self.parts { (part) }
                 }
             }
-        }
+        };
+        let page = page.into_string();
+        page.trim_end_matches("</body></html>").to_owned()
+    }
+
+    /// Its foot; `data` is JSON that the script reads.
+    pub fn end(&self, data: Option<&str>) -> String {
+        let foot = html! {
+            footer { "Made by Jigsawa " (env!("CARGO_PKG_VERSION")) ". The page holds all it needs and sends nothing." }
+            @if let Some(data) = data {
+                // A name in the data must not end the script.
+                script type="application/json" id="data" { (PreEscaped(data.replace('<', "\\u003c"))) }
+            }
+            @if !self.script.is_empty() { script { (PreEscaped(self.script)) } }
+        };
+        format!("{}\n</body></html>\n", foot.into_string())
+    }
+
+    /// Writes it, under a temporary name still.
+    pub fn save(&self, path: &Path, overwrite: bool) -> Result<Unfinished, Trouble> {
+        let page = self.beginning() + &self.end(None);
+        filled(path, page.as_bytes(), overwrite)
     }
 }
 
-fn groups(night: &Night) -> Markup {
+/// A section under a heading, to which links lead by its name.
+pub fn section(id: &str, heading: impl Render, body: &Markup) -> Markup {
+    let id = id.replace(char::is_whitespace, "-");
+    let of_heading = format!("{id}-h");
     html! {
-        section id="groups" aria-labelledby="groups-h" {
-            h2 id="groups-h" { "Groups" }
-            div.wide {
-                table {
-                    thead { tr {
-                        th { "kind" } th { "filter" } th.n { "exposure" } th { "camera" } th { "night" }
-                        th.n { "frames" } th.n { "used" } th.n { "total" }
-                    } }
-                    tbody {
-                        @for g in &night.groups {
-                            tr {
-                                td { (g.key.kind.name()) @if g.key.master { " master" } }
-                                td { (g.key.filter.as_deref().unwrap_or("–")) }
-                                td.n { (g.key.exposure_s.map_or("–".to_owned(), |e| format!("{e} s"))) }
-                                td { (g.key.camera.as_deref().unwrap_or("–")) }
-                                td { (g.key.night.as_deref().unwrap_or("–")) }
-                                td.n { (g.count) }
-                                td.n { (g.frames.iter().filter(|i| night.judged[**i].verdict == Verdict::Used).count()) }
-                                td.n { (g.total_s.map_or("–".to_owned(), duration)) }
-                            }
-                        }
-                    }
-                }
-            }
+        section id=(id) aria-labelledby=(of_heading) {
+            h2 id=(of_heading) { (heading) }
+            (body)
         }
     }
 }
 
-fn plots(night: &Night) -> Markup {
-    let lights: Vec<usize> = night
-        .in_time()
-        .into_iter()
-        .filter(|i| data::is_light(night, *i))
-        .collect();
-    let mut filters: Vec<String> = Vec::new();
-    let label = |i: usize| filter_label(&night.facts[i]).unwrap_or_else(|| "no filter".to_owned());
-    for i in &lights {
-        if !filters.contains(&label(*i)) {
-            filters.push(label(*i));
-        }
-    }
-    let series = |i: usize| filters.iter().position(|f| *f == label(i)).unwrap_or(0);
-    let axis = Axis::of(night, &lights);
-    html! {
-        section id="plots" aria-labelledby="plots-h" {
-            h2 id="plots-h" { "Over the night" }
-            p.legend {
-                @for (k, f) in filters.iter().enumerate() { span { i class={ "key s" (k % 6) } {} (f) } }
-                span { i class="key out" {} "left out" }
-                span { i class="key limit" {} "limit" }
-                span.quiet { "across: " (axis.words()) "; press a point to see its frame" }
-            }
-            div.plots {
-                @for (quantity, heading) in PLOTS {
-                    @let svg = plot(night, quantity, &axis, &lights, &series);
-                    @if !svg.is_empty() {
-                        figure { figcaption { (heading) } (PreEscaped(svg)) }
-                    }
-                }
-            }
-        }
-    }
+/// How something came out, as a small label.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Chip {
+    Good,
+    Look,
+    Bad,
+    Plain,
 }
 
-fn table(night: &Night) -> Markup {
-    let columns: Vec<&Quantity> = COLUMNS.iter().filter_map(|c| named(c)).collect();
-    html! {
-        section id="frames-table" aria-labelledby="table-h" {
-            h2 id="table-h" { "Frames" }
-            p.tools {
-                label { "Find " input type="search" id="find" placeholder="name, filter, reason"; }
-                label { "Show " select id="which" {
-                    option value="" { "all" } option value="used" { "used" } option value="out" { "left out" }
-                    option value="doubt" { "doubtful" }
-                } }
-                span.quiet id="count" role="status" {}
-            }
-            div.wide {
-                table.sortable id="table" {
-                    thead { tr {
-                        @for (k, q) in columns.iter().enumerate() {
-                            th class=[(q.measure != Measure::Words).then_some("n")] title=(q.what) {
-                                button type="button" { (q.name) }
-                            }
-                            @if k == 0 { th { button type="button" { "verdict" } } }
-                        }
-                    } }
-                    tbody {
-                        @for i in lights_first(night) { (row(night, i, &columns)) }
-                    }
-                }
-            }
-            details {
-                summary { "What the columns are, and what else --keep, --sort and --columns know" }
-                dl { @for q in &QUANTITIES { dt { (q.name) } dd { (q.what) } } }
-            }
-            details {
-                summary { "How the scores are made" }
-                p { "100 × sharpness × roundness × transparency × quiet, each to the power of its weight, against the \
-                     best of the same filter, exposure and settings. Parts of each frame:" }
-                div.wide { table {
-                    thead { tr { th { "file" } th.n { "score" } th.n { "sharpness" } th.n { "roundness" } th.n { "transparency" } th.n { "quiet" } } }
-                    tbody {
-                        @for i in 0..night.files.len() {
-                            @if let Some(s) = &night.scores[i] {
-                                tr { td { (name(night, i)) } td.n { (format!("{:.1}", s.total)) }
-                                    @for p in [s.sharpness, s.roundness, s.transparency, s.quiet] { td.n { (format!("{p:.3}")) } }
-                                }
-                            }
-                        }
-                    }
-                } }
-            }
-        }
-    }
-}
-
-/// Lights in order of time, then the rest.
-fn lights_first(night: &Night) -> Vec<usize> {
-    let (lights, rest): (Vec<usize>, Vec<usize>) = night
-        .in_time()
-        .into_iter()
-        .partition(|i| data::is_light(night, *i));
-    lights.into_iter().chain(rest).collect()
-}
-
-fn row(night: &Night, i: usize, columns: &[&Quantity]) -> Markup {
-    let (known, judged) = (night.known_of(i), &night.judged[i]);
-    let used = judged.verdict == Verdict::Used;
-    let class = if used { "used" } else { "out" };
-    html! {
-        tr data-i=(i) class=(class) data-doubt=[(!judged.doubts.is_empty()).then_some("1")] {
-            @for (k, q) in columns.iter().enumerate() {
-                @let value = (q.of)(&known);
-                @let sort = match &value { Some(Value::Number(v)) => Some(v.to_string()), _ => None };
-                td class=[(q.measure != Measure::Words).then_some("n")] data-v=[sort] {
-                    @if k == 0 { button.link data-go=(i) { (q.shown(&known)) } } @else { (q.shown(&known)) }
-                }
-                @if k == 0 {
-                    td.verdict {
-                        @if used { "used" } @else { span.out { "left out" } ": " (judged.verdict.reason().unwrap_or_default()) }
-                        @for d in &judged.doubts { " " span.doubt { "doubtful" } ": " (d) }
-                    }
-                }
-            }
-        }
-    }
-}
-
-fn field() -> Markup {
-    html! {
-        section id="field" aria-labelledby="field-h" {
-            h2 id="field-h" { "Stars over the field" }
-            p.tools { label { "Frame " select id="field-frame" {} } span.quiet { "as the picture shows it; the ellipses' shapes are drawn three times as long as they are" } }
-            div id="field-map" {}
-        }
-    }
-}
-
-fn picture(night: &Night, i: usize, store: &Store, way: &Way) -> Markup {
-    let used = night.judged[i].verdict == Verdict::Used;
-    let kept = store
-        .load(&night.files[i].path, way)
-        .and_then(|l: jigsawa_work::survey::Looked| l.preview);
-    let class = format!(
-        "stamp {} {}",
-        if used { "used" } else { "out" },
-        night.facts[i].kind.name()
-    );
-    html! {
-        @if let Some(p) = kept {
-            figure class=(class) data-i=(i) {
-                button type="button" data-go=(i) aria-label={ "Flip through from " (name(night, i)) } {
-                    img decoding="async" alt={ "Quick look of " (name(night, i)) } width=(p.width) height=(p.height)
-                        src={ "data:image/jpeg;base64," (base64(&p.jpeg)) };
-                }
-                figcaption { (name(night, i)) @if !used { " " span.out { "left out" } } }
-            }
-        }
-    }
-}
-
-pub fn base64(bytes: &[u8]) -> String {
-    use base64::Engine;
-    base64::engine::general_purpose::STANDARD.encode(bytes)
-}
-
-fn flip() -> Markup {
-    html! {
-        section id="flip" aria-labelledby="flip-h" {
-            h2 id="flip-h" { "Flip through" }
-            p.tools {
-                button type="button" id="back" aria-label="Frame before" { "←" }
-                button type="button" id="play" aria-pressed="false" { "Play" }
-                button type="button" id="next" aria-label="Next frame" { "→" }
-                label { "Speed " input type="range" id="speed" min="1" max="12" value="3"; }
-                button type="button" id="fit" { "Whole frame" }
-                button type="button" id="one" { "1:1" }
-                label { input type="checkbox" id="register"; " stars in place" }
-                button type="button" id="mark" aria-pressed="false" { "Leave this frame out" }
-            }
-            div.stage id="stage" tabindex="0" role="application" aria-label="Frame. Arrow keys: frame before, next frame. Space: play. Plus, minus: zoom. 1: one to one. 0: whole frame. X: leave out." {
-                canvas id="view" {}
-                p.caption id="caption" role="status" {}
-            }
-            p.quiet { "Keys: ← → other frame, space play, + − zoom where the pointer is, 1 one to one, 0 whole frame, x leave out or take back; drag to move. The place stays when the frame changes." }
-            h3 { "What you have chosen" }
-            p { span id="chosen" {} }
-            textarea id="keep" readonly rows="3" aria-label="Command line with the frames that you left out" {}
-            p { button type="button" id="copy" { "Copy" } " " span.quiet id="copied" role="status" {} }
-        }
+impl Chip {
+    /// With its words.
+    pub fn says(self, words: impl Render) -> Markup {
+        let class = match self {
+            Self::Good => "chip good",
+            Self::Look => "chip maybe",
+            Self::Bad => "chip bad",
+            Self::Plain => "chip",
+        };
+        html! { span class=(class) { (words) } " " }
     }
 }

@@ -174,7 +174,7 @@ fn keys_flip_zoom_and_mark_and_the_place_stays() {
 #[test]
 fn stretches_and_the_field_follow_the_choice() {
     let Some(log) = in_page(
-        "await wait(500); const cloudy = JSON.parse($('frames').textContent).findIndex(f => f.file === 'reef_R_007.fits');
+        "await wait(500); const cloudy = JSON.parse($('data').textContent).findIndex(f => f.file === 'reef_R_007.fits');
          document.querySelector(`.stamp[data-i=\"${cloudy}\"] button`).click(); await wait(400);
          const together = sum(); $('common').click(); await wait(400); const own = sum();
          log(Math.abs(together - own) > 1);

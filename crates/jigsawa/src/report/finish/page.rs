@@ -6,17 +6,16 @@ use jigsawa_core::finish::{Look, Plan, Sources, Step, Wish, develop_part};
 use jigsawa_core::frame::RowOrder;
 use jigsawa_core::space::Rect;
 use jigsawa_formats::whole::Unfinished;
-use maud::{Markup, PreEscaped, html};
+use maud::{Markup, html};
 
 use super::plots::{colour_reach, histogram, star_colours};
 use super::sky::skies;
 use crate::account::steps;
-use crate::report::page::base64;
-use crate::report::save::{save, whole};
+use crate::report::page::{Page, section};
+use crate::report::picture::{jpeg, shown_row};
+use crate::report::table::{Table, cells};
 use jigsawa_work::finish::{LinearFile, doors};
 use jigsawa_work::trouble::Trouble;
-
-const OWN_STYLE: &str = include_str!("finish.css");
 
 /// The comparison follows the pointer, and the arrow keys.
 const SCRIPT: &str = "document.querySelectorAll('.compare').forEach(c=>{const i=c.querySelector('input');\
@@ -39,10 +38,10 @@ pub struct FinishPage<'a> {
 
 /// Writes the page, under a temporary name still.
 pub fn write(path: &Path, page: &FinishPage<'_>, overwrite: bool) -> Result<Unfinished, Trouble> {
-    save(path, markup(page)?, overwrite)
+    made(page)?.save(path, overwrite)
 }
 
-fn markup(p: &FinishPage<'_>) -> Result<Markup, Trouble> {
+fn made(p: &FinishPage<'_>) -> Result<Page, Trouble> {
     let order = p.linear.facts.row_order;
     let before = p.plan.small_before(p.look);
     let before = picture(&before.1, before.0, order);
@@ -59,83 +58,67 @@ fn markup(p: &FinishPage<'_>) -> Result<Markup, Trouble> {
     });
     let found = &p.plan.found;
     let reach = colour_reach(&found.star_colours);
-    let body = html! {
-        header {
-            h1 { (p.title) }
-            p { "Finished from " code { (p.linear.path.display()) } "." }
+    let lead = html! { p { "Finished from " code { (p.linear.path.display()) } "." } };
+    let title = format!("{}: finished", p.title);
+    let mut page = Page::new(title, p.title, lead).script(SCRIPT);
+    page.add(section("compare", "Before and after", &html! {
+        div.compare {
+            img src=(after) alt="the finished picture";
+            div.over { img src=(before) alt="the picture as it comes, stretched"; }
+            input type="range" min="0" max="100" value="35" aria-label="how much of the picture before is shown";
+            div.bar {}
+            span.tag.left { "before" } span.tag.right { "after" }
         }
-        section {
-            h2 { "Before and after" }
-            div.compare {
-                img src=(after) alt="the finished picture";
-                div.over { img src=(before) alt="the picture as it comes, stretched"; }
-                input type="range" min="0" max="100" value="35" aria-label="how much of the picture before is shown";
-                div.bar {}
-                span.tag.left { "before" } span.tag.right { "after" }
-            }
-        }
-        section {
-            h2 { "Step by step" }
-            p { "Two places at 1:1: the brightest nebula and the darkest sky. Each picture has all steps up to its own." }
-            div.sheet { @for f in &sheet { (f) } }
-        }
-        (skies(p))
-        section {
-            h2 { "Channels" }
-            p { "Light above the sky, after white. The strokes at the foot are what becomes black and white." }
-            div.histogram { (PreEscaped(histogram(&found.sample, &found.points, found.noise))) }
-        }
-        @if let Some(white) = &found.white {
-            @if !found.star_colours.is_empty() {
-                section {
-                    h2 { "Star colours" }
-                    p { "Stars like the one that was made white lie in the middle." }
-                    div.two {
-                        (PreEscaped(star_colours(&found.star_colours, "as they come", reach)))
-                        (PreEscaped(star_colours(
-                            &found.star_colours.iter().map(|s| s.times(white.gains)).collect::<Vec<_>>(),
-                            "after white",
-                            reach,
-                        )))
-                    }
+    }));
+    page.add(section("steps", "Step by step", &html! {
+        p { "Two places at 1:1: the brightest nebula and the darkest sky. Each picture has all steps up to its own." }
+        div.steps { @for f in &sheet { (f) } }
+    }));
+    page.add(skies(p));
+    page.add(section("channels", "Channels", &html! {
+        p { "Light above the sky, after white. The strokes at the foot are what becomes black and white." }
+        div.wide-chart { (histogram(&found.sample, &found.points, found.noise)) }
+    }));
+    if let Some(white) = found
+        .white
+        .as_ref()
+        .filter(|_| !found.star_colours.is_empty())
+    {
+        let whitened = found.star_colours.iter().map(|s| s.times(white.gains));
+        let whitened: Vec<_> = whitened.collect();
+        page.add(section(
+            "stars",
+            "Star colours",
+            &html! {
+                p { "Stars like the one that was made white lie in the middle." }
+                div.charts {
+                    (star_colours(&found.star_colours, "as they come", reach))
+                    (star_colours(&whitened, "after white", reach))
                 }
-            }
-        }
-        section {
-            h2 { "What each step found" }
-            div.wide { table {
-                thead { tr { th { "step" } th { "what it did" } } }
-                tbody { @for r in &rows { tr {
-                    td { @if r.acts { b { (r.step) } } @else { (r.step) } }
-                    td { (r.said) }
-                } } }
-            } }
-        }
-        script { (PreEscaped(SCRIPT)) }
-    };
-    Ok(whole(&format!("{}: finished", p.title), OWN_STYLE, &body))
+            },
+        ));
+    }
+    let mut table = Table::new(&["step", "what it did"]);
+    for r in rows {
+        let name = html! { @if r.acts { b { (r.step) } } @else { (r.step) } };
+        table.row_saying("", cells![name], r.said);
+    }
+    page.add(section("found", "What each step found", &html! { (table) }));
+    Ok(page)
 }
 
 /// A picture in the page.
 fn picture(rgb: &[f32], width: usize, order: RowOrder) -> String {
     let height = rgb.len() / (3 * width).max(1);
+    let row = |y| {
+        let from = 3 * width * shown_row(y, height, order);
+        &rgb[from..from + 3 * width]
+    };
     let bytes: Vec<u8> = (0..height)
-        .flat_map(|y| {
-            let stored = match order {
-                RowOrder::TopDown => y,
-                RowOrder::BottomUp => height - 1 - y,
-            };
-            rgb[3 * width * stored..3 * width * (stored + 1)].iter()
-        })
+        .flat_map(row)
         .map(|v| (255.0 * v.clamp(0.0, 1.0)).round() as u8)
         .collect();
-    match jigsawa_formats::jpeg::colour(&bytes, width, height, 90) {
-        Ok(jpeg) => format!("data:image/jpeg;base64,{}", base64(&jpeg)),
-        Err(e) => {
-            tracing::warn!("a picture of the report cannot be made: {e}");
-            String::new()
-        }
-    }
+    jpeg(&bytes, (width, height))
 }
 
 fn step_figure(p: &FinishPage<'_>, step: Step, places: &[Rect]) -> Result<Markup, Trouble> {

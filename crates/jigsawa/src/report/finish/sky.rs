@@ -9,7 +9,9 @@ use jigsawa_core::space::Point;
 use maud::{Markup, html};
 
 use super::FinishPage;
-use crate::report::levels::{Map, WIDTH, colour, figure, image};
+use crate::report::map::{Map, colour};
+use crate::report::page::section;
+use crate::report::picture::{As, WIDTH, figure_over, shown_row};
 
 /// Columns of the map of what is left.
 const COLUMNS: usize = 84;
@@ -29,17 +31,16 @@ pub fn skies(p: &FinishPage<'_>) -> Markup {
         .collect();
     html! {
         @if !shown.is_empty() {
-            section {
-                h2 { "Gradient" }
+            (section("gradient", "Gradient", &html! {
                 p {
                     "The surface that was taken off, and what is left of the sky without it. Circles are the patches that it goes \
                      through; blue is darker, orange brighter than the sky. Where the sky between the circles is not white, show \
                      places with " code { "--sample add:X,Y" } " or keep them out with " code { "--protect X,Y,RADIUS" } "."
                 }
                 @for ((sky, plane), name) in &shown {
-                    div.two { (taken(p, sky, plane, if colour { name } else { "the picture" })) }
+                    div.charts { (taken(p, sky, plane, if colour { name } else { "the picture" })) }
                 }
-            }
+            }))
         }
     }
 }
@@ -68,7 +69,7 @@ fn taken(p: &FinishPage<'_>, sky: &ChannelSky, plane: &Plane, name: &str) -> Mar
     };
     html! {
         (map.of_surface(&format!("{name}: the surface"), &sky.gradient, ""))
-        (figure(&told, &image(&left(sky, plane, order, full), "what is left", true), map.height(), &over))
+        (figure_over(&told, (&left(sky, plane, order, full), As::Cells), map.height(), &over))
     }
 }
 
@@ -94,11 +95,11 @@ fn left(sky: &ChannelSky, plane: &Plane, order: RowOrder, full: f64) -> Picture 
                 );
                 f64::from(median(&mut values) - sky.level) - sky.gradient.at(middle)
             };
-            let row = match order {
-                RowOrder::BottomUp => rows - 1 - r,
-                RowOrder::TopDown => r,
-            };
-            picture.set(c as i64, row as i64, colour(value / full));
+            picture.set(
+                c as i64,
+                shown_row(r, rows, order) as i64,
+                colour(value / full),
+            );
         }
     }
     picture

@@ -4,15 +4,14 @@ use jigsawa_core::balance::Surface;
 use jigsawa_core::space::Point;
 use maud::{Markup, html};
 
-use super::maps::Map;
+use crate::report::chart::{Axis, Chart, Ink};
+use crate::report::map::Map;
 
 /// Positions of a cut, in parts of the canvas.
 pub const POSITIONS: [f64; 5] = [0.1, 0.3, 0.5, 0.7, 0.9];
 
-/// Size of a plot, and the space for its axis.
-const PLOT: (f64, f64) = (430.0, 200.0);
-const LEFT: f64 = 58.0;
-const LOW: f64 = 24.0;
+/// Size of a chart, in its own units.
+const SIZE: (u32, u32) = (430, 200);
 
 /// Places along the line at which the surface is drawn.
 const STEPS: usize = 80;
@@ -43,7 +42,7 @@ pub fn cuts(caption: &str, along: Along, map: &Map<'_>, surface: &Surface, noise
             @for (k, part) in POSITIONS.iter().enumerate() {
                 @let at = part * across;
                 div data-cut=(k) hidden[k != POSITIONS.len() / 2] {
-                    p.quiet { (words.1) " " (format!("{at:.0}")) }
+                    p.quiet { (words.1) " " (format!("{at:.0}")) ", across: " (words.0) "s" }
                     (one(along, (length, at), map, surface, noise, words.0))
                 }
             }
@@ -97,32 +96,27 @@ fn one(
     // Nothing finer than half of the noise is worth a look.
     let aside = (0.08 * (high - low)).max(0.5 * (0.5 * noise - (high - low)));
     let (low, high) = (low - aside, high + aside);
-    let x = |t: f64| LEFT + (PLOT.0 - LEFT - 6.0) * t / length;
-    let y = |v: f64| 6.0 + (PLOT.1 - LOW - 6.0) * (high - v) / (high - low);
-    let path: Vec<String> = line
-        .iter()
-        .map(|(t, v)| format!("{:.1},{:.1}", x(*t), y(*v)))
-        .collect();
     let digits = usize::from(high - low < 20.0)
         + usize::from(high - low < 2.0)
         + 2 * usize::from(high - low < 0.05);
-    html! {
-        svg viewBox=(format!("0 0 {} {}", PLOT.0, PLOT.1)) role="img" aria-label=(format!("cut along {words}s")) {
-            @for i in 0..=4 {
-                @let v = low + (high - low) * f64::from(i) / 4.0;
-                line.grid x1=(LEFT) x2=(PLOT.0 - 6.0) y1=(format!("{:.1}", y(v))) y2=(format!("{:.1}", y(v))) {}
-                text.label x=(LEFT - 5.0) y=(format!("{:.1}", y(v) + 4.0)) text-anchor="end" { (format!("{v:.digits$}")) }
-            }
-            @for i in 0..=4 {
-                @let t = length * f64::from(i) / 4.0;
-                text.label x=(format!("{:.1}", x(t))) y=(PLOT.1 - 6.0) text-anchor=(if i == 4 { "end" } else { "middle" }) { (format!("{t:.0}")) @if i == 2 { " (" (words) ")" } }
-            }
-            @for (t, v, kept) in &near {
-                @if *v > low && *v < high {
-                    circle.dot.s2.out[!kept] cx=(format!("{:.1}", x(*t))) cy=(format!("{:.1}", y(*v))) r="2.4" {}
-                }
-            }
-            polyline.fit points=(path.join(" ")) {}
-        }
+    let about = format!("cut along {words}s");
+    let x = Axis {
+        words: "",
+        range: (0.0, length),
+        marks: 5,
+        label: &|t| format!("{t:.0}"),
+    };
+    let y = Axis {
+        words: "",
+        range: (low, high),
+        marks: 5,
+        label: &|v| format!("{v:.digits$}"),
+    };
+    let mut chart = Chart::new(&about, SIZE, x, y);
+    for (counts, class) in [(false, "dot s2 out"), (true, "dot s2")] {
+        let own = near.iter().filter(|n| n.2 == counts);
+        chart.dots(own.map(|n| (n.0, n.1)), 2, Ink::class(class));
     }
+    chart.line(line, Ink::class("fit"));
+    chart.drawn()
 }

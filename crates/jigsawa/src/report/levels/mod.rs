@@ -4,9 +4,7 @@
 //! surface between them, cuts through it, and pictures of the frame before and after with one stretch.
 
 mod cuts;
-mod maps;
 mod page;
 mod plots;
 
-pub use maps::{Map, WIDTH, colour, figure, image};
 pub use page::{LevelPage, write};

@@ -12,13 +12,15 @@ use jigsawa_core::layout::{Layout, LayoutFrame};
 use jigsawa_core::space::Point;
 use jigsawa_core::verdict::Verdict;
 use jigsawa_formats::whole::Unfinished;
-use maud::{Markup, PreEscaped, html};
+use maud::{Markup, html};
 use rayon::prelude::*;
 
 use super::cuts::{Along, POSITIONS, cuts};
-use super::maps::{Map, WIDTH, figure, photograph};
 use super::plots;
-use crate::report::save::{save, whole};
+use crate::report::map::Map;
+use crate::report::page::{Chip, Page, section};
+use crate::report::picture::{As, WIDTH, figure_over};
+use crate::report::table::{Table, cells};
 use jigsawa_work::compose::file_name;
 use jigsawa_work::frames::Frame;
 use jigsawa_work::normalize::{Normalized, Seen};
@@ -28,8 +30,6 @@ use jigsawa_work::words::ground_words;
 
 /// Width of a picture in its own pixels.
 const SMALL_WIDTH: usize = 420;
-
-const OWN_STYLE: &str = include_str!("levels.css");
 
 /// Moves all cuts of a page together.
 const SCRIPT: &str = "document.getElementById('cut')?.addEventListener('input', e => \
@@ -50,7 +50,7 @@ pub struct LevelPage<'a> {
 
 /// Writes the page, under a temporary name still.
 pub fn write(path: &Path, page: &LevelPage<'_>, overwrite: bool) -> Result<Unfinished, Trouble> {
-    save(path, page.page()?, overwrite)
+    page.made()?.save(path, overwrite)
 }
 
 impl LevelPage<'_> {
@@ -64,7 +64,7 @@ impl LevelPage<'_> {
         levels.into_iter().any(|r| r.frame == i)
     }
 
-    fn page(&self) -> Result<Markup, Trouble> {
+    fn made(&self) -> Result<Page, Trouble> {
         let rows = &self.layout().frames;
         let left = |i: usize| rows[i].balance.as_ref().map_or(0.0, |b| b.residual_sigma);
         let mut shown: Vec<usize> = (0..rows.len())
@@ -88,19 +88,21 @@ impl LevelPage<'_> {
             .par_iter()
             .map(|i| self.section(*i, &pictures))
             .collect();
-        let body = html! {
-            (self.heading())
-            (self.table(&shown))
-            @if !sections.is_empty() {
+        let mut page = self.begun();
+        page.add(section("frames", "Frames", &self.table(&shown)));
+        if !sections.is_empty() {
+            page.add(html! {
                 p.tools { label for="cut" { "Cuts through the canvas at" }
                     input id="cut" type="range" min="0" max=(POSITIONS.len() - 1) value=(POSITIONS.len() / 2) aria-label="position of all cuts"; }
-            }
-            @for s in sections { (s) }
-            @if many { p.quiet { "The " (MOST_SHOWN) " frames whose sky is matched worst are shown; all are in the table." } }
-            script { (PreEscaped(SCRIPT)) }
-        };
-        let title = format!("{} – normalizing", self.title);
-        Ok(whole(&title, OWN_STYLE, &body))
+            });
+        }
+        for s in sections {
+            page.add(s);
+        }
+        if many {
+            page.add(html! { p.quiet { "The " (MOST_SHOWN) " frames whose sky is matched worst are shown; all are in the table." } });
+        }
+        Ok(page)
     }
 
     /// The frames that are shown, and those that they are matched to, made small; each is read once.
@@ -129,7 +131,7 @@ impl LevelPage<'_> {
         seen.is_none_or(|s| s.gradient.is_none() && s.evidence.patches.is_empty())
     }
 
-    fn heading(&self) -> Markup {
+    fn begun(&self) -> Page {
         let rows = &self.layout().frames;
         let out = rows.iter().filter(|r| r.verdict != Verdict::Used).count();
         let worst = rows
@@ -144,63 +146,58 @@ impl LevelPage<'_> {
                 .count()
                 > 1
         };
-        html! {
-            header {
-                h1 { (self.title) ": normalizing" }
-                p.big { span.chip.good { (matched) " matched" } " " @if out > 0 { span.chip.bad { (out) " left out" } } }
-                @for r in self.layout().levels.iter().flat_map(|l| &l.references).filter(|r| many(&r.filter)) {
-                    p { (r.filter) " is matched to " b { (file_name(&rows[r.frame].file)) } ": " (r.why) "." }
-                }
-                p { "Patches of sky scatter by at most " b { (format!("{worst:.2}")) " of a pixel's noise" } " around the sky that they are matched to." }
+        let lead = html! {
+            p.big {
+                (Chip::Good.says(format!("{matched} matched")))
+                @if out > 0 { (Chip::Bad.says(format!("{out} left out"))) }
             }
-        }
+            @for r in self.layout().levels.iter().flat_map(|l| &l.references).filter(|r| many(&r.filter)) {
+                p { (r.filter) " is matched to " b { (file_name(&rows[r.frame].file)) } ": " (r.why) "." }
+            }
+            p { "Patches of sky scatter by at most " b { (format!("{worst:.2}")) " of a pixel's noise" } " around the sky that they are matched to." }
+        };
+        let heading = format!("{}: normalizing", self.title);
+        Page::new(format!("{} – normalizing", self.title), heading, lead).script(SCRIPT)
     }
 
     fn table(&self, shown: &[usize]) -> Markup {
-        html! {
-            section aria-labelledby="frames-h" {
-                h2 id="frames-h" { "Frames" }
-                div.wide {
-                    table {
-                        thead { tr {
-                            th { "frame" } th { "filter" } th { "verdict" } th.n { "scale" } th.n { "± " } th { "by" } th { "surface" }
-                            th.n { "uneven" } th.n { "unseen" } th.n { "patches" } th.n { "weight" }
-                        } }
-                        tbody {
-                            @for (i, row) in self.layout().frames.iter().enumerate() { (self.table_row(i, row, shown)) }
-                        }
-                    }
+        let mut table = Table::new(&[
+            "frame", "filter", "verdict", "#scale", "#±", "by", "surface", "#uneven", "#unseen",
+            "#patches", "#weight",
+        ]);
+        for (i, row) in self.layout().frames.iter().enumerate() {
+            let name = file_name(&row.file);
+            let name = html! {
+                @if shown.contains(&i) { a href={ "#f" (i) } { (name) } } @else { (name) }
+                @if let Some(k) = row.plane { " plane " (k + 1) }
+            };
+            let mut first = cells![name, row.filter, self.chip(i, row)];
+            match (&row.balance, row.verdict.reason()) {
+                (_, Some(reason)) => table.row_saying("out", first, reason),
+                (Some(b), _) => {
+                    first.extend(figures(b));
+                    table.row("", first);
                 }
-                p.quiet { "Uneven: scatter of the patches around the surface; unseen: what it leaves of patches that were left out when it was fitted; both in the pixel noise of the frame that it is matched to. Weight: how much the frame counts in an average, its filter's reference being 1." }
+                _ => table.row("", first),
+            }
+            for note in row.balance.iter().flat_map(|b| &b.notes) {
+                table.row_saying("note", cells![""], note);
             }
         }
-    }
-
-    fn table_row(&self, i: usize, row: &LayoutFrame, shown: &[usize]) -> Markup {
-        let name = file_name(&row.file);
         html! {
-            tr class=(if row.verdict == Verdict::Used { "" } else { "out" }) {
-                td { @if shown.contains(&i) { a href={ "#f" (i) } { (name) } } @else { (name) } @if let Some(k) = row.plane { " plane " (k + 1) } }
-                td { (row.filter) }
-                td { (self.chip(i, row)) }
-                @match (&row.balance, row.verdict.reason()) {
-                    (_, Some(reason)) => { td.verdict colspan="8" { (reason) } }
-                    (Some(b), _) => { (figures(b)) }
-                    _ => { td colspan="8" {} }
-                }
-            }
-            @for note in row.balance.iter().flat_map(|b| &b.notes) { tr.note { td {} td.verdict colspan="10" { (note) } } }
+            (table)
+            p.quiet { "Uneven: scatter of the patches around the surface; unseen: what it leaves of patches that were left out when it was fitted; both in the pixel noise of the frame that it is matched to. Weight: how much the frame counts in an average, its filter's reference being 1." }
         }
     }
 
     fn chip(&self, i: usize, row: &LayoutFrame) -> Markup {
         match &row.balance {
-            _ if row.verdict != Verdict::Used => html! { span.chip.bad { "left out" } },
+            _ if row.verdict != Verdict::Used => Chip::Bad.says("left out"),
             Some(b) if b.residual_sigma > GOOD_SIGMA || !b.notes.is_empty() => {
-                html! { span.chip.maybe { "look at it" } }
+                Chip::Look.says("look at it")
             }
-            Some(_) if self.is_level(i) => html! { span.chip { "reference" } },
-            Some(_) => html! { span.chip.good { "good" } },
+            Some(_) if self.is_level(i) => Chip::Plain.says("reference"),
+            Some(_) => Chip::Good.says("good"),
             None => html! {},
         }
     }
@@ -221,9 +218,11 @@ impl LevelPage<'_> {
             patch_px: Lattice::over(layout.canvas.size).patch_px(),
             patches: &seen.evidence.patches,
         };
-        html! {
-            section id={ "f" (i) } aria-labelledby={ "h" (i) } {
-                h2 id={ "h" (i) } { (file_name(&row.file)) " (" (row.filter) ") " (self.chip(i, row)) }
+        let heading = html! { (file_name(&row.file)) " (" (row.filter) ") " (self.chip(i, row)) };
+        section(
+            &format!("f{i}"),
+            heading,
+            &html! {
                 p { (told(balance, seen, &layout.frames[seen.against])) }
                 @for note in &balance.notes { p.doubt { (note) } }
                 @if seen.evidence.tried.len() > 1 {
@@ -240,8 +239,8 @@ impl LevelPage<'_> {
                     @if !seen.evidence.patches.is_empty() { (between(&map, seen, self.noise(seen.against))) }
                     @if let (Some(g), Some(f)) = (&seen.gradient, frame) { (own_gradient(&map, g, f, self.noise(i))) }
                 }
-            }
-        }
+            },
+        )
     }
 
     /// Pixel noise of a frame that others are matched to.
@@ -250,21 +249,27 @@ impl LevelPage<'_> {
     }
 }
 
-fn figures(b: &Balance) -> Markup {
+fn figures(b: &Balance) -> Vec<Markup> {
     let by = match b.stars {
         0 => b.scale_by.words().to_owned(),
         n => format!("{n} {}", b.scale_by.words()),
     };
-    html! {
-        td.n { (format!("{:.4}", b.scale.value)) }
-        td.n { @if b.scale.sigma > 0.0 { (format!("{:.4}", b.scale.sigma)) } }
-        td { (by) }
-        td { @if b.surface.is_zero() { "none" } @else { (b.surface.words()) } }
-        td.n { @if b.patches > 0 { (format!("{:.3}", b.residual_sigma)) } }
-        td.n { @if let Some(u) = b.crossval_sigma { (format!("{u:.3}")) } }
-        td.n { @if b.patches > 0 { (b.patches) } }
-        td.n { (format!("{:.3}", b.weight)) }
-    }
+    let told = |known: bool, text: String| if known { text } else { String::new() };
+    cells![
+        format!("{:.4}", b.scale.value),
+        told(b.scale.sigma > 0.0, format!("{:.4}", b.scale.sigma)),
+        by,
+        if b.surface.is_zero() {
+            "none".to_owned()
+        } else {
+            b.surface.words()
+        },
+        told(b.patches > 0, format!("{:.3}", b.residual_sigma)),
+        b.crossval_sigma
+            .map_or(String::new(), |u| format!("{u:.3}")),
+        told(b.patches > 0, b.patches.to_string()),
+        format!("{:.3}", b.weight),
+    ]
 }
 
 /// The balance in words.
@@ -322,7 +327,7 @@ impl View<'_> {
         (f, balance, own): (&Small, &Balance, usize),
     ) -> Markup {
         let show =
-            |caption: &str, p| figure(caption, &photograph(&p, caption), self.height, &html! {});
+            |caption: &str, p| figure_over(caption, (&p, As::Photograph), self.height, &html! {});
         html! {
             @if against != own { (show("the frame that it is matched to", r.after(of_reference, self.shade, self.order))) }
             (show("before: scaled and brought to its level", f.before(balance, self.shade, self.order)))
@@ -350,8 +355,8 @@ fn between(map: &Map<'_>, seen: &Seen, noise: f64) -> Markup {
         (after.of_patches("patches after: ±0.5 noise widths", |p| (p.difference - surface.at(Point::new(p.x, p.y))) / noise))
         @for along in [Along::X, Along::Y] { (cuts("Reference less scaled frame", along, map, surface, noise)) }
         @if !seen.evidence.stars.is_empty() {
-            figure { figcaption { "Stars that both show, and the line of the scale" } (PreEscaped(plots::fluxes(&seen.evidence.stars, seen.own.scale.value))) }
-            figure { figcaption { "What the scale leaves of each star's ratio" } (PreEscaped(plots::left(&seen.evidence.stars, seen.own.scale.value))) }
+            (plots::fluxes(&seen.evidence.stars, seen.own.scale.value))
+            (plots::left(&seen.evidence.stars, seen.own.scale.value))
         }
     }
 }
@@ -402,9 +407,9 @@ fn own_gradient(map: &Map<'_>, g: &Gradient, frame: &Small, noise: f64) -> Marku
     let half = 0.5 * k * map.patch_px as f64;
     html! {
         @if let Some(p) = picture {
-            (figure(
+            (figure_over(
                 &ground(g, samples.len()),
-                &photograph(&p, "the frame as it is"),
+                (&p, As::Photograph),
                 map.height(),
                 &html! { @for (x, y) in samples { rect.sample x=(format!("{:.1}", x - half)) y=(format!("{:.1}", y - half)) width=(format!("{:.1}", 2.0 * half)) height=(format!("{:.1}", 2.0 * half)) {} } },
             ))

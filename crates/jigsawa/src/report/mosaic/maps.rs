@@ -9,22 +9,10 @@ use jigsawa_core::quick::Picture;
 use jigsawa_core::space::Size;
 use maud::{Markup, html};
 
-use super::super::levels::{figure, image};
 use super::plan::COLOURS;
+use crate::report::picture::{As, NOTHING, WIDTH, figure, keys, shown_row};
+use crate::report::vectors::Drawing;
 use jigsawa_work::mosaic::{FilterPart, Panel, Vector};
-
-/// Width of a map on the page.
-pub const WIDTH: f64 = 420.0;
-
-const NOTHING: [u8; 3] = [12, 14, 18];
-
-/// Which way up rows are shown.
-fn shown(y: usize, height: usize, order: RowOrder) -> i64 {
-    match order {
-        RowOrder::BottomUp => (height - 1 - y) as i64,
-        RowOrder::TopDown => y as i64,
-    }
-}
 
 /// A field of cells as a picture of about the map's width.
 fn of_cells(cells: Cells, order: RowOrder, colour: &dyn Fn(usize, usize) -> [u8; 3]) -> Picture {
@@ -33,15 +21,11 @@ fn of_cells(cells: Cells, order: RowOrder, colour: &dyn Fn(usize, usize) -> [u8;
     let mut p = Picture::filled(w, h, NOTHING);
     for y in 0..h {
         for x in 0..w {
-            p.set(x as i64, shown(y, h, order), colour(x * step, y * step));
+            let row = shown_row(y, h, order);
+            p.set(x as i64, row as i64, colour(x * step, y * step));
         }
     }
     p
-}
-
-fn framed(p: &Picture, caption: &str, sharp: bool) -> Markup {
-    let height = WIDTH * p.height() as f64 / p.width() as f64;
-    figure(caption, &image(p, caption, sharp), height, &html! {})
 }
 
 /// Which panel each place comes from.
@@ -50,14 +34,11 @@ pub fn seams(labels: &[u8], cells: Cells, order: RowOrder, panels: &[Panel]) -> 
         0 => NOTHING,
         k => COLOURS[(k as usize - 1) % COLOURS.len()],
     });
-    let css = |k: usize| {
-        let [r, g, b] = COLOURS[k % COLOURS.len()];
-        format!("background:rgb({r},{g},{b})")
-    };
+    let named = panels.iter().enumerate();
     html! {
         div {
-            (framed(&p, "which panel each place comes from: the same in all filters", true))
-            p.keys { @for (k, panel) in panels.iter().enumerate() { span { span.key style=(css(k)) {} " " (panel.name) } } }
+            (figure("which panel each place comes from: the same in all filters", &p, As::Cells))
+            (keys(named.map(|(k, panel)| (COLOURS[k % COLOURS.len()], &panel.name))))
         }
     }
 }
@@ -101,7 +82,7 @@ pub fn after(plane: &Plane, order: RowOrder) -> Option<Picture> {
 
 /// A picture with its words.
 pub fn shown_as(p: Option<Picture>, caption: &str) -> Markup {
-    html! { @if let Some(p) = p { (framed(&p, caption, false)) } }
+    html! { @if let Some(p) = p { (figure(caption, &p, As::Surface)) } }
 }
 
 /// How many panels show each place, and how noisy what is taken from them is.
@@ -160,8 +141,8 @@ pub fn coverage(part: &FilterPart, cells: Cells, order: RowOrder) -> Markup {
         },
     );
     html! {
-        (framed(&covered, "panels that show each place: blue one, the lighter the more", true))
-        (framed(&noisy, &format!("noise of a pixel: {low:.2} (blue) to {high:.2} (red), in the mosaic's units"), true))
+        (figure("panels that show each place: blue one, the lighter the more", &covered, As::Cells))
+        (figure(&format!("noise of a pixel: {low:.2} (blue) to {high:.2} (red), in the mosaic's units"), &noisy, As::Cells))
     }
 }
 
@@ -171,51 +152,16 @@ const MOST_VECTORS: usize = 700;
 /// Which way and how far the stars are off over the whole field.
 pub fn vectors(all: &[Vector], canvas: Size, order: RowOrder) -> Markup {
     let step = all.len().div_ceil(MOST_VECTORS).max(1);
-    let drawn: Vec<&Vector> = all.iter().step_by(step).collect();
-    let mut lengths: Vec<f64> = drawn.iter().map(|v| v.off[0].hypot(v.off[1])).collect();
-    lengths.sort_by(f64::total_cmp);
-    let typical = lengths
-        .get(lengths.len() * 9 / 10)
-        .copied()
-        .unwrap_or(0.01)
-        .max(1e-4);
-    let k = 2.0 * WIDTH / canvas.width() as f64;
-    let height = k * canvas.height() as f64;
-    // A typical long one is drawn with 16 units.
-    let magnified = 16.0 / typical;
-    let flip = if order == RowOrder::BottomUp {
-        -1.0
-    } else {
-        1.0
+    let some: Vec<_> = all.iter().step_by(step).map(|v| (v.at, v.off)).collect();
+    let drawing = Drawing {
+        canvas,
+        order,
+        width: 2.0 * WIDTH,
     };
-    let place = |v: &Vector| {
-        let y = k * (v.at.y + 0.5);
-        (
-            k * (v.at.x + 0.5),
-            if order == RowOrder::BottomUp {
-                height - y
-            } else {
-                y
-            },
+    drawing.vectors(&some, &html! {}, |times| {
+        format!(
+            "Which way each frame's stars are off from the others' sights of them, over the whole field, drawn {times} times as \
+             long as they are"
         )
-    };
-    let bar = [0.005, 0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1.0]
-        .into_iter()
-        .find(|b| b * magnified > 24.0)
-        .unwrap_or(1.0);
-    html! {
-        figure.whole {
-            figcaption { "Which way each frame's stars are off from the others' sights of them, over the whole field" }
-            svg.map viewBox=(format!("0 0 {:.0} {:.0}", 2.0 * WIDTH, height + 24.0)) role="img" aria-label="Residual vectors over the mosaic" {
-                @for v in drawn {
-                    @let (x, y) = place(v);
-                    line.vector x1=(format!("{x:.1}")) y1=(format!("{y:.1}"))
-                        x2=(format!("{:.1}", x + magnified * v.off[0])) y2=(format!("{:.1}", y + flip * magnified * v.off[1])) {}
-                    circle.tail cx=(format!("{x:.1}")) cy=(format!("{y:.1}")) r="1.2" {}
-                }
-                line.bar x1="4" x2=(format!("{:.1}", 4.0 + bar * magnified)) y1=(format!("{:.1}", height + 12.0)) y2=(format!("{:.1}", height + 12.0)) {}
-                text.label x=(format!("{:.1}", 12.0 + bar * magnified)) y=(format!("{:.1}", height + 16.0)) { (bar) " px" }
-            }
-        }
-    }
+    })
 }

@@ -4,7 +4,7 @@ use std::fmt::Write as _;
 
 use jigsawa_core::quick::Picture;
 
-use super::super::svg::escaped;
+use crate::report::chart::escaped;
 use jigsawa_work::picture::{Words, write_words};
 
 pub type Colour = [u8; 3];

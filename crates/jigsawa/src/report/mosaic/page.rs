@@ -12,16 +12,15 @@ use jigsawa_formats::fits::FitsFrame;
 use jigsawa_formats::whole::Unfinished;
 use maud::{Markup, PreEscaped, html};
 
-use super::super::levels::image;
-use super::super::save::{save, whole};
 use super::maps::{after, before, coverage, seams, shown_as, vectors};
 use super::plan::Plan;
 use crate::account::{MosaicAccount, OverlapRow};
+use crate::report::page::{Chip, Page, section};
+use crate::report::picture::{As, figure};
+use crate::report::table::{Table, cells};
 use jigsawa_work::compose::file_name;
 use jigsawa_work::mosaic::{Assembled, FilterPart, Joined, Placed};
 use jigsawa_work::trouble::Trouble;
-
-const OWN_STYLE: &str = include_str!("mosaic.css");
 
 /// Sides of a crop in pixels, and how many there are at the most in a filter.
 const CROP: (usize, usize) = (260, 180);
@@ -39,8 +38,7 @@ pub struct MosaicPage<'a> {
 
 /// Writes the page, under a temporary name still.
 pub fn write(path: &Path, page: &MosaicPage<'_>, overwrite: bool) -> Result<Unfinished, Trouble> {
-    let title = format!("{} – mosaic", page.title);
-    save(path, whole(&title, OWN_STYLE, &page.body()), overwrite)
+    page.made().save(path, overwrite)
 }
 
 /// What is told of a frame's balance.
@@ -72,25 +70,18 @@ impl<'a> MosaicPage<'a> {
         let (cells, order) = (self.assembled.cells, self.placed.layout.canvas.row_order);
         let crops = self.crops(part, joined)?;
         let name = part.filter.name();
-        let markup = html! {
-            section aria-labelledby=(format!("h-{name}")) {
-                h2 id=(format!("h-{name}")) { (name) }
-                div.charts {
-                    (shown_as(before(part, cells, order), "before: the files as they are, cut where the mosaic cuts them"))
-                    (shown_as(after(&joined.small.plane(), order), "after: one scale, one sky, joined"))
-                    (coverage(part, cells, order))
-                }
-                @if !crops.is_empty() {
-                    h3 { "The hardest place of every seam, at 1:1" }
-                    div.crops {
-                        @for (p, words) in &crops {
-                            figure { figcaption { (words) } svg viewBox=(format!("0 0 420 {:.0}", 420.0 * p.height() as f64 / p.width() as f64)) role="img" aria-label=(words) { (PreEscaped(image(p, words, true).replace("HEIGHT", &format!("{:.1}", 420.0 * p.height() as f64 / p.width() as f64)))) } }
-                        }
-                    }
-                }
+        let body = html! {
+            div.charts {
+                (shown_as(before(part, cells, order), "before: the files as they are, cut where the mosaic cuts them"))
+                (shown_as(after(&joined.small.plane(), order), "after: one scale, one sky, joined"))
+                (coverage(part, cells, order))
+            }
+            @if !crops.is_empty() {
+                h3 { "The hardest place of every seam, at 1:1" }
+                div.crops { @for (p, words) in &crops { (figure(words, p, As::Cells)) } }
             }
         };
-        self.filters.push(markup);
+        self.filters.push(section(name, name, &body));
         Ok(())
     }
 
@@ -141,7 +132,7 @@ impl<'a> MosaicPage<'a> {
             .collect()
     }
 
-    fn body(&self) -> Markup {
+    fn made(&self) -> Page {
         let layout = &self.placed.layout;
         let left_out = layout
             .frames
@@ -152,34 +143,35 @@ impl<'a> MosaicPage<'a> {
         let weak = weak.count();
         let good = left_out == 0 && weak == 0;
         let order = layout.canvas.row_order;
-        html! {
-            header {
-                h1 { (self.title) ": mosaic" }
-                p.big {
-                    span.chip.good[good] { (self.told.panels.len()) " panels" } " "
-                    span.chip { (layout.canvas.size.width()) " x " (layout.canvas.size.height()) " pixels" } " "
-                    span.chip { (self.told.projection) }
-                    @if let Some([w, h]) = self.told.field_deg { " " span.chip { (w) "° x " (h) "°" } }
-                    @if left_out > 0 { " " span.chip.bad { (left_out) " left out" } }
-                    @if weak > 0 { " " span.chip.bad { (weak) " weak ties" } }
-                }
-                p { "All panels of all filters were placed together by the stars that they share, and brought to one scale and one sky over all overlaps together. Seams keep away from stars and are the same in all filters." }
+        let panels = if good { Chip::Good } else { Chip::Plain };
+        let lead = html! {
+            p.big {
+                (panels.says(format!("{} panels", self.told.panels.len())))
+                (Chip::Plain.says(format!("{} x {} pixels", layout.canvas.size.width(), layout.canvas.size.height())))
+                (Chip::Plain.says(self.told.projection))
+                @if let Some([w, h]) = self.told.field_deg { (Chip::Plain.says(format!("{w}° x {h}°"))) }
+                @if left_out > 0 { (Chip::Bad.says(format!("{left_out} left out"))) }
+                @if weak > 0 { (Chip::Bad.says(format!("{weak} weak ties"))) }
             }
-            (self.doubts())
-            section aria-labelledby="plan-h" {
-                h2 id="plan-h" { "Plan" }
-                div.plan { (PreEscaped(&self.plan)) }
-                p.quiet { "Lines between panels: stars that both show, all filters together, and the part of one that lies on the other. What holds badly is red, few stars are orange and dashed." }
-            }
-            (self.overlaps())
-            (self.frames())
-            section aria-labelledby="off-h" {
-                h2 id="off-h" { "Places and seams" }
-                (vectors(&self.placed.vectors, layout.canvas.size, order))
-                div.charts { (seams(&self.assembled.labels, self.assembled.cells, order, &self.placed.panels)) }
-            }
-            @for f in &self.filters { (f) }
+            p { "All panels of all filters were placed together by the stars that they share, and brought to one scale and one sky over all overlaps together. Seams keep away from stars and are the same in all filters." }
+        };
+        let heading = format!("{}: mosaic", self.title);
+        let mut page = Page::new(format!("{} – mosaic", self.title), heading, lead);
+        page.add(self.doubts());
+        page.add(section("plan", "Plan", &html! {
+            div.plan { (PreEscaped(&self.plan)) }
+            p.quiet { "Lines between panels: stars that both show, all filters together, and the part of one that lies on the other. What holds badly is red, few stars are orange and dashed." }
+        }));
+        page.add(section("overlaps", "Overlaps", &self.overlaps()));
+        page.add(section("frames", "Frames", &self.frames()));
+        page.add(section("off", "Places and seams", &html! {
+            (vectors(&self.placed.vectors, layout.canvas.size, order))
+            div.charts { (seams(&self.assembled.labels, self.assembled.cells, order, &self.placed.panels)) }
+        }));
+        for f in &self.filters {
+            page.add(f.clone());
         }
+        page
     }
 
     /// What is left out and what is doubtful, before all else.
@@ -203,12 +195,11 @@ impl<'a> MosaicPage<'a> {
         let (left_out, notes): (Vec<_>, Vec<_>) = (left_out.collect(), notes.collect());
         html! {
             @if left_out.len() + notes.len() + ties.len() > 0 {
-                section aria-labelledby="doubts-h" {
-                    h2 id="doubts-h" { "What to look at" }
+                (section("doubts", "What to look at", &html! {
                     @for (file, why) in left_out { p { b { (file) } " " span.out { "left out" } ": " (why) } }
                     @for tie in ties { p { span.doubt { "weak" } " " (tie) } }
                     @for (file, note) in notes { p { b { (file) } " " span.doubt { "doubtful" } ": " (note) } }
-                }
+                }))
             }
         }
     }
@@ -220,67 +211,77 @@ impl<'a> MosaicPage<'a> {
                 filters.push(&l.filter);
             }
         }
-        html! {
-            section aria-labelledby="overlaps-h" {
-                h2 id="overlaps-h" { "Overlaps" }
-                div.wide {
-                    table {
-                        thead { tr { th { "panels" } th.n { "stars" } th.n { "rms px" } @for f in &filters { th.n { (f) " step before" } th.n { "after" } } } }
-                        tbody {
-                            @for o in &self.told.overlaps {
-                                tr {
-                                    td { (o.panels[0]) " | " (o.panels[1]) } td.n { (o.stars) } td.n { (format!("{:.3}", o.rms_px)) }
-                                    @for f in &filters {
-                                        @match o.levels.iter().find(|l| l.filter == *f) {
-                                            Some(l) => { td.n { (format!("{:.1} σ", l.before_sigma)) } td.n { (format!("{:.2} σ", l.after_sigma)) } }
-                                            None => { td.n {} td.n {} }
-                                        }
-                                    }
-                                }
-                            }
-                        }
-                    }
-                }
-                p.quiet { "Steps: median difference of patches of sky that both panels show, in widths of the pixel noise, as the files are and with scales and surfaces; what is left then is spread over the overlap." }
+        let mut columns = ["panels", "#stars", "#rms px"].map(str::to_owned).to_vec();
+        for f in &filters {
+            columns.extend([format!("#{f} step before"), "#after".to_owned()]);
+        }
+        let mut table = Table::new(&columns);
+        for o in &self.told.overlaps {
+            let mut row = cells![
+                format!("{} | {}", o.panels[0], o.panels[1]),
+                o.stars,
+                format!("{:.3}", o.rms_px),
+            ];
+            for f in &filters {
+                let level = o.levels.iter().find(|l| l.filter == *f);
+                let told = |v: Option<String>| v.unwrap_or_default();
+                row.extend(cells![
+                    told(level.map(|l| format!("{:.1} σ", l.before_sigma))),
+                    told(level.map(|l| format!("{:.2} σ", l.after_sigma))),
+                ]);
             }
+            table.row("", row);
+        }
+        html! {
+            (table)
+            p.quiet { "Steps: median difference of patches of sky that both panels show, in widths of the pixel noise, as the files are and with scales and surfaces; what is left then is spread over the overlap." }
         }
     }
 
     fn frames(&self) -> Markup {
-        let panel = |i: usize| self.placed.panels.iter().find(|p| p.frames.contains(&i));
-        html! {
-            section aria-labelledby="frames-h" {
-                h2 id="frames-h" { "Frames" }
-                div.wide {
-                    table {
-                        thead { tr {
-                            th { "frame" } th { "filter" } th { "panel" } th.n { "stars matched" } th.n { "rms px" } th.n { "max px" } th.n { "corner px" } th.n { "turn" }
-                            th.n { "factor" } th.n { "±" } th { "surface" } th.n { "uneven" } th { "by" }
-                        } }
-                        tbody {
-                            @for (i, f) in self.placed.layout.frames.iter().enumerate() {
-                                tr {
-                                    td { (file_name(&f.file)) } td { (f.filter.name()) }
-                                    td { @if let Some(p) = panel(i) { (p.name) } }
-                                    @match (&f.placement, f.verdict.reason()) {
-                                        (_, Some(why)) => { td colspan="10" { "left out: " (why) } }
-                                        (Some(p), None) => {
-                                            td.n { (p.pairs) } td.n { (format!("{:.3}", p.errors.rms_px)) } td.n { (format!("{:.3}", p.errors.max_px)) }
-                                            td.n { (format!("{:.3}", p.errors.corner_sigma_px)) } td.n { (format!("{:.2}°", p.described.rotation_deg)) }
-                                            @match &f.balance {
-                                                Some(b) => { td.n { (format!("{:.4}", b.scale.value)) } td.n { (format!("{:.4}", b.scale.sigma)) } td { (b.surface.words()) } td.n { (format!("{:.3}", b.residual_sigma)) } }
-                                                None => { td.n {} td.n {} td {} td.n {} }
-                                            }
-                                            td { (p.by.name()) }
-                                        }
-                                        _ => { td colspan="10" {} }
-                                    }
-                                }
-                            }
-                        }
-                    }
+        let mut table = Table::new(&[
+            "frame",
+            "filter",
+            "panel",
+            "#stars matched",
+            "#rms px",
+            "#max px",
+            "#corner px",
+            "#turn",
+            "by",
+            "#factor",
+            "#±",
+            "surface",
+            "#uneven",
+        ]);
+        for (i, f) in self.placed.layout.frames.iter().enumerate() {
+            let panel = self.placed.panels.iter().find(|p| p.frames.contains(&i));
+            let panel = panel.map_or("", |p| p.name.as_str());
+            let mut row = cells![file_name(&f.file), f.filter.name(), panel];
+            match (&f.placement, f.verdict.reason()) {
+                (_, Some(why)) => table.row_saying("out", row, format!("left out: {why}")),
+                (Some(p), None) => {
+                    row.extend(cells![
+                        p.pairs,
+                        format!("{:.3}", p.errors.rms_px),
+                        format!("{:.3}", p.errors.max_px),
+                        format!("{:.3}", p.errors.corner_sigma_px),
+                        format!("{:.2}°", p.described.rotation_deg),
+                        p.by.name(),
+                    ]);
+                    row.extend(f.balance.iter().flat_map(|b| {
+                        cells![
+                            format!("{:.4}", b.scale.value),
+                            format!("{:.4}", b.scale.sigma),
+                            b.surface.words(),
+                            format!("{:.3}", b.residual_sigma),
+                        ]
+                    }));
+                    table.row("", row);
                 }
+                _ => table.row("", row),
             }
         }
+        html! { (table) }
     }
 }

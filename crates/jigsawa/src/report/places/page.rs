@@ -6,18 +6,17 @@ use jigsawa_core::layout::{Layout, LayoutFrame, PlacementRecord};
 use jigsawa_core::matching::FoundBy;
 use jigsawa_core::verdict::Verdict;
 use jigsawa_formats::whole::Unfinished;
-use maud::{Markup, PreEscaped, html};
+use maud::{Markup, html};
 
 use super::chart::Field;
 use super::star::{PLACES, SIDE, Stamped, stamped};
-use crate::report::page::base64;
-use crate::report::save::{save, whole};
+use crate::report::page::{Chip, Page, section};
+use crate::report::picture::data_url;
+use crate::report::table::{Table, cells};
 use jigsawa_work::compose::file_name;
 use jigsawa_work::frames::Frame;
 use jigsawa_work::register::Residual;
 use jigsawa_work::trouble::Trouble;
-
-const OWN_STYLE: &str = include_str!("places.css");
 
 /// Frames that are shown in full; of more, those that are worst.
 const MOST_SHOWN: usize = 24;
@@ -72,21 +71,21 @@ impl Outcome {
 
     fn chip(self) -> Markup {
         match self {
-            Self::LeftOut => html! { span.chip.bad { "left out" } },
-            Self::Look => html! { span.chip.maybe { "look at it" } },
-            Self::Good => html! { span.chip.good { "good" } },
-            Self::Before => html! { span.chip { "placed before" } },
-            Self::Reference => html! { span.chip { "reference" } },
+            Self::LeftOut => Chip::Bad.says("left out"),
+            Self::Look => Chip::Look.says("look at it"),
+            Self::Good => Chip::Good.says("good"),
+            Self::Before => Chip::Plain.says("placed before"),
+            Self::Reference => Chip::Plain.says("reference"),
         }
     }
 }
 
 /// Writes the page, under a temporary name still.
 pub fn write(path: &Path, places: &Places<'_>, overwrite: bool) -> Result<Unfinished, Trouble> {
-    save(path, page(places)?, overwrite)
+    made(places)?.save(path, overwrite)
 }
 
-fn page(p: &Places<'_>) -> Result<Markup, Trouble> {
+fn made(p: &Places<'_>) -> Result<Page, Trouble> {
     let outcomes: Vec<Outcome> = p
         .layout
         .frames
@@ -115,19 +114,22 @@ fn page(p: &Places<'_>) -> Result<Markup, Trouble> {
     }
     let sections: Vec<Markup> = shown
         .iter()
-        .map(|i| section(p, *i, outcomes[*i]))
+        .map(|i| of_frame(p, *i, outcomes[*i]))
         .collect::<Result<_, _>>()?;
-    let body = html! {
-        (heading(p, &outcomes))
-        (table(p, &outcomes))
-        @for s in sections { (s) }
-        @if many { p.quiet { "The " (MOST_SHOWN) " frames that are least sure are shown; all are in the table." } }
-    };
+    let heading = format!("{}: registration", p.title);
     let title = format!("{} – registration", p.title);
-    Ok(whole(&title, OWN_STYLE, &body))
+    let mut page = Page::new(title, heading, lead(p, &outcomes));
+    page.add(section("frames", "Frames", &table(p, &outcomes)));
+    for s in sections {
+        page.add(s);
+    }
+    if many {
+        page.add(html! { p.quiet { "The " (MOST_SHOWN) " frames that are least sure are shown; all are in the table." } });
+    }
+    Ok(page)
 }
 
-fn heading(p: &Places<'_>, outcomes: &[Outcome]) -> Markup {
+fn lead(p: &Places<'_>, outcomes: &[Outcome]) -> Markup {
     let count = |o: Outcome| outcomes.iter().filter(|x| **x == o).count();
     let (good, look, out) = (
         count(Outcome::Good),
@@ -150,78 +152,85 @@ fn heading(p: &Places<'_>, outcomes: &[Outcome]) -> Markup {
         }
     };
     html! {
-        header {
-            h1 { (p.title) ": registration" }
-            p.big {
-                @if good > 0 { span.chip.good { (frames(good)) " good" } " " }
-                @if look > 0 { span.chip.maybe { (frames(look)) " to look at" } " " }
-                @if out > 0 { span.chip.bad { (frames(out)) " left out" } " " }
-            }
-            p { "All lie on " b { (file_name(&p.layout.reference.file)) } ": " (p.layout.reference.why) "." }
-            p { "The map of every frame is known to " b { (format!("{worst:.3}")) " px or better" } " in its worst corner. Canvas: "
-                (canvas.size.width()) " × " (canvas.size.height()) " pixels"
-                @if canvas.scale != 1.0 { ", " (canvas.scale) " for one of the reference" }
-                @if p.layout.wcs.is_some() { ", with its place on the sky" }
-                "." }
+        p.big {
+            @if good > 0 { (Chip::Good.says(format!("{} good", frames(good)))) }
+            @if look > 0 { (Chip::Look.says(format!("{} to look at", frames(look)))) }
+            @if out > 0 { (Chip::Bad.says(format!("{} left out", frames(out)))) }
         }
+        p { "All lie on " b { (file_name(&p.layout.reference.file)) } ": " (p.layout.reference.why) "." }
+        p { "The map of every frame is known to " b { (format!("{worst:.3}")) " px or better" } " in its worst corner. Canvas: "
+            (canvas.size.width()) " × " (canvas.size.height()) " pixels"
+            @if canvas.scale != 1.0 { ", " (canvas.scale) " for one of the reference" }
+            @if p.layout.wcs.is_some() { ", with its place on the sky" }
+            "." }
     }
 }
 
 fn table(p: &Places<'_>, outcomes: &[Outcome]) -> Markup {
-    html! {
-        section aria-labelledby="frames-h" {
-            h2 id="frames-h" { "Frames" }
-            div.wide {
-                table {
-                    thead { tr {
-                        th { "frame" } th { "filter" } th { "verdict" } th.n { "turn" } th.n { "scale" } th { "mirrored" }
-                        th.n { "matched" } th.n { "rms px" } th.n { "max px" } th.n { "corner px" } th { "model" } th { "found by" } th { "where" }
-                    } }
-                    tbody {
-                        @for (i, (row, outcome)) in p.layout.frames.iter().zip(outcomes).enumerate() {
-                            (table_row(i, row, *outcome))
-                        }
-                    }
-                }
+    let mut table = Table::new(&[
+        "frame",
+        "filter",
+        "verdict",
+        "#turn",
+        "#scale",
+        "mirrored",
+        "#matched",
+        "#rms px",
+        "#max px",
+        "#corner px",
+        "model",
+        "found by",
+        "where",
+    ]);
+    for (i, (row, outcome)) in p.layout.frames.iter().zip(outcomes).enumerate() {
+        let linked = matches!(outcome, Outcome::Look | Outcome::Good);
+        let name = file_name(&row.file);
+        let name = html! {
+            @if linked { a href={ "#f" (i) } { (name) } } @else { (name) }
+            @if let Some(k) = row.plane { " plane " (k + 1) }
+        };
+        let mut first = cells![name, row.filter, outcome.chip()];
+        match (&row.placement, row.verdict.reason()) {
+            (_, Some(reason)) => {
+                let class = if *outcome == Outcome::LeftOut {
+                    "out"
+                } else {
+                    ""
+                };
+                table.row_saying(class, first, reason);
             }
-            p.quiet { "Matched: stars that both frames show. Rms and max: how far single stars are off, mostly their own noise. Corner: how far the map itself may be off in the corner where it is known least; above 0.1 px look at the stars there, above 0.35 px a frame is left out." }
+            (Some(r), _) if r.by != FoundBy::Reference => {
+                first.extend(figures(r));
+                table.row("", first);
+            }
+            _ => table.row("", first),
         }
+        for note in &row.notes {
+            table.row_saying("note", cells![""], note);
+        }
+        for fact in &row.facts {
+            table.row_saying("fact", cells![""], fact);
+        }
+    }
+    html! {
+        (table)
+        p.quiet { "Matched: stars that both frames show. Rms and max: how far single stars are off, mostly their own noise. Corner: how far the map itself may be off in the corner where it is known least; above 0.1 px look at the stars there, above 0.35 px a frame is left out." }
     }
 }
 
-fn table_row(i: usize, row: &LayoutFrame, outcome: Outcome) -> Markup {
-    let linked = matches!(outcome, Outcome::Look | Outcome::Good);
-    let name = file_name(&row.file);
-    html! {
-        tr class=(if outcome == Outcome::LeftOut { "out" } else { "" }) {
-            td { @if linked { a href={ "#f" (i) } { (name) } } @else { (name) } @if let Some(k) = row.plane { " plane " (k + 1) } }
-            td { (row.filter) }
-            td { (outcome.chip()) }
-            @match (&row.placement, row.verdict.reason()) {
-                (_, Some(reason)) => { td.verdict colspan="10" { (reason) } }
-                (Some(r), _) if r.by == FoundBy::Reference => { td colspan="10" {} }
-                (Some(r), _) => { (figures(r)) }
-                _ => { td colspan="10" {} }
-            }
-        }
-        @for note in &row.notes { tr.note { td {} td.verdict colspan="12" { (note) } } }
-        @for fact in &row.facts { tr { td {} td.quiet colspan="12" { (fact) } } }
-    }
-}
-
-fn figures(r: &PlacementRecord) -> Markup {
-    html! {
-        td.n { (format!("{:.3}°", r.described.rotation_deg + 0.0)) }
-        td.n { (format!("{:.5}", r.described.scale)) }
-        td { @if r.described.mirrored { "yes" } @else { "no" } }
-        td.n { (r.pairs) }
-        td.n { (format!("{:.3}", r.errors.rms_px)) }
-        td.n { (format!("{:.3}", r.errors.max_px)) }
-        td.n { (format!("{:.3}", r.errors.corner_sigma_px)) }
-        td { (r.model.map_or("–", jigsawa_core::placement::Model::name)) }
-        td { (r.by.name()) }
-        td { (ninths(r.coverage)) }
-    }
+fn figures(r: &PlacementRecord) -> Vec<Markup> {
+    cells![
+        format!("{:.3}°", r.described.rotation_deg + 0.0),
+        format!("{:.5}", r.described.scale),
+        if r.described.mirrored { "yes" } else { "no" },
+        r.pairs,
+        format!("{:.3}", r.errors.rms_px),
+        format!("{:.3}", r.errors.max_px),
+        format!("{:.3}", r.errors.corner_sigma_px),
+        r.model.map_or("–", jigsawa_core::placement::Model::name),
+        r.by.name(),
+        ninths(r.coverage),
+    ]
 }
 
 /// Matched stars in each ninth of the frame, as a small map.
@@ -242,7 +251,7 @@ fn ninths(coverage: Option<[usize; 9]>) -> Markup {
     }
 }
 
-fn section(p: &Places<'_>, i: usize, outcome: Outcome) -> Result<Markup, Trouble> {
+fn of_frame(p: &Places<'_>, i: usize, outcome: Outcome) -> Result<Markup, Trouble> {
     let row = &p.layout.frames[i];
     let none = Vec::new();
     let residuals = p.residuals.get(i).unwrap_or(&none);
@@ -251,23 +260,22 @@ fn section(p: &Places<'_>, i: usize, outcome: Outcome) -> Result<Markup, Trouble
         message: format!("'{}' cannot be read: {error}", row.file),
     })?;
     let field = Field::of(p.layout, i, residuals).filter(|_| !residuals.is_empty());
-    Ok(html! {
-        section id={ "f" (i) } aria-labelledby={ "h" (i) } {
-            h2 id={ "h" (i) } { (file_name(&row.file)) " (" (row.filter) ") " (outcome.chip()) }
-            p { (told(row)) }
-            @for note in &row.notes { p.doubt { (note) } }
-            @for fact in &row.facts { p.quiet { (fact) } }
-            @if stars.iter().any(Option::is_some) { (stamp_sheet(&stars)) }
-            @if let Some(field) = field {
-                div.charts {
-                    (field.vectors())
-                    (field.coverage())
-                    figure { figcaption { "How far stars are off, against their brightness" } (PreEscaped(field.against_brightness())) }
-                    figure { figcaption { "and against the distance from the middle" } (PreEscaped(field.against_radius())) }
-                }
+    let heading = html! { (file_name(&row.file)) " (" (row.filter) ") " (outcome.chip()) };
+    let body = html! {
+        p { (told(row)) }
+        @for note in &row.notes { p.doubt { (note) } }
+        @for fact in &row.facts { p.quiet { (fact) } }
+        @if stars.iter().any(Option::is_some) { (stamp_sheet(&stars)) }
+        @if let Some(field) = field {
+            div.charts {
+                (field.vectors())
+                (field.coverage())
+                (field.against_brightness())
+                (field.against_radius())
             }
         }
-    })
+    };
+    Ok(section(&format!("f{i}"), heading, &body))
 }
 
 /// The placement in words.
@@ -307,7 +315,7 @@ fn told(row: &LayoutFrame) -> String {
 
 fn stamp_sheet(stars: &[Option<Stamped>]) -> Markup {
     let image = |png: &[u8], alt: String| {
-        html! { img width=(4 * SIDE) height=(4 * SIDE) alt=(alt) src={ "data:image/png;base64," (base64(png)) }; }
+        html! { img width=(4 * SIDE) height=(4 * SIDE) alt=(alt) src=(data_url("png", png)); }
     };
     html! {
         div.stamps {

@@ -6,14 +6,7 @@ use jigsawa_core::quick::Picture;
 use jigsawa_core::space::{Point, Size};
 use maud::{Markup, html};
 
-use crate::report::page::base64;
-use crate::report::svg::escaped;
-
-/// Width of a map on the page.
-pub const WIDTH: f64 = 420.0;
-
-/// Of pictures of frames: at this quality no block is seen on a stretched sky.
-const QUALITY: u8 = 88;
+use super::picture::{As, WIDTH, figure_over, shown_row};
 
 /// Where there is nothing to show.
 const NOTHING: [u8; 3] = [128, 128, 128];
@@ -62,12 +55,7 @@ impl Map<'_> {
                 },
             );
         }
-        figure(
-            caption,
-            &image(&p, "patches of sky", true),
-            self.height(),
-            &html! {},
-        )
+        figure_over(caption, (&p, As::Cells), self.height(), &html! {})
     }
 
     /// The surface less its own middle, with lines of equal height.
@@ -79,10 +67,7 @@ impl Map<'_> {
             (h / step).round().max(2.0) as usize,
         );
         let at = |c: usize, r: usize| {
-            let r = match self.order {
-                RowOrder::BottomUp => rows - 1 - r,
-                RowOrder::TopDown => r,
-            };
+            let r = shown_row(r, rows, self.order);
             surface.at(Point::new(
                 (c as f64 + 0.5) * w / columns as f64,
                 (r as f64 + 0.5) * h / rows as f64,
@@ -120,52 +105,12 @@ impl Map<'_> {
                 line.contour x1=(format!("{:.1}", k * x1)) y1=(format!("{:.1}", k * y1)) x2=(format!("{:.1}", k * x2)) y2=(format!("{:.1}", k * y2)) {}
             }
         };
-        figure(&told, &image(&p, "surface", false), self.height(), &over)
+        figure_over(&told, (&p, As::Surface), self.height(), &over)
     }
 
     pub fn height(&self) -> f64 {
         WIDTH * self.canvas.height() as f64 / self.canvas.width() as f64
     }
-}
-
-/// A picture with something drawn over it.
-pub fn figure(caption: &str, image: &str, height: f64, over: &Markup) -> Markup {
-    html! {
-        figure {
-            figcaption { (caption) }
-            svg.map viewBox=(format!("0 0 {WIDTH} {height:.0}")) role="img" aria-label=(caption) {
-                (maud::PreEscaped(image.replace("HEIGHT", &format!("{height:.1}"))))
-                (over)
-            }
-        }
-    }
-}
-
-/// A picture as an element of an SVG of the map's width.
-pub fn image(p: &Picture, what: &str, sharp: bool) -> String {
-    let png = jigsawa_formats::png::in_memory((p.width(), p.height()), p.rgb()).unwrap_or_default();
-    let style = if sharp {
-        "image-rendering:pixelated"
-    } else {
-        ""
-    };
-    format!(
-        "<image width=\"{WIDTH}\" height=\"HEIGHT\" preserveAspectRatio=\"none\" style=\"{style}\" href=\"data:image/png;base64,{}\"><title>{}</title></image>",
-        base64(&png),
-        escaped(what)
-    )
-}
-
-/// A grey picture, packed: what it shows is for the eye alone.
-pub fn photograph(p: &Picture, what: &str) -> String {
-    let grey: Vec<u8> = p.rgb().chunks_exact(3).map(|c| c[0]).collect();
-    let jpeg =
-        jigsawa_formats::jpeg::grey(&grey, p.width(), p.height(), QUALITY).unwrap_or_default();
-    format!(
-        "<image width=\"{WIDTH}\" height=\"HEIGHT\" preserveAspectRatio=\"none\" href=\"data:image/jpeg;base64,{}\"><title>{}</title></image>",
-        base64(&jpeg),
-        escaped(what)
-    )
 }
 
 /// Blue for -1, white for 0, orange for 1.

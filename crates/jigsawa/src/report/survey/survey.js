@@ -1,6 +1,6 @@
 "use strict";
 (() => {
-  const frames = JSON.parse(document.getElementById("frames").textContent);
+  const frames = JSON.parse(document.getElementById("data").textContent);
   const $ = id => document.getElementById(id);
   const all = (sel, from = document) => [...from.querySelectorAll(sel)];
   const shown = (v, digits) => v == null ? "–" : v.toFixed(digits);
