@@ -7,7 +7,7 @@ use jigsawa_core::verdict::Verdict;
 use super::layers::{layout_of, on_one_canvas, results_on_one_canvas};
 use crate::frames::Frame;
 use crate::normalize::{Across, Normalizing, normalize};
-use crate::register::{CanvasWanted, Looking, Registering, register};
+use crate::register::{CanvasWanted, Registering, lay};
 use crate::run::Run;
 use crate::start::Start;
 use crate::trouble::Trouble;
@@ -37,13 +37,8 @@ pub fn lay_out(
     placing: &Placing<'_>,
     run: &Run<'_>,
 ) -> Result<(Vec<Frame>, Layout), Trouble> {
-    let Start {
-        frames,
-        placed,
-        reference,
-        left_out,
-    } = start;
-    if let Some(layout) = placed {
+    if let Some(layout) = start.placed {
+        let frames = start.frames;
         let layout = if has_colours(&layout) {
             layout
         } else {
@@ -54,44 +49,37 @@ pub fn lay_out(
     }
     // Pictures that are layered keep their scales: their colours are what somebody has made of them.
     let layered = placing.layered;
-    if layered && placing.is_open() && on_one_canvas(&frames) {
-        let mut layout = layout_of(&frames)?;
-        layout.frames.extend(left_out);
-        return Ok((frames, layout));
+    if layered && placing.is_open() && on_one_canvas(&start.frames) {
+        let mut layout = layout_of(&start.frames)?;
+        layout.frames.extend(start.left_out);
+        return Ok((start.frames, layout));
     }
     // Results of one layout lie on one canvas: they are taken as they are, and not resampled a second time.
-    let as_they_lie = placing.is_open() && results_on_one_canvas(&frames);
+    let as_they_lie = placing.is_open() && results_on_one_canvas(&start.frames);
     if as_they_lie {
-        let mut layout = layout_of(&frames)?;
+        let mut layout = layout_of(&start.frames)?;
         layout.levels = None;
         for f in &mut layout.frames {
             f.balance = None;
         }
-        let across = Across::Colours;
-        let mut layout = matched(&frames, layout, across, needed, run)?;
-        layout.frames.extend(left_out);
-        return Ok((frames, layout));
+        let mut layout = matched(&start.frames, layout, Across::Colours, needed, run)?;
+        layout.frames.extend(start.left_out);
+        return Ok((start.frames, layout));
     }
-    let proposed = reference.as_ref().map(|(file, _)| file.as_str());
     let wanted = Registering {
-        reference: placing.reference.or(proposed),
+        reference: placing.reference,
         canvas: placing.canvas.unwrap_or_default(),
         needed,
-        looking: Looking::default(),
+        ..Registering::default()
     };
-    let mut layout = register(&frames, &wanted, run)?.layout;
+    let (frames, registered, left_out) = lay(start, wanted, run)?;
     let across = if layered {
         Across::AsItIs
     } else {
         Across::Colours
     };
-    layout = matched(&frames, layout, across, needed, run)?;
+    let mut layout = matched(&frames, registered.layout, across, needed, run)?;
     layout.frames.extend(left_out);
-    if let Some((file, why)) = reference
-        && layout.reference.file == file
-    {
-        layout.reference.why = why;
-    }
     Ok((frames, layout))
 }
 

@@ -6,7 +6,7 @@ mod measure;
 mod place;
 mod reference;
 
-use jigsawa_core::layout::{FORMAT, Layout, Reference};
+use jigsawa_core::layout::{FORMAT, Layout, LayoutFrame, Reference};
 use jigsawa_core::matching::{Hint, MatchError};
 use jigsawa_core::placement::{Model, Placement};
 use jigsawa_core::stars::{DetectError, Settings};
@@ -19,6 +19,7 @@ pub use place::Residual;
 
 use crate::frames::Frame;
 use crate::run::Run;
+use crate::start::Start;
 use crate::trouble::Trouble;
 pub use lay_out::CanvasWanted;
 pub use lay_out::Row;
@@ -27,6 +28,7 @@ use place::{Both, Lost, Placed};
 use reference::Candidates;
 
 /// How frames are to be registered.
+#[derive(Default)]
 pub struct Registering<'a> {
     /// The reference that the user, or a survey, wants.
     pub reference: Option<&'a str>,
@@ -219,6 +221,35 @@ pub fn register(
     let residuals = field.residuals(on.reference, &on.placed);
     let layout = lay_out(&field, on, wanted)?;
     Ok(Registered { layout, residuals })
+}
+
+/// What a command starts from, placed: the frames, how they lie, and those that a survey had left out before.
+pub type Laid = (Vec<Frame>, Registered, Vec<LayoutFrame>);
+
+/// The frames that a command starts from with their places: as their layout has them, or found now, on the reference that is
+/// wanted or else on the one that a survey has proposed.
+pub fn lay(start: Start, wanted: Registering<'_>, run: &Run<'_>) -> Result<Laid, Trouble> {
+    let Start {
+        frames,
+        placed,
+        reference,
+        left_out,
+    } = start;
+    if let Some(layout) = placed {
+        let residuals = Vec::new();
+        return Ok((frames, Registered { layout, residuals }, left_out));
+    }
+    let proposed = reference.as_ref().map(|(file, _)| file.as_str());
+    let wanted = Registering {
+        reference: wanted.reference.or(proposed),
+        ..wanted
+    };
+    let mut registered = register(&frames, &wanted, run)?;
+    let own = &mut registered.layout.reference;
+    if let Some((_, why)) = reference.filter(|(file, _)| *file == own.file) {
+        own.why = why;
+    }
+    Ok((frames, registered, left_out))
 }
 
 /// Places further frames on the reference of a layout, whose own frames are the first `count` and stay

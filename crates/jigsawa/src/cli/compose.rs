@@ -8,7 +8,7 @@ use jigsawa_core::colour::Lines;
 use jigsawa_work::compose::{Colours, LuminanceWeight};
 
 use super::finish::percent;
-use super::{GridArgs, KernelArg, OutputArgs, pair, relocation};
+use super::{GivenArgs, KernelArg, OutputArgs, PlacingArgs};
 
 // Options are as many as the user's wishes; none of them excludes another here.
 #[allow(clippy::struct_excessive_bools)]
@@ -83,14 +83,10 @@ pub struct ComposeArgs {
     /// Make stars as wide in every filter as in the widest, so that they get no coloured rims; on stars only
     #[arg(help_heading = "Stars", long)]
     pub match_seeing: bool,
-    /// Say what a frame's filter is, where its header does not
-    #[arg(long = "filter", value_name = "NAME=FRAME", value_parser = pair)]
-    pub filters: Vec<(String, String)>,
-    /// The frame that all others are brought to [default: the best of all]
-    #[arg(long, value_name = "FRAME")]
-    pub reference: Option<String>,
     #[command(flatten)]
-    pub grid: GridArgs,
+    pub given: GivenArgs,
+    #[command(flatten)]
+    pub placing: PlacingArgs,
     /// How pixels are interpolated
     #[arg(help_heading = "Canvas", long, value_enum, default_value_t)]
     pub kernel: KernelArg,
@@ -100,9 +96,6 @@ pub struct ComposeArgs {
     /// Write the linear result alone, for finish to go on with
     #[arg(help_heading = "Results", long, conflicts_with = "stretch")]
     pub linear_only: bool,
-    /// Where frames of the layout are now: the old start of their paths and the new one
-    #[arg(long, value_name = "OLD=NEW", value_parser = relocation)]
-    pub relocate: Vec<(String, String)>,
     #[command(flatten)]
     pub output: OutputArgs,
 }

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use clap::{Args, ValueEnum};
 
 use super::normalize::SurfaceArg;
-use super::{GridArgs, KernelArg, OutputArgs, pair, relocation};
+use super::{GivenArgs, KernelArg, OutputArgs, PlacingArgs};
 
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
@@ -20,9 +20,8 @@ pub struct HdrArgs {
     /// FITS files of several exposures, of one filter or of several; or one layout that an earlier run has written
     #[arg(required = true, value_name = "FRAME|LAYOUT")]
     pub frames: Vec<PathBuf>,
-    /// Say what a frame's filter is, where its header does not
-    #[arg(long = "filter", value_name = "NAME=FRAME", value_parser = pair)]
-    pub filters: Vec<(String, String)>,
+    #[command(flatten)]
+    pub given: GivenArgs,
     /// Say how long a frame was exposed, where its header does not
     #[arg(help_heading = "Exposures", long = "exposure", value_name = "FRAME=SECONDS", value_parser = number_of)]
     pub exposures: Vec<(String, f64)>,
@@ -33,11 +32,8 @@ pub struct HdrArgs {
     /// that patches left out in turn call for]
     #[arg(help_heading = "Exposures", long, value_name = "KIND")]
     pub surface: Option<SurfaceArg>,
-    /// The frame that all others are brought to [default: the best of all]
-    #[arg(long, value_name = "FRAME")]
-    pub reference: Option<String>,
     #[command(flatten)]
-    pub grid: GridArgs,
+    pub placing: PlacingArgs,
     /// How pixels are interpolated
     #[arg(help_heading = "Canvas", long, value_enum, default_value_t)]
     pub kernel: KernelArg,
@@ -61,9 +57,6 @@ pub struct HdrArgs {
     /// Write no report page
     #[arg(help_heading = "Results", long)]
     pub no_report: bool,
-    /// Where frames of the layout are now: the old start of their paths and the new one
-    #[arg(long, value_name = "OLD=NEW", value_parser = relocation)]
-    pub relocate: Vec<(String, String)>,
     #[command(flatten)]
     pub output: OutputArgs,
 }

@@ -14,7 +14,10 @@ use std::path::{Path, PathBuf};
 
 use jigsawa_core::canvas::Extent;
 use jigsawa_core::resample::Shape;
-use jigsawa_work::register::CanvasWanted;
+use jigsawa_work::frames::Filters;
+use jigsawa_work::register::{CanvasWanted, Registering};
+use jigsawa_work::start::{Start, start};
+use jigsawa_work::trouble::Trouble;
 
 use clap::builder::styling::{AnsiColor, Styles};
 use clap::{Args, Parser, Subcommand, ValueEnum};
@@ -141,6 +144,64 @@ pub struct DemoArgs {
     /// Replace what an earlier demo has written
     #[arg(long)]
     pub overwrite: bool,
+}
+
+/// What is known of frames besides what their headers or their layout say.
+#[derive(Debug, Args, Clone)]
+pub struct GivenArgs {
+    /// Say what a frame's filter is, where its header does not
+    #[arg(long = "filter", value_name = "NAME=FRAME", value_parser = pair)]
+    pub filters: Vec<(String, String)>,
+    /// Where frames of the layout are now: the old start of their paths and the new one
+    #[arg(long, value_name = "OLD=NEW", value_parser = relocation)]
+    pub relocate: Vec<(String, String)>,
+}
+
+impl GivenArgs {
+    /// Frames as given, or those of the layout that is given.
+    pub fn start(&self, frames: &[PathBuf], need: Filters, out: &Path) -> Result<Start, Trouble> {
+        start(frames, &self.filters, &self.relocate, need, out)
+    }
+
+    /// Frames that are added to a layout: those that may have moved are the layout's.
+    pub fn start_new(
+        &self,
+        frames: &[PathBuf],
+        need: Filters,
+        out: &Path,
+    ) -> Result<Start, Trouble> {
+        start(frames, &self.filters, &[], need, out)
+    }
+}
+
+/// Where frames are to lie.
+#[derive(Debug, Args, Clone)]
+pub struct PlacingArgs {
+    /// The frame that all others are brought to [default: the best of all]
+    #[arg(long, value_name = "FRAME")]
+    pub reference: Option<String>,
+    #[command(flatten)]
+    pub grid: GridArgs,
+}
+
+impl PlacingArgs {
+    /// These options have no effect on a layout whose frames are placed.
+    pub fn refuse_if_placed(&self, start: &Start) -> Result<(), Trouble> {
+        let reference = self.reference.as_ref().map(|_| "--reference");
+        match reference.or_else(|| self.grid.used()) {
+            Some(option) if start.placed.is_some() => Err(Trouble::NotWithLayout(option)),
+            _ => Ok(()),
+        }
+    }
+
+    /// As frames are to be registered.
+    pub fn registering(&self) -> Registering<'_> {
+        Registering {
+            reference: self.reference.as_deref(),
+            canvas: self.grid.canvas(),
+            ..Registering::default()
+        }
+    }
 }
 
 /// The canvas of a new layout.

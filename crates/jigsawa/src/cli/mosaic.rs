@@ -6,7 +6,7 @@ use clap::{Args, ValueEnum};
 use jigsawa_core::mosaic::blend::Share;
 use jigsawa_core::wcs::Projection;
 
-use super::{KernelArg, OutputArgs, pair, relocation, scale};
+use super::{GivenArgs, KernelArg, OutputArgs, scale};
 
 // Each is a switch of its own on the command line.
 #[allow(clippy::struct_excessive_bools)]
@@ -23,9 +23,8 @@ pub struct MosaicArgs {
     /// FITS files of all panels and filters; or one layout that an earlier run has written
     #[arg(required = true, value_name = "FRAME|LAYOUT")]
     pub frames: Vec<PathBuf>,
-    /// Say what a frame's filter is, where its header does not
-    #[arg(long = "filter", value_name = "NAME=FRAME", value_parser = pair)]
-    pub filters: Vec<(String, String)>,
+    #[command(flatten)]
+    pub given: GivenArgs,
     /// The frame on whose pixels all others are placed [default: one in the middle]
     #[arg(long, value_name = "FRAME")]
     pub reference: Option<String>,
@@ -76,9 +75,6 @@ pub struct MosaicArgs {
     /// Write no report page
     #[arg(help_heading = "Results", long)]
     pub no_report: bool,
-    /// Where frames of the layout are now: the old start of their paths and the new one
-    #[arg(long, value_name = "OLD=NEW", value_parser = relocation)]
-    pub relocate: Vec<(String, String)>,
     #[command(flatten)]
     pub output: OutputArgs,
 }

@@ -9,7 +9,7 @@ use jigsawa_core::balance::flatten::{Flatten, Hints, Way};
 use jigsawa_core::balance::{ScaleBy, Shape, Weigh, Wish};
 use jigsawa_core::space::{CanvasPx, FramePx, Point, Size};
 
-use super::{KernelArg, OutputArgs, pair, relocation};
+use super::{GivenArgs, KernelArg, OutputArgs};
 
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
@@ -23,9 +23,8 @@ pub struct NormalizeArgs {
     /// registered first
     #[arg(required = true, value_name = "LAYOUT|FRAME")]
     pub frames: Vec<PathBuf>,
-    /// Say what a frame's filter is, where its header does not
-    #[arg(long = "filter", value_name = "NAME=FRAME", value_parser = pair)]
-    pub filters: Vec<(String, String)>,
+    #[command(flatten)]
+    pub given: GivenArgs,
     /// The frame that the others of its filter are matched to; one for each filter [default: of the good ones
     /// that with the least gradient]
     #[arg(long, value_name = "FRAME")]
@@ -83,9 +82,6 @@ pub struct NormalizeArgs {
     /// Write no report page
     #[arg(help_heading = "Results", long)]
     pub no_report: bool,
-    /// Where frames of the layout are now: the old start of their paths and the new one
-    #[arg(long, value_name = "OLD=NEW", value_parser = relocation)]
-    pub relocate: Vec<(String, String)>,
     #[command(flatten)]
     pub output: OutputArgs,
 }

@@ -6,7 +6,7 @@ use clap::{Args, ValueEnum};
 
 use jigsawa_core::placement::Model;
 
-use super::{GridArgs, KernelArg, OutputArgs, pair, relocation};
+use super::{GivenArgs, KernelArg, OutputArgs, PlacingArgs};
 use jigsawa_work::register::{HintArg, PairArg};
 
 #[derive(Debug, Args)]
@@ -21,12 +21,8 @@ pub struct RegisterArgs {
     /// FITS files of one field, through any filters; or one layout that a survey has written
     #[arg(required = true, value_name = "FRAME")]
     pub frames: Vec<PathBuf>,
-    /// Say what a frame's filter is, where its header does not
-    #[arg(long = "filter", value_name = "NAME=FRAME", value_parser = pair)]
-    pub filters: Vec<(String, String)>,
-    /// The frame that all others are brought to [default: the best of all]
-    #[arg(long, value_name = "FRAME")]
-    pub reference: Option<String>,
+    #[command(flatten)]
+    pub given: GivenArgs,
     /// The kind of map from the reference to each frame [default: the simplest that its stars justify]
     #[arg(help_heading = "Finding places", long, value_enum, default_value_t)]
     pub model: ModelArg,
@@ -42,7 +38,7 @@ pub struct RegisterArgs {
     #[arg(help_heading = "Finding places", long, value_name = "POINTS")]
     pub pair: Vec<PairArg>,
     #[command(flatten)]
-    pub grid: GridArgs,
+    pub placing: PlacingArgs,
     /// Add the frames to this layout, on its reference and canvas; nothing that stands in it is moved
     #[arg(long, value_name = "LAYOUT", conflicts_with_all = ["reference", "canvas", "scale", "north_up", "out", "name"])]
     pub into: Option<PathBuf>,
@@ -66,9 +62,6 @@ pub struct RegisterArgs {
     /// Write no report page
     #[arg(help_heading = "Results", long)]
     pub no_report: bool,
-    /// Where frames of the layout are now: the old start of their paths and the new one
-    #[arg(long, value_name = "OLD=NEW", value_parser = relocation)]
-    pub relocate: Vec<(String, String)>,
     #[command(flatten)]
     pub output: OutputArgs,
 }

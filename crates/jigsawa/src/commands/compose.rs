@@ -28,7 +28,6 @@ use jigsawa_work::picture::{self, Tone};
 use jigsawa_work::register::{measure, stars_wanted};
 use jigsawa_work::run::Run;
 use jigsawa_work::seeing;
-use jigsawa_work::start::start;
 use jigsawa_work::trouble::Trouble;
 
 /// What the account calls the picture to look at.
@@ -42,22 +41,11 @@ pub fn compose(args: &ComposeArgs, common: &Common) -> Result<Ending, Trouble> {
     Ok(tell(&make(args, common)?, common))
 }
 
-/// Options that say how frames are placed have no effect on a layout whose frames are.
-fn refuse_placing(args: &ComposeArgs) -> Result<(), Trouble> {
-    if args.reference.is_some() {
-        return Err(Trouble::NotWithLayout("--reference"));
-    }
-    match args.grid.used() {
-        Some(option) => Err(Trouble::NotWithLayout(option)),
-        None => Ok(()),
-    }
-}
-
 /// Where frames are to lie.
 fn placing(args: &ComposeArgs) -> Placing<'_> {
     Placing {
-        reference: args.reference.as_deref(),
-        canvas: args.grid.used().map(|_| args.grid.canvas()),
+        reference: args.placing.reference.as_deref(),
+        canvas: args.placing.grid.used().map(|_| args.placing.grid.canvas()),
         layered: args.each.is_some(),
     }
 }
@@ -65,16 +53,9 @@ fn placing(args: &ComposeArgs) -> Placing<'_> {
 /// Makes the composite, or the comparison.
 pub fn make(args: &ComposeArgs, common: &Common) -> Result<Account, Trouble> {
     let run = run(common, &args.output.out, Clock::start())?;
-    let start = start(
-        &args.frames,
-        &args.filters,
-        &args.relocate,
-        Filters::Known,
-        &args.output.out,
-    )?;
-    if start.placed.is_some() {
-        refuse_placing(args)?;
-    }
+    let out = &args.output.out;
+    let start = args.given.start(&args.frames, Filters::Known, out)?;
+    args.placing.refuse_if_placed(&start)?;
     let palettes = choose(&args.colours(), &start.frames)?;
     let first: Vec<Bound> = palettes
         .iter()

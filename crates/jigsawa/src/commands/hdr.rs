@@ -23,9 +23,8 @@ use jigsawa_work::hdr::{
 use jigsawa_work::layout_file;
 use jigsawa_work::normalize::{Normalizing, field};
 use jigsawa_work::outputs::{self, Names, begin, finish_first};
-use jigsawa_work::register::{Looking, Registering, register};
+use jigsawa_work::register::lay;
 use jigsawa_work::run::Run;
-use jigsawa_work::start::{Start, start};
 use jigsawa_work::trouble::Trouble;
 
 /// What the account calls the page to look at.
@@ -39,26 +38,13 @@ pub fn hdr(args: &HdrArgs, common: &Common) -> Result<Ending, Trouble> {
     Ok(tell(&make(args, common)?, common))
 }
 
-/// Frames as given, or those of a layout.
-fn begin_with(args: &HdrArgs) -> Result<Start, Trouble> {
-    let out = &args.output.out;
-    start(
-        &args.frames,
-        &args.filters,
-        &args.relocate,
-        Filters::Known,
-        out,
-    )
-}
-
 /// Merges the exposures.
 pub fn make(args: &HdrArgs, common: &Common) -> Result<Account, Trouble> {
     let clock = Clock::start();
-    let mut start = begin_with(args)?;
+    let out = &args.output.out;
+    let mut start = args.given.start(&args.frames, Filters::Known, out)?;
     tell_apart(&mut start.frames, &args.exposures, &args.saturations)?;
-    if start.placed.is_some() {
-        refuse_placing(args)?;
-    }
+    args.placing.refuse_if_placed(&start)?;
     let first = sets(&start.frames, start.placed.as_ref());
     check(&start.frames, &first, &start.left_out, false)?;
     let names = Names::new(args.output.place(), &start.frames, "hdr")?;
@@ -74,7 +60,9 @@ pub fn make(args: &HdrArgs, common: &Common) -> Result<Account, Trouble> {
     let all = targets.all(args);
     names.check_these(&all.iter().collect::<Vec<_>>(), args.output.overwrite, true)?;
     let run = run(common, &args.output.out, clock)?;
-    let (frames, mut layout) = placed(start, args, &run)?;
+    let (frames, registered, left_out) = lay(start, args.placing.registering(), &run)?;
+    let mut layout = registered.layout;
+    layout.frames.extend(left_out);
     let sets = sets(&frames, Some(&layout));
     check(&frames, &sets, &layout.frames, true)?;
     let field = field(&frames, &layout, &Normalizing::default(), &run)?;
@@ -186,17 +174,6 @@ fn merged(
     })
 }
 
-/// Options that say how frames are placed have no effect on a layout whose frames are.
-fn refuse_placing(args: &HdrArgs) -> Result<(), Trouble> {
-    if args.reference.is_some() {
-        return Err(Trouble::NotWithLayout("--reference"));
-    }
-    match args.grid.used() {
-        Some(option) => Err(Trouble::NotWithLayout(option)),
-        None => Ok(()),
-    }
-}
-
 fn shape(surface: SurfaceArg) -> Shape {
     match surface {
         SurfaceArg::Level => Shape::Level,
@@ -280,29 +257,6 @@ impl Targets {
 /// A filter's name as part of a file's name.
 fn part(set: &Set) -> String {
     outputs::slug(set.filter.name())
-}
-
-/// The frames with their places: as the layout has them, or found now.
-fn placed(start: Start, args: &HdrArgs, run: &Run<'_>) -> Result<(Vec<Frame>, Layout), Trouble> {
-    let Start {
-        frames,
-        placed,
-        reference,
-        left_out,
-    } = start;
-    if let Some(layout) = placed {
-        return Ok((frames, layout));
-    }
-    let proposed = reference.as_ref().map(|(file, _)| file.as_str());
-    let wanted = Registering {
-        reference: args.reference.as_deref().or(proposed),
-        canvas: args.grid.canvas(),
-        needed: &[],
-        looking: Looking::default(),
-    };
-    let mut layout = register(&frames, &wanted, run)?.layout;
-    layout.frames.extend(left_out);
-    Ok((frames, layout))
 }
 
 /// Writes what was found into the layout.

@@ -2,7 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
-use jigsawa_core::layout::{Layout, LayoutFrame};
+use jigsawa_core::layout::Layout;
 use jigsawa_core::merge::Sampling;
 use jigsawa_formats::inputs;
 
@@ -19,9 +19,9 @@ use jigsawa_work::normalize::{
 };
 use jigsawa_work::outputs::{are_free, finish_first};
 use jigsawa_work::placed_frames;
-use jigsawa_work::register::{CanvasWanted, Looking, Registering, register};
+use jigsawa_work::register::{Registering, lay};
 use jigsawa_work::run::Run;
-use jigsawa_work::start::{Start, start};
+use jigsawa_work::start::Start;
 use jigsawa_work::trouble::Trouble;
 
 /// Runs the command and prints its account.
@@ -36,13 +36,8 @@ pub const REPORT: &str = "report";
 pub fn make(args: &NormalizeArgs, common: &Common) -> Result<Account, Trouble> {
     let clock = Clock::start();
     let wish = args.wish().map_err(Trouble::Options)?;
-    let start = start(
-        &args.frames,
-        &args.filters,
-        &args.relocate,
-        Filters::Any,
-        &args.output.out,
-    )?;
+    let out = &args.output.out;
+    let start = args.given.start(&args.frames, Filters::Any, out)?;
     let path = target(args, &start)?;
     // A layout that stands is brought up to date; a new one replaces nothing unasked.
     let overwrite = start.placed.is_some() || args.output.overwrite;
@@ -58,7 +53,8 @@ pub fn make(args: &NormalizeArgs, common: &Common) -> Result<Account, Trouble> {
     }
     let folder = path.parent().unwrap_or(Path::new(""));
     let run = run(common, folder, clock)?;
-    let (frames, layout, left_out) = placed(start, &run)?;
+    let (frames, registered, left_out) = lay(start, Registering::default(), &run)?;
+    let layout = registered.layout;
     let size = layout.canvas.size;
     if let Some((option, place)) = args.off_canvas(size) {
         return Err(Trouble::OffCanvas {
@@ -115,26 +111,6 @@ fn target(args: &NormalizeArgs, start: &Start) -> Result<PathBuf, Trouble> {
     }
     inputs::update(&args.frames[0]);
     Ok(args.frames[0].clone())
-}
-
-/// The frames with their places, as the layout has them or found now; and what a survey has left out.
-fn placed(start: Start, run: &Run<'_>) -> Result<(Vec<Frame>, Layout, Vec<LayoutFrame>), Trouble> {
-    if let Some(layout) = start.placed {
-        return Ok((start.frames, layout, Vec::new()));
-    }
-    let wanted = Registering {
-        reference: start.reference.as_ref().map(|(file, _)| file.as_str()),
-        canvas: CanvasWanted::default(),
-        needed: &[],
-        looking: Looking::default(),
-    };
-    let mut layout = register(&start.frames, &wanted, run)?.layout;
-    if let Some((file, why)) = start.reference
-        && layout.reference.file == file
-    {
-        layout.reference.why = why;
-    }
-    Ok((start.frames, layout, start.left_out))
 }
 
 /// Frames and surfaces that are asked for.

@@ -17,22 +17,20 @@ use jigsawa_work::outputs::folder_name;
 use jigsawa_work::outputs::{are_free, begin, finish_first, make_folder, plain_name, slug};
 use jigsawa_work::placed_frames;
 use jigsawa_work::register::{
-    Looking, Registered, Registering, hints, register as place, register_into, stars_wanted,
+    Looking, Registered, Registering, hints, lay, register_into, stars_wanted,
 };
 use jigsawa_work::run::Run;
-use jigsawa_work::start::{Start, refuse_known, start};
+use jigsawa_work::start::{Start, refuse_known};
 use jigsawa_work::trouble::Trouble;
 
 /// Runs the command and prints its account.
 pub fn register(args: &RegisterArgs, common: &Common) -> Result<Ending, Trouble> {
     let clock = Clock::start();
-    let start = start(
-        &args.frames,
-        &args.filters,
-        relocated_start(args),
-        Filters::Any,
-        &args.output.out,
-    )?;
+    let (given, out) = (&args.given, &args.output.out);
+    let start = match &args.into {
+        Some(_) => given.start_new(&args.frames, Filters::Any, out)?,
+        None => given.start(&args.frames, Filters::Any, out)?,
+    };
     if start.placed.is_some() {
         return Err(Trouble::AlreadyPlaced(args.frames[0].clone()));
     }
@@ -99,15 +97,6 @@ fn report_path(layout: &Path) -> PathBuf {
     layout.with_file_name(format!("{}-register.html", layout_title(layout)))
 }
 
-/// Frames of the layout that is given; of `--into`, it is that layout's frames that may have moved.
-fn relocated_start(args: &RegisterArgs) -> &[(String, String)] {
-    if args.into.is_some() {
-        &[]
-    } else {
-        &args.relocate
-    }
-}
-
 /// How stars and maps are to be looked for.
 fn looking(args: &RegisterArgs, frames: &[Frame]) -> Result<Looking, Trouble> {
     let settings = stars_wanted();
@@ -150,22 +139,13 @@ fn alone(
     if let Some(folder) = &args.write_frames {
         placed_frames::targets(folder, &start.frames, args.output.overwrite)?;
     }
-    let proposed = start.reference.as_ref().map(|(file, _)| file.as_str());
     let wanted = Registering {
-        reference: args.reference.as_deref().or(proposed),
-        canvas: args.grid.canvas(),
-        needed: &[],
         looking: looking(args, &start.frames)?,
+        ..args.placing.registering()
     };
-    let mut registered = place(&start.frames, &wanted, run)?;
-    let layout = &mut registered.layout;
-    layout.frames.extend(start.left_out);
-    if let Some((file, why)) = start.reference
-        && layout.reference.file == file
-    {
-        layout.reference.why = why;
-    }
-    Ok((start.frames, registered))
+    let (frames, mut registered, left_out) = lay(start, wanted, run)?;
+    registered.layout.frames.extend(left_out);
+    Ok((frames, registered))
 }
 
 /// The frames added to a layout. All its frames come with them, those that were there first.
@@ -175,7 +155,7 @@ fn into(
     args: &RegisterArgs,
     run: &Run<'_>,
 ) -> Result<(Vec<Frame>, Registered), Trouble> {
-    let (mut frames, layout) = layout_file::open(path, &args.relocate)?;
+    let (mut frames, layout) = layout_file::open(path, &args.given.relocate)?;
     inputs::update(path);
     if !layout.is_placed() {
         return Err(Trouble::NotPlaced(path.to_owned()));

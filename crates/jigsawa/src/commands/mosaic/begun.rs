@@ -8,7 +8,7 @@ use jigsawa_formats::inputs;
 use crate::cli::MosaicArgs;
 use jigsawa_work::frames::{Filters, Frame};
 use jigsawa_work::layout_file;
-use jigsawa_work::start::{Start, refuse_known, start};
+use jigsawa_work::start::{Start, refuse_known};
 use jigsawa_work::trouble::Trouble;
 
 /// What a run begins with.
@@ -26,27 +26,22 @@ pub(super) struct Begun {
 
 /// Frames as given; those of a mosaic's layout; or both, where frames are added.
 pub(super) fn begin_with(args: &MosaicArgs) -> Result<Begun, Trouble> {
+    let (given, out) = (&args.given, &args.output.out);
+    let start = match &args.into {
+        Some(_) => given.start_new(&args.frames, Filters::Known, out)?,
+        None => given.start(&args.frames, Filters::Known, out)?,
+    };
     let Start {
         frames,
         placed,
         left_out,
         ..
-    } = start(
-        &args.frames,
-        &args.filters,
-        if args.into.is_some() {
-            &[]
-        } else {
-            &args.relocate
-        },
-        Filters::Known,
-        &args.output.out,
-    )?;
+    } = start;
     if let Some(path) = &args.into {
         if placed.is_some() {
             return Err(Trouble::AlreadyPlaced(args.frames[0].clone()));
         }
-        let (mut all, layout) = layout_file::open(path, &args.relocate)?;
+        let (mut all, layout) = layout_file::open(path, &args.given.relocate)?;
         inputs::update(path);
         if layout.mosaic.is_none() {
             return Err(Trouble::NoMosaic(path.clone()));
