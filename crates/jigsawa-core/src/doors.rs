@@ -28,6 +28,12 @@ pub trait FrameSource: Sync {
     }
 }
 
+/// Pixels of a frame that do not count, whatever they hold: ragged borders, defects.
+pub trait Mask: Sync {
+    /// Makes them missing in the pixels of `rect`, row after row.
+    fn hide(&self, rect: Rect, pixels: &mut [f32]);
+}
+
 /// A taker of finished tiles.
 pub trait TileSink {
     /// Takes the tile `rect` of the canvas, one slice of `rect.area()` values for each plane. Tiles

@@ -146,15 +146,13 @@ fn write_one(
 
 /// A frame as it is merged: placed, and balanced when the layout has a balance.
 fn input<'a>(f: &LayoutFrame, source: &'a FitsPlane<'a>, sampling: Sampling) -> Option<Input<'a>> {
+    let placement = f.placement.as_ref().and_then(PlacementRecord::placement)?;
+    let unchanged = || Balance::unchanged(f.measured.sky_adu, f.measured.noise_adu);
+    let balance = f.balance.clone().unwrap_or_else(unchanged);
     Some(Input {
-        source,
-        placement: f.placement.as_ref().and_then(PlacementRecord::placement)?,
-        balance: f
-            .balance
-            .clone()
-            .unwrap_or_else(|| Balance::unchanged(f.measured.sky_adu, f.measured.noise_adu)),
         saturation: f.saturation.unwrap_or(f32::INFINITY),
         sampling: sampling.for_stars(f.measured.fwhm_px),
+        ..Input::new(source, placement, balance)
     })
 }
 

@@ -43,15 +43,17 @@ pub fn small(
     let Some(placement) = grown.zip(placement).and_then(|(g, p)| g.then(&p)) else {
         return Ok(None);
     };
+    let source = frames[i].source();
     let input = Input {
-        source: &frames[i].source(),
-        placement,
-        balance: Balance::unchanged(row.measured.sky_adu, row.measured.noise_adu),
-        saturation: f32::INFINITY,
         sampling: Sampling {
             shape: Shape::Area,
             ..Sampling::default()
         },
+        ..Input::new(
+            &source,
+            placement,
+            Balance::unchanged(row.measured.sky_adu, row.measured.noise_adu),
+        )
     };
     let rect = Rect {
         x: 0,

@@ -7,7 +7,7 @@
 //! What a mix names is a [`Source`]: one frame, or several of one filter, which are averaged by their weights
 //! wherever they have data, without what only one of three or more shows.
 
-use crate::merge::{Averaged, LeftOut, TileOp};
+use crate::merge::{Averaged, LeftOut, Row, TileOp};
 
 use super::luminance::{Luminance, with_luminance};
 use super::mix::BoundMix;
@@ -81,9 +81,9 @@ impl TileOp for Composite {
         self.channels.len()
     }
 
-    fn run(&self, inputs: &[&[f32]], out: &mut [&mut [f32]]) {
+    fn run(&self, row: &Row<'_>, out: &mut [&mut [f32]]) {
         let White { sky, noise, full } = self.white;
-        let above = self.above_sky(inputs);
+        let above = self.above_sky(row.values);
         let above: Vec<&[f32]> = above.iter().map(Vec::as_slice).collect();
         for (mix, channel) in self.channels.iter().zip(out.iter_mut()) {
             mix.eval(&above, full, channel);
@@ -189,7 +189,7 @@ mod tests {
     fn run(c: &Composite, inputs: &[&[f32]]) -> Vec<Vec<f32>> {
         let mut out = vec![vec![0.0; inputs[0].len()]; c.planes()];
         let mut planes: Vec<&mut [f32]> = out.iter_mut().map(Vec::as_mut_slice).collect();
-        c.run(inputs, &mut planes);
+        c.run(&Row::of(inputs), &mut planes);
         out
     }
 

@@ -10,7 +10,7 @@
 
 use multiversion::multiversion;
 
-use crate::merge::TileOp;
+use crate::merge::{Row, TileOp};
 
 /// An exposure that takes part, the longest first.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -21,7 +21,7 @@ pub struct Part {
     pub per_light: f32,
 }
 
-/// Joins exposures. Inputs are the balanced values of each exposure, followed by its validity from 0 to 1. Planes of
+/// Joins exposures, each with its validity from 0 to 1. Planes of
 /// the result: the merged value, the number of the exposure that counts most, its weight, how many
 /// exposures count at all, and the error if wanted.
 #[derive(Debug, Clone, PartialEq)]
@@ -45,18 +45,16 @@ impl TileOp for Cascade {
         4 + usize::from(self.with_sigma)
     }
 
-    fn run(&self, inputs: &[&[f32]], out: &mut [&mut [f32]]) {
+    fn run(&self, row: &Row<'_>, out: &mut [&mut [f32]]) {
         let n = out[0].len();
-        let values: Vec<&[f32]> = inputs.iter().step_by(2).copied().collect();
+        let values = row.values;
         // Short pieces, so that one star's mask does not make a whole row slow; whole ones next to each other go
         // together.
         let is_whole = |from: usize| {
             let piece = from..(from + PIECE).min(n);
             (0..self.parts.len()).all(|i| {
-                whole(
-                    &inputs[2 * i][piece.clone()],
-                    &inputs[2 * i + 1][piece.clone()],
-                )
+                let valid = row.validity_of(i).get(piece.clone()).unwrap_or_default();
+                whole(&values[i][piece.clone()], valid)
             })
         };
         let mut from = 0;
@@ -73,7 +71,7 @@ impl TileOp for Cascade {
             }
             let end = (to + PIECE).min(n);
             for x in to..end {
-                for (plane, v) in out.iter_mut().zip(self.pixel(inputs, x)) {
+                for (plane, v) in out.iter_mut().zip(self.pixel(row, x)) {
                     plane[x] = v;
                 }
             }
@@ -93,11 +91,12 @@ impl Cascade {
     }
 
     /// A pixel where something is not valid: value, source, its weight, valid exposures, and the error.
-    fn pixel(&self, inputs: &[&[f32]], x: usize) -> [f32; 5] {
+    fn pixel(&self, row: &Row<'_>, x: usize) -> [f32; 5] {
         let count = self.parts.len().min(MOST);
         // Value and validity; what is missing is not valid.
         let at = |i: usize| {
-            let (v, m) = (inputs[2 * i][x], inputs[2 * i + 1][x]);
+            let (v, m) = (row.values[i][x], row.validity_of(i).get(x).copied());
+            let m = m.unwrap_or(1.0);
             if v.is_finite() && m > 0.0 {
                 (v, m)
             } else {
@@ -112,7 +111,7 @@ impl Cascade {
             all += w;
         }
         if all <= 0.0 {
-            return self.all_full(inputs, x);
+            return self.all_full(row.values, x);
         }
         let light = (sum / all - self.sky).max(0.0);
         let (mut result, mut counts) = (f32::NAN, [0.0f32; MOST]);
@@ -163,10 +162,10 @@ impl Cascade {
     }
 
     /// Nothing is valid: the shortest exposure that has a value at all.
-    fn all_full(&self, inputs: &[&[f32]], x: usize) -> [f32; 5] {
+    fn all_full(&self, values: &[&[f32]], x: usize) -> [f32; 5] {
         let kept = (0..self.parts.len())
             .rev()
-            .map(|i| inputs[2 * i][x])
+            .map(|i| values[i][x])
             .find(|v| v.is_finite());
         match kept {
             Some(v) => [v, EVERYWHERE_FULL, 1.0, 0.0, f32::INFINITY],
@@ -254,11 +253,16 @@ mod tests {
 
     /// One pixel: (value, validity) of each exposure.
     fn pixel(of: &[(f32, f32)]) -> [f32; 4] {
-        let columns: Vec<Vec<f32>> = of.iter().flat_map(|(v, m)| [vec![*v], vec![*m]]).collect();
-        let inputs: Vec<&[f32]> = columns.iter().map(Vec::as_slice).collect();
+        let columns: Vec<[Vec<f32>; 2]> = of.iter().map(|(v, m)| [vec![*v], vec![*m]]).collect();
+        let values: Vec<&[f32]> = columns.iter().map(|c| c[0].as_slice()).collect();
+        let validity: Vec<&[f32]> = columns.iter().map(|c| c[1].as_slice()).collect();
+        let row = Row {
+            validity: &validity,
+            ..Row::of(&values)
+        };
         let mut planes = vec![vec![0.0f32]; 5];
         let mut out: Vec<&mut [f32]> = planes.iter_mut().map(Vec::as_mut_slice).collect();
-        cascade().run(&inputs, &mut out);
+        cascade().run(&row, &mut out);
         [planes[0][0], planes[1][0], planes[2][0], planes[4][0]]
     }
 
@@ -306,16 +310,21 @@ mod tests {
         let values: Vec<Vec<f32>> = (0..3)
             .map(|i| (0..50).map(|x| 100.0 + (x * x) as f32 + i as f32).collect())
             .collect();
-        let ones = vec![1.0f32; 50];
-        let inputs: Vec<&[f32]> = values.iter().flat_map(|v| [v.as_slice(), &ones]).collect();
+        let inputs: Vec<&[f32]> = values.iter().map(Vec::as_slice).collect();
+        let ones = [1.0f32; 50];
+        let validity = [&ones[..]; 3];
+        let row = Row {
+            validity: &validity,
+            ..Row::of(&inputs)
+        };
         let mut planes = vec![vec![0.0f32; 50]; 5];
         let mut out: Vec<&mut [f32]> = planes.iter_mut().map(Vec::as_mut_slice).collect();
-        c.run(&inputs, &mut out);
+        c.run(&Row::of(&inputs), &mut out);
         let usual: Vec<[f32; 5]> = (0..50)
             .map(|x| [0, 1, 2, 3, 4].map(|p: usize| planes[p][x]))
             .collect();
         for (x, seen) in usual.into_iter().enumerate() {
-            for (usual, careful) in seen.into_iter().zip(c.pixel(&inputs, x)) {
+            for (usual, careful) in seen.into_iter().zip(c.pixel(&row, x)) {
                 assert!((usual / careful - 1.0).abs() < 1e-5, "{usual} {careful}");
             }
         }

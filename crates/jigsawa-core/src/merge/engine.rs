@@ -10,101 +10,14 @@ use std::sync::mpsc::sync_channel;
 
 use rayon::prelude::*;
 
-use crate::balance::Balance;
-use crate::doors::{DoorError, FrameSource, TileSink};
-use crate::placement::Placement;
-use crate::plane::Plane;
-use crate::resample::{Kernel, Resampling, Ringing, Scratch, Shape, Window, resample, window_for};
-use crate::space::{Point, Rect, Size};
+use super::contract::{Budget, Field, Input, MergeError, Row, TileOp};
+use super::place::{Buffers, Kernels, is_wholly_valid, validity, values};
+use crate::doors::{DoorError, TileSink};
+use crate::space::{Rect, Size};
 
 /// A tile of 512 x 128 pixels: rows long enough to be read at the disk's pace, a window that fits
 /// the second-level cache, and a border of the kernel's width that costs 8 %.
 const TILE: (usize, usize) = (512, 128);
-
-/// A frame that takes part in a merge.
-pub struct Input<'a> {
-    /// Its pixels.
-    pub source: &'a dyn FrameSource,
-    /// Where it lies.
-    pub placement: Placement,
-    /// How its values are matched.
-    pub balance: Balance,
-    /// Value from which its pixels are saturated, before balancing; infinity if unknown.
-    pub saturation: f32,
-    /// How its pixels become those of the canvas.
-    pub sampling: Sampling,
-}
-
-/// How a frame's pixels become those of the canvas.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct Sampling {
-    /// The kernel.
-    pub shape: Shape,
-    /// What stays the same where the canvas is finer or coarser than the frame.
-    pub keep: Keep,
-    /// What is done with the kernel's undershoot.
-    pub ringing: Ringing,
-}
-
-impl Sampling {
-    /// The same for a frame whose stars are so wide: very sharp ones keep the kernel's undershoot.
-    #[must_use]
-    pub fn for_stars(self, fwhm_px: Option<f64>) -> Self {
-        Self {
-            ringing: Ringing::for_stars(fwhm_px),
-            ..self
-        }
-    }
-}
-
-/// What a change of scale leaves as it is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub enum Keep {
-    /// Surface brightness: the level of the sky and of nebulae. What merging wants, since a canvas pixel
-    /// then means the same whatever frame it comes from.
-    #[default]
-    Brightness,
-    /// Flux: the sum over a star. Values go with the area of a canvas pixel in frame pixels.
-    Flux,
-}
-
-/// A method that merges aligned values.
-pub trait TileOp: Sync {
-    /// Planes of the result.
-    fn planes(&self) -> usize;
-
-    /// Does an input take part in a tile of the canvas? One that does not is neither read nor resampled there.
-    fn wants(&self, _input: usize, _tile: Rect) -> bool {
-        true
-    }
-
-    /// Computes a run of pixels from the same run of every input, placed and balanced, NaN where
-    /// there is no data; the run of an input that is not wanted is empty. `out` has a slice for each plane.
-    fn run(&self, inputs: &[&[f32]], out: &mut [&mut [f32]]);
-}
-
-/// How much memory the tiles in flight may take.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Budget {
-    /// Bytes.
-    pub bytes: usize,
-}
-
-/// Why a merge stopped.
-#[derive(Debug, thiserror::Error)]
-pub enum MergeError {
-    /// A frame could not be read.
-    #[error("cannot read frame {input}: {error}")]
-    Source {
-        /// Which input.
-        input: usize,
-        /// What its source says.
-        error: DoorError,
-    },
-    /// The result could not be stored.
-    #[error("cannot store the result: {0}")]
-    Sink(DoorError),
-}
 
 /// A finished tile.
 struct Tile {
@@ -114,14 +27,11 @@ struct Tile {
 
 /// Memory of one tile at work, kept from tile to tile.
 #[derive(Default)]
-struct Buffers {
-    window: Vec<f32>,
-    /// The part of a window inside of the frame, where the window reaches outside.
-    inside: Vec<f32>,
-    placed: Vec<Vec<f32>>,
-    /// A row of a balance's gain.
-    gain: Vec<f32>,
-    scratch: Scratch,
+struct AtWork {
+    values: Vec<Vec<f32>>,
+    validity: Vec<Vec<f32>>,
+    fields: Vec<Vec<f32>>,
+    buffers: Buffers,
 }
 
 /// Merges the inputs over the canvas with `op` into `sink`; `done` is told how many tiles of how many
@@ -137,18 +47,16 @@ pub fn merge(
     sink: &mut (dyn TileSink + Send),
     done: &(dyn Fn(usize, usize) + Sync),
 ) -> Result<(), MergeError> {
-    let kernels: Vec<Kernel> = inputs
-        .iter()
-        .map(|i| {
-            // In the frame's own middle: a panel may lie far from the canvas's.
-            let at = i.placement.invert().apply(i.source.size().centre());
-            Kernel::new(i.sampling.shape, i.placement.area_ratio(at).sqrt())
-                .with_ringing(i.sampling.ringing)
-        })
-        .collect();
+    let kernels: Vec<Kernels> = inputs.iter().map(Kernels::of).collect();
+    let work = Work {
+        inputs,
+        kernels: &kernels,
+        op,
+        most_bytes: budget.bytes / (2 * rayon::current_num_threads()),
+    };
     let tiles = tiles(canvas);
-    let batch = batch_size(inputs.len(), op.planes(), budget);
-    let pool: Mutex<Vec<Buffers>> = Mutex::default();
+    let batch = batch_size(op.planes(), budget);
+    let pool: Mutex<Vec<AtWork>> = Mutex::default();
     let spare: Mutex<Vec<Vec<Vec<f32>>>> = Mutex::default();
     let finished = AtomicUsize::new(0);
     std::thread::scope(|scope| {
@@ -170,10 +78,10 @@ pub fn merge(
             let computed: Result<Vec<Tile>, MergeError> = rects
                 .par_iter()
                 .map(|rect| {
-                    let mut buffers = lock(&pool).pop().unwrap_or_default();
+                    let mut at_work = lock(&pool).pop().unwrap_or_default();
                     let mut planes = lock(spare).pop().unwrap_or_default();
-                    let tile = compute(inputs, &kernels, op, *rect, &mut buffers, &mut planes);
-                    lock(&pool).push(buffers);
+                    let tile = work.tile(*rect, &mut at_work, &mut planes);
+                    lock(&pool).push(at_work);
                     done(finished.fetch_add(1, Ordering::Relaxed) + 1, tiles.len());
                     tile.map(|()| Tile {
                         rect: *rect,
@@ -202,32 +110,6 @@ pub fn merge(
     })
 }
 
-/// A small part of the canvas from one input, placed as a merge places it, and not balanced: for looking at.
-/// `None` for an empty rectangle.
-///
-/// # Errors
-/// When the source cannot be read.
-pub fn placed(input: &Input<'_>, rect: Rect) -> Result<Option<Plane>, DoorError> {
-    let Some(size) = Size::new(rect.width, rect.height) else {
-        return Ok(None);
-    };
-    let at = Point::new(
-        rect.x as f64 + 0.5 * rect.width as f64,
-        rect.y as f64 + 0.5 * rect.height as f64,
-    );
-    let kernel = Kernel::new(input.sampling.shape, input.placement.area_ratio(at).sqrt())
-        .with_ringing(input.sampling.ringing);
-    let mut out = Plane::filled(size, f32::NAN);
-    place(
-        input,
-        &kernel,
-        rect,
-        &mut Buffers::default(),
-        out.data_mut(),
-    )?;
-    Ok(Some(out))
-}
-
 /// A poisoned pool only means that another thread has panicked; its buffers are still buffers.
 fn lock<T>(m: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
     m.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
@@ -248,150 +130,244 @@ fn tiles(canvas: Size) -> Vec<Rect> {
         .collect()
 }
 
-/// Tiles a batch: as many as the budget holds three times (one computed, one waiting, one stored),
-/// but enough to keep all threads busy.
-fn batch_size(inputs: usize, planes: usize, budget: Budget) -> usize {
+/// Tiles a batch: as many as half of the budget holds three times (one computed, one waiting, one stored), but enough to keep
+/// all threads busy.
+fn batch_size(planes: usize, budget: Budget) -> usize {
     let threads = rayon::current_num_threads();
-    let pixels = TILE.0 * TILE.1 * size_of::<f32>();
-    let at_work = threads * (inputs + 2) * pixels;
-    let fitting = budget.bytes.saturating_sub(at_work) / (3 * planes * pixels);
-    fitting.clamp(2 * threads, 64 * threads)
+    let tile = TILE.0 * TILE.1 * size_of::<f32>();
+    let fitting = budget.bytes / (2 * 3 * planes * tile);
+    fitting.clamp(threads, 64 * threads)
 }
 
-/// One tile from all inputs.
-fn compute(
-    inputs: &[Input<'_>],
-    kernels: &[Kernel],
-    op: &dyn TileOp,
-    rect: Rect,
-    buffers: &mut Buffers,
-    planes: &mut Vec<Vec<f32>>,
-) -> Result<(), MergeError> {
-    let mut all = std::mem::take(&mut buffers.placed);
-    all.resize_with(inputs.len(), Vec::new);
-    for (i, ((input, kernel), placed)) in inputs.iter().zip(kernels).zip(&mut all).enumerate() {
-        if !op.wants(i, rect) {
-            placed.clear();
-            continue;
-        }
-        placed.resize(rect.area(), 0.0);
-        place(input, kernel, rect, buffers, placed)
-            .map_err(|error| MergeError::Source { input: i, error })?;
-        if input.sampling.keep == Keep::Flux {
-            keep_flux(&input.placement, rect, placed);
-        }
-        for (r, row) in placed.chunks_exact_mut(rect.width).enumerate() {
-            let y = rect.y + r as i64;
-            input
-                .balance
-                .apply_to_row(rect.x, y, row, &mut buffers.gain);
-        }
-    }
-    buffers.placed = all;
-    planes.resize_with(op.planes(), Vec::new);
-    for p in planes.iter_mut() {
-        p.resize(rect.area(), 0.0);
-    }
-    for start in (0..rect.area()).step_by(rect.width) {
-        let run = start..start + rect.width;
-        let part = |p: &'_ Vec<f32>| if p.is_empty() { 0..0 } else { run.clone() };
-        let from: Vec<&[f32]> = buffers.placed.iter().map(|p| &p[part(p)]).collect();
-        let mut to: Vec<&mut [f32]> = planes.iter_mut().map(|p| &mut p[run.clone()]).collect();
-        op.run(&from, &mut to);
-    }
-    Ok(())
+/// What all tiles have in common.
+struct Work<'a> {
+    inputs: &'a [Input<'a>],
+    kernels: &'a [Kernels],
+    op: &'a dyn TileOp,
+    /// Bytes that the inputs of one tile may take.
+    most_bytes: usize,
 }
 
-/// Turns surface brightness into flux: each value times the frame pixels that its canvas pixel covers.
-fn keep_flux(placement: &Placement, rect: Rect, values: &mut [f32]) {
-    if placement.whole_shift().is_some() {
-        return;
+/// Rows of a tile that are at work at once, at least: each band reads the kernel's border anew.
+const LEAST_ROWS: usize = 8;
+
+impl Work<'_> {
+    /// One tile from all inputs. What is decided for it is decided for the whole of it, so that its values do not depend on
+    /// how many of its rows are at work at once.
+    fn tile(
+        &self,
+        tile: Rect,
+        at_work: &mut AtWork,
+        planes: &mut Vec<Vec<f32>>,
+    ) -> Result<(), MergeError> {
+        let Self {
+            inputs,
+            kernels,
+            op,
+            ..
+        } = self;
+        let wanted: Vec<bool> = (0..inputs.len()).map(|i| op.wants(i, tile)).collect();
+        let doubted: Vec<bool> = (0..inputs.len())
+            .map(|i| wanted[i] && !is_wholly_valid(&inputs[i], &kernels[i], tile))
+            .collect();
+        let fields: Vec<Field> = (0..op.fields()).map(|k| op.field(k, tile)).collect();
+        let count = |all: &[bool]| all.iter().filter(|on| **on).count();
+        let present = fields.iter().filter(|f| **f != Field::Absent).count();
+        let of_row = (count(&wanted) + count(&doubted) + present + 2) * tile.width;
+        let rows = self.most_bytes / (of_row * size_of::<f32>());
+        let rows = rows.clamp(LEAST_ROWS, TILE.1);
+        planes.resize_with(op.planes(), Vec::new);
+        for p in planes.iter_mut() {
+            p.resize(tile.area(), 0.0);
+        }
+        at_work.values.resize_with(inputs.len(), Vec::new);
+        at_work.validity.resize_with(inputs.len(), Vec::new);
+        at_work.fields.resize_with(fields.len(), Vec::new);
+        for from in (0..tile.height).step_by(rows) {
+            let band = Rect {
+                y: tile.y + from as i64,
+                height: rows.min(tile.height - from),
+                ..tile
+            };
+            self.gather(band, (&wanted, &doubted, &fields), at_work)
+                .map_err(|(input, error)| MergeError::Source { input, error })?;
+            self.run(band, from, at_work, planes);
+        }
+        Ok(())
     }
-    for (i, v) in values.iter_mut().enumerate() {
-        let (x, y) = (i % rect.width, i / rect.width);
-        let at = Point::new((rect.x + x as i64) as f64, (rect.y + y as i64) as f64);
-        *v *= placement.area_ratio(at) as f32;
+
+    /// Brings together what the method gets of a band of rows.
+    fn gather(
+        &self,
+        band: Rect,
+        (wanted, doubted, fields): (&[bool], &[bool], &[Field]),
+        at_work: &mut AtWork,
+    ) -> Result<(), (usize, DoorError)> {
+        let buffers = &mut at_work.buffers;
+        for (i, (input, kernels)) in self.inputs.iter().zip(self.kernels).enumerate() {
+            let (placed, valid) = (&mut at_work.values[i], &mut at_work.validity[i]);
+            placed.resize(if wanted[i] { band.area() } else { 0 }, 0.0);
+            valid.resize(if doubted[i] { band.area() } else { 0 }, 0.0);
+            if wanted[i] {
+                values(input, kernels, band, buffers, placed).map_err(|e| (i, e))?;
+            }
+            if let Some(source) = input.validity.filter(|_| doubted[i]) {
+                validity((input, source), kernels, band, buffers, valid).map_err(|e| (i, e))?;
+            }
+        }
+        for (k, (field, out)) in fields.iter().zip(&mut at_work.fields).enumerate() {
+            match field {
+                Field::Absent => out.clear(),
+                Field::Level(level) => {
+                    out.clear();
+                    out.resize(band.area(), *level);
+                }
+                Field::Varies => {
+                    out.resize(band.area(), 0.0);
+                    self.op.fill(k, band, out);
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// Hands a band's rows to the method; they become the rows of the tile from `first` on.
+    fn run(&self, band: Rect, first: usize, at_work: &AtWork, planes: &mut [Vec<f32>]) {
+        let width = band.width;
+        for row in 0..band.height {
+            let here = row * width..(row + 1) * width;
+            let part = |all: &'_ Vec<f32>| if all.is_empty() { 0..0 } else { here.clone() };
+            let values: Vec<&[f32]> = at_work.values.iter().map(|v| &v[part(v)]).collect();
+            let validity: Vec<&[f32]> = at_work.validity.iter().map(|v| &v[part(v)]).collect();
+            let fields: Vec<&[f32]> = at_work.fields.iter().map(|v| &v[part(v)]).collect();
+            let there = (first + row) * width..(first + row + 1) * width;
+            let mut out: Vec<&mut [f32]> =
+                planes.iter_mut().map(|p| &mut p[there.clone()]).collect();
+            let row = Row {
+                at: (band.x, band.y + row as i64),
+                values: &values,
+                validity: &validity,
+                fields: &fields,
+            };
+            self.op.run(&row, &mut out);
+        }
     }
 }
 
-/// The input's pixels on the tile: copied where the placement only shifts by whole pixels, resampled
-/// once elsewhere.
-fn place(
-    input: &Input<'_>,
-    kernel: &Kernel,
-    rect: Rect,
-    buffers: &mut Buffers,
-    out: &mut [f32],
-) -> Result<(), DoorError> {
-    let size = input.source.size();
-    if let Some((dx, dy)) = input.placement.whole_shift() {
-        let there = Rect {
-            x: rect.x + dx,
-            y: rect.y + dy,
-            ..rect
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::balance::{Balance, Surface};
+    use crate::doors::FrameSource;
+    use crate::placement::Map;
+    use crate::plane::Plane;
+
+    /// A frame that remembers the largest window that was read of it.
+    struct Watched {
+        plane: Plane,
+        most: AtomicUsize,
+    }
+
+    impl FrameSource for Watched {
+        fn size(&self) -> Size {
+            self.plane.size()
+        }
+
+        fn read(&self, rect: Rect, out: &mut [f32]) -> Result<(), DoorError> {
+            self.most.fetch_max(rect.area(), Ordering::Relaxed);
+            self.plane.read(rect, out)
+        }
+    }
+
+    /// The mean of what is valid, with a field of its own that is added.
+    struct Mean(usize);
+
+    impl TileOp for Mean {
+        fn planes(&self) -> usize {
+            1
+        }
+
+        fn wants(&self, input: usize, tile: Rect) -> bool {
+            input < self.0 || tile.x == 0
+        }
+
+        fn fields(&self) -> usize {
+            3
+        }
+
+        fn field(&self, field: usize, tile: Rect) -> Field {
+            match field {
+                0 => Field::Absent,
+                1 => Field::Level(0.5),
+                _ if tile.y == 0 => Field::Varies,
+                _ => Field::Absent,
+            }
+        }
+
+        fn fill(&self, field: usize, rect: Rect, out: &mut [f32]) {
+            assert_eq!(field, 2);
+            for (y, row) in (rect.y..).zip(out.chunks_exact_mut(rect.width)) {
+                row.fill(y as f32);
+            }
+        }
+
+        fn run(&self, row: &Row<'_>, out: &mut [&mut [f32]]) {
+            assert!(row.fields[0].is_empty());
+            for (x, o) in out[0].iter_mut().enumerate() {
+                let (mut sum, mut all) = (0.0, 0.0);
+                for (i, values) in row.values.iter().enumerate() {
+                    let valid = row.validity_of(i).get(x).copied().unwrap_or(1.0);
+                    if let Some(v) = values.get(x).filter(|v| v.is_finite() && valid > 0.0) {
+                        sum += valid * v;
+                        all += valid;
+                    }
+                }
+                let varies = row.fields[2].get(x).copied().unwrap_or(0.0);
+                *o = sum / all + row.fields[1][x] + varies;
+            }
+        }
+    }
+
+    #[test]
+    fn little_memory_takes_fewer_rows_at_once_and_gives_the_same_bits() {
+        let size = Size::new(700, 300).unwrap();
+        let frames: Vec<Watched> = (0..24)
+            .map(|k| Watched {
+                plane: Plane::from_fn(size, |x, y| ((x * 7 + y * 13 + k) % 101) as f32),
+                most: AtomicUsize::new(0),
+            })
+            .collect();
+        let valid = Plane::from_fn(size, |x, y| ((x + y) % 9) as f32 / 8.0);
+        let inputs: Vec<Input<'_>> = (frames.iter().enumerate())
+            .map(|(k, f)| Input {
+                validity: (k % 3 == 0).then_some(&valid as &dyn FrameSource),
+                ..Input::new(
+                    f,
+                    Map::shift(0.1 * k as f64, 1.7),
+                    Balance {
+                        surface: Surface::constant(k as f64),
+                        ..Balance::unchanged(0.0, 1.0)
+                    },
+                )
+            })
+            .collect();
+        let merged = |bytes: usize| {
+            for f in &frames {
+                f.most.store(0, Ordering::Relaxed);
+            }
+            let mut out = vec![Plane::filled(size, 0.0)];
+            let budget = Budget { bytes };
+            merge(&inputs, size, &Mean(20), budget, &mut out, &|_, _| ()).unwrap();
+            let most = frames.iter().map(|f| f.most.load(Ordering::Relaxed)).max();
+            (out.remove(0), most.unwrap())
         };
-        if let Some(v) = constant(input.source, there) {
-            out.fill(v);
-            return Ok(());
-        }
-        return read_padded(input.source, there, &mut buffers.inside, out);
+        let (much, wide) = merged(1 << 30);
+        let (little, narrow) = merged(1 << 20);
+        let bits = |p: &Plane| p.data().iter().map(|v| v.to_bits()).collect::<Vec<_>>();
+        assert!(bits(&much) == bits(&little));
+        // All but the two rows below all frames.
+        assert!(much.data()[..700 * 298].iter().all(|v| v.is_finite()));
+        // Eight rows with the kernel's border, and not a hundred and twenty-eight.
+        assert!(narrow <= 16 * 520 && wide > 128 * 512, "{narrow} {wide}");
     }
-    let how = Resampling {
-        kernel,
-        map: &input.placement,
-        frame: size,
-        saturation: input.saturation,
-    };
-    let Some(needed) = window_for(&how, rect) else {
-        out.fill(f32::NAN);
-        return Ok(());
-    };
-    if let Some(v) = constant(input.source, needed) {
-        out.fill(v);
-        return Ok(());
-    }
-    buffers.window.resize(needed.area(), 0.0);
-    read_padded(
-        input.source,
-        needed,
-        &mut buffers.inside,
-        &mut buffers.window,
-    )?;
-    let window = Window {
-        rect: needed,
-        data: &buffers.window,
-    };
-    resample(&how, &window, rect, &mut buffers.scratch, out);
-    Ok(())
-}
-
-/// The one value of a rectangle that lies inside of the frame, where its source knows of one.
-fn constant(source: &dyn FrameSource, rect: Rect) -> Option<f32> {
-    let inside = rect.intersect(source.size().rect()) == rect;
-    inside.then(|| source.constant(rect)).flatten()
-}
-
-/// Reads a rectangle that may reach outside of the frame; NaN there.
-fn read_padded(
-    source: &dyn FrameSource,
-    rect: Rect,
-    spare: &mut Vec<f32>,
-    out: &mut [f32],
-) -> Result<(), DoorError> {
-    let inside = rect.intersect(source.size().rect());
-    if inside == rect {
-        return source.read(rect, out);
-    }
-    out.fill(f32::NAN);
-    if inside.is_empty() {
-        return Ok(());
-    }
-    spare.resize(inside.area(), 0.0);
-    source.read(inside, spare)?;
-    for (i, row) in spare.chunks_exact(inside.width).enumerate() {
-        let at = (inside.y - rect.y) as usize + i;
-        let at = at * rect.width + (inside.x - rect.x) as usize;
-        out[at..at + inside.width].copy_from_slice(row);
-    }
-    Ok(())
 }

@@ -1,7 +1,7 @@
 //! The method that merges nothing: each input becomes a plane of its own. So a single frame comes out
 //! placed, and a colour image with its planes.
 
-use super::engine::TileOp;
+use super::contract::{Row, TileOp};
 
 /// Each input as a plane of the result.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -15,8 +15,8 @@ impl TileOp for SideBySide {
         self.inputs
     }
 
-    fn run(&self, inputs: &[&[f32]], out: &mut [&mut [f32]]) {
-        for (to, from) in out.iter_mut().zip(inputs) {
+    fn run(&self, row: &Row<'_>, out: &mut [&mut [f32]]) {
+        for (to, from) in out.iter_mut().zip(row.values) {
             to.copy_from_slice(from);
         }
     }

@@ -10,6 +10,7 @@
 
 use rayon::prelude::*;
 
+use crate::doors::Mask;
 use crate::plane::Plane;
 use crate::robust::{MAD_TO_SIGMA, median};
 use crate::space::{FramePx, Point, Rect, Size};
@@ -74,9 +75,11 @@ impl Coverage {
             .as_ref()
             .is_some_and(|e| e[y as usize / CELL * across + x as usize / CELL])
     }
+}
 
-    /// Makes missing what is not covered, in a rectangle of the frame's pixels (rows of `rect`, one after the other).
-    pub fn trim(&self, rect: Rect, pixels: &mut [f32]) {
+impl Mask for Coverage {
+    /// What is not covered.
+    fn hide(&self, rect: Rect, pixels: &mut [f32]) {
         if self.empty.is_none() && self.rect.intersect(rect) == rect {
             return;
         }
@@ -280,7 +283,7 @@ mod tests {
         let plane = Plane::new(size, data.collect()).unwrap();
         let c = Coverage::of(&plane);
         let mut pixels = plane.data().to_vec();
-        c.trim(size.rect(), &mut pixels);
+        c.hide(size.rect(), &mut pixels);
         let count = |of: &[f32]| of.iter().filter(|v| v.is_finite()).count() as f64;
         let (kept, all) = (count(&pixels), count(plane.data()));
         assert!(kept > 0.99 * all, "{kept} of {all}");

@@ -2,15 +2,14 @@
 
 use std::sync::OnceLock;
 
-use jigsawa_core::balance::{Balance, Member};
+use jigsawa_core::balance::Member;
 use jigsawa_core::doors::FrameSource;
 use jigsawa_core::filter::Filter;
 use jigsawa_core::hdr::{Cascade, EVERYWHERE_FULL, Exposure, Joined, Reprofiled, join};
 use jigsawa_core::matching::{Wish, match_frames, spots};
-use jigsawa_core::merge::{Budget, Input, Sampling, merge};
+use jigsawa_core::merge::{Budget, Input, merge};
 use jigsawa_core::placement::{Map, Placement};
 use jigsawa_core::plane::Plane;
-use jigsawa_core::resample::Shape;
 use jigsawa_core::robust::{median, quantile};
 use jigsawa_core::space::Size;
 use jigsawa_core::stars::{Catalogue, Settings, detect};
@@ -106,29 +105,16 @@ fn merged(frames: &[(DemoFrame, Taken)], header: bool) -> Merged {
         .map(|(j, (_, t))| Some(Reprofiled::new(t.plane.clone(), j.profile.as_ref()?)))
         .collect();
     let inputs: Vec<Input<'_>> = (0..frames.len())
-        .flat_map(|i| {
+        .map(|i| {
             let source: &dyn FrameSource = match &soft[i] {
                 Some(s) => s,
                 None => &frames[i].1.plane,
             };
-            let value = Input {
-                source,
-                placement: placements[i].clone(),
-                balance: joined[i].balance.clone(),
+            Input {
+                validity: Some(&measured[i].mask),
                 saturation: measured[i].limit,
-                sampling: Sampling::default(),
-            };
-            let valid = Input {
-                source: &measured[i].mask,
-                placement: placements[i].clone(),
-                balance: Balance::unchanged(0.0, 0.0),
-                saturation: f32::INFINITY,
-                sampling: Sampling {
-                    shape: Shape::Bilinear,
-                    ..Sampling::default()
-                },
-            };
-            [value, valid]
+                ..Input::new(source, placements[i].clone(), joined[i].balance.clone())
+            }
         })
         .collect();
     let mut out = vec![Plane::filled(size, 0.0); 5];

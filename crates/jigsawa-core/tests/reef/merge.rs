@@ -4,7 +4,7 @@ use jigsawa_core::balance::Balance;
 use jigsawa_core::colour::mix::parse;
 use jigsawa_core::colour::{Composite, Luminance, Source, White};
 use jigsawa_core::doors::{DoorError, FrameSource, TileSink};
-use jigsawa_core::merge::{Budget, Input, LeftOut, MergeError, Sampling, SideBySide, merge};
+use jigsawa_core::merge::{Budget, Input, LeftOut, MergeError, SideBySide, merge};
 use jigsawa_core::plane::Plane;
 use jigsawa_core::space::{Rect, Size};
 
@@ -14,11 +14,12 @@ fn inputs() -> Vec<Input<'static>> {
     let group = narrow();
     (0..3)
         .map(|i| Input {
-            source: &group.members[i].taken.plane,
-            placement: group.placements[i].clone(),
-            balance: group.balances[i].clone(),
             saturation: 62_000.0,
-            sampling: Sampling::default(),
+            ..Input::new(
+                &group.members[i].taken.plane,
+                group.placements[i].clone(),
+                group.balances[i].clone(),
+            )
         })
         .collect()
 }
@@ -125,13 +126,8 @@ fn a_failing_source_or_sink_stops_the_merge_with_its_own_words() {
     let group = narrow();
     let canvas = group.reference().size();
     let budget = Budget { bytes: 1 };
-    let input = |source| Input {
-        source,
-        placement: group.placements[0].clone(),
-        balance: Balance::identity(&group.reference().stars),
-        saturation: f32::INFINITY,
-        sampling: Sampling::default(),
-    };
+    let own = &group.reference().stars;
+    let input = |source| Input::new(source, group.placements[0].clone(), Balance::identity(own));
     let plane = &group.reference().taken.plane;
     let mut out = vec![Plane::filled(canvas, 0.0)];
     let broken = Broken(plane);

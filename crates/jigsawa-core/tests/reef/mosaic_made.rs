@@ -3,12 +3,11 @@
 use std::collections::BTreeMap;
 use std::sync::OnceLock;
 
-use jigsawa_core::balance::{Balance, Lattice, Member, Samples, Sky};
-use jigsawa_core::doors::FrameSource;
+use jigsawa_core::balance::{Lattice, Member, Samples, Sky};
 use jigsawa_core::filter::Filter;
 use jigsawa_core::matching::{Shown, Spot, spots, ties};
-use jigsawa_core::merge::{Budget, Input, LeftOut, Sampling, merge};
-use jigsawa_core::mosaic::blend::{Correction, Join, JoinPanels, PanelWeights, Share, Trimmed};
+use jigsawa_core::merge::{Budget, Input, LeftOut, merge};
+use jigsawa_core::mosaic::blend::{Join, JoinPanels, Share};
 use jigsawa_core::mosaic::border::Coverage;
 use jigsawa_core::mosaic::cells::{Cells, Cover};
 use jigsawa_core::mosaic::levels::{Levelled, ToLevel, level};
@@ -273,17 +272,6 @@ fn the_sky(canvas: Size) -> (Plane, Vec<Point<CanvasPx>>) {
     (ideal.truth(&CROWD, Some(&clouds())), sky)
 }
 
-/// Something on the canvas's own pixels.
-fn on_canvas(source: &dyn FrameSource) -> Input<'_> {
-    Input {
-        source,
-        placement: Map::shift(0.0, 0.0),
-        balance: Balance::unchanged(0.0, 1.0),
-        saturation: f32::INFINITY,
-        sampling: Sampling::default(),
-    }
-}
-
 /// The panels with all that levelling needs to know of them.
 pub fn to_level<'a>(
     frames: &'a [Frame],
@@ -341,29 +329,17 @@ pub fn mosaic(share: Share) -> Mosaic {
         &stars,
         (&levelled.overlaps, &panel_of, lattice.patch_px()),
     );
-    let sources: Vec<Trimmed<Plane>> = frames
-        .iter()
-        .zip(&usable)
-        .map(|(f, usable)| Trimmed {
-            source: f.1.clone(),
-            coverage: usable.clone(),
-        })
-        .collect();
-    let weights: Vec<PanelWeights<'_>> = (0..12)
-        .map(|panel| PanelWeights { join: &join, panel })
-        .collect();
-    let correction = Correction(&join);
-    let mut inputs: Vec<Input<'_>> = (0..12)
+    let inputs: Vec<Input<'_>> = (0..12)
         .map(|i| Input {
-            source: &sources[i],
-            placement: placements[i].clone(),
-            balance: levelled.balances[i].clone(),
+            mask: Some(&usable[i]),
             saturation: 62_000.0,
-            sampling: Sampling::default(),
+            ..Input::new(
+                &frames[i].1,
+                placements[i].clone(),
+                levelled.balances[i].clone(),
+            )
         })
         .collect();
-    inputs.extend(weights.iter().map(|w| on_canvas(w)));
-    inputs.push(on_canvas(&correction));
     let counts: Vec<(usize, f32)> = (0..12)
         .map(|i| (i, levelled.balances[i].weight as f32))
         .collect();

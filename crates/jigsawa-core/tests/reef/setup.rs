@@ -6,7 +6,7 @@ use jigsawa_core::balance::{Balance, Lattice, Member, Samples, Sky, colours, mat
 use jigsawa_core::doors::FrameSource;
 use jigsawa_core::filter::{Band, Filter};
 use jigsawa_core::matching::{Matched, Wish, match_frames, spots};
-use jigsawa_core::merge::{Budget, Input, Sampling, SideBySide, merge};
+use jigsawa_core::merge::{Budget, Input, SideBySide, merge};
 use jigsawa_core::placement::{Map, Placement};
 use jigsawa_core::plane::Plane;
 use jigsawa_core::space::{CanvasPx, FramePx, Point, Size};
@@ -200,11 +200,8 @@ pub fn place(
     canvas: Size,
 ) -> Plane {
     let input = Input {
-        source,
-        placement,
-        balance,
         saturation,
-        sampling: Sampling::default(),
+        ..Input::new(source, placement, balance)
     };
     let mut out = vec![Plane::filled(canvas, 0.0)];
     let budget = Budget { bytes: 1 << 26 };

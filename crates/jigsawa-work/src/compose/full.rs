@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use jigsawa_core::colour::{Composite, Luminance, Part, Source, White};
-use jigsawa_core::doors::{DoorError, TileSink};
+use jigsawa_core::doors::{DoorError, FrameSource, TileSink};
 use jigsawa_core::layout::{Layout, LayoutFrame, PlacementRecord};
 use jigsawa_core::merge::{Budget, Input, LeftOut, Sampling, merge, placed};
 use jigsawa_core::resample::Shape;
@@ -58,19 +58,18 @@ impl Inputs<'_> {
             .clone()
             .ok_or_else(|| left_out("it has no balance"))?;
         let soft = self.softened.get(i).and_then(Option::as_ref);
+        let source: &dyn FrameSource = match soft {
+            Some(s) => s,
+            None => source,
+        };
         Ok(Input {
-            source: match soft {
-                Some(s) => s,
-                None => source,
-            },
-            placement,
-            balance,
             saturation: f.saturation.unwrap_or(f32::INFINITY),
             sampling: Sampling {
                 shape: self.shape,
                 ..Sampling::default()
             }
             .for_stars(f.measured.fwhm_px),
+            ..Input::new(source, placement, balance)
         })
     }
 }

@@ -7,7 +7,7 @@ use jigsawa_core::doors::FrameSource;
 use jigsawa_core::finish::{Link, Plan, Wish, develop, flatten, look};
 use jigsawa_core::frame::RowOrder;
 use jigsawa_core::layout::Layout;
-use jigsawa_core::merge::TileOp;
+use jigsawa_core::merge::{Row, TileOp};
 use jigsawa_core::plane::Plane;
 use jigsawa_core::quick::Picture;
 use jigsawa_formats::png::write_all;
@@ -166,7 +166,7 @@ fn one(
     let mut out: Vec<Plane> = (0..3).map(|_| Plane::filled(size, 0.0)).collect();
     let rows: Vec<&[f32]> = given.iter().map(|p| p.data()).collect();
     let mut slices: Vec<&mut [f32]> = out.iter_mut().map(Plane::data_mut).collect();
-    op.run(&rows, &mut slices);
+    op.run(&Row::of(&rows), &mut slices);
     let doors: [&dyn FrameSource; 3] = [&out[0], &out[1], &out[2]];
     let name = bound.palette.name.clone();
     let seen = look(doors).map_err(|error| Trouble::Look {

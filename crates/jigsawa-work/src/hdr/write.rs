@@ -2,7 +2,6 @@
 
 use std::path::{Path, PathBuf};
 
-use jigsawa_core::balance::Balance;
 use jigsawa_core::doors::{DoorError, FrameSource, TileSink};
 use jigsawa_core::hdr::{Cascade, EVERYWHERE_FULL, Reprofiled};
 use jigsawa_core::layout::Layout;
@@ -117,13 +116,7 @@ pub fn merge_set(
     merge(&inputs, size, &cascade, budget, &mut sink, &|done, all| {
         progress.of(done, all);
     })
-    .map_err(|e| {
-        stopped(
-            e,
-            |input| frames[set.frames[input / 2]].name(),
-            &paths.frame,
-        )
-    })?;
+    .map_err(|e| stopped(e, |input| frames[set.frames[input]].name(), &paths.frame))?;
     Ok(Merged {
         frame: sink.frame.complete().map_err(|e| wrong(&paths.frame, e))?,
         map: sink.map.complete().map_err(|e| wrong(&paths.map, e))?,
@@ -137,7 +130,7 @@ pub fn merge_set(
     })
 }
 
-/// Each exposure's pixels, placed and balanced, and its mask, placed alike.
+/// Each exposure with how far its pixels are valid.
 fn inputs<'b>(
     measured: &'b Measured<'b>,
     (sources, changed): (
@@ -151,34 +144,21 @@ fn inputs<'b>(
         .iter()
         .zip(joined)
         .enumerate()
-        .flat_map(|(k, (e, j))| {
+        .map(|(k, (e, j))| {
             let source: &dyn FrameSource = match &changed[k] {
                 Some(c) => c,
                 None => &sources[k],
             };
-            let sampled = |shape| {
-                Sampling {
+            Input {
+                validity: Some(&e.mask),
+                saturation: e.limit,
+                sampling: Sampling {
                     shape,
                     ..Sampling::default()
                 }
-                .for_stars(Some(e.member().catalogue.fwhm_px))
-            };
-            [
-                Input {
-                    source,
-                    placement: e.member().placement.clone(),
-                    balance: j.balance.clone(),
-                    saturation: e.limit,
-                    sampling: sampled(shape),
-                },
-                Input {
-                    source: &e.mask,
-                    placement: e.member().placement.clone(),
-                    balance: Balance::unchanged(0.0, 0.0),
-                    saturation: f32::INFINITY,
-                    sampling: sampled(Shape::Bilinear),
-                },
-            ]
+                .for_stars(Some(e.member().catalogue.fwhm_px)),
+                ..Input::new(source, e.member().placement.clone(), j.balance.clone())
+            }
         })
         .collect()
 }

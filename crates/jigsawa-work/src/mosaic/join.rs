@@ -2,14 +2,12 @@
 
 use std::path::{Path, PathBuf};
 
-use jigsawa_core::balance::Balance;
-use jigsawa_core::doors::{DoorError, FrameSource, TileSink};
+use jigsawa_core::doors::{DoorError, TileSink};
 use jigsawa_core::filter::Filter;
 use jigsawa_core::layout::{Layout, PlacementRecord};
 use jigsawa_core::merge::{Budget, Input, LeftOut, Sampling, merge};
-use jigsawa_core::mosaic::blend::{Correction, Join, JoinPanels, PanelWeights, Trimmed};
+use jigsawa_core::mosaic::blend::{Join, JoinPanels};
 use jigsawa_core::mosaic::border::Coverage;
-use jigsawa_core::placement::Map;
 use jigsawa_core::resample::Shape;
 use jigsawa_core::space::{Point, Rect, Size};
 use jigsawa_formats::fits::{Cards, Depth, FitsPlane, FitsWriter};
@@ -71,25 +69,15 @@ pub fn join_filter(
     run: &Run<'_>,
 ) -> Result<Joined, Trouble> {
     let size = layout.canvas.size;
-    let sources: Vec<Trimmed<FitsPlane<'_>>> = to
+    let sources: Vec<FitsPlane<'_>> = to
         .frames
         .iter()
-        .map(|(i, _, coverage)| Trimmed {
-            source: frames[*i].source(),
-            coverage: (*coverage).clone(),
-        })
+        .map(|(i, ..)| frames[*i].source())
         .collect();
-    let weights: Vec<PanelWeights<'_>> = (0..to.panels.len())
-        .map(|panel| PanelWeights {
-            join: to.join,
-            panel,
-        })
-        .collect();
-    let correction = Correction(to.join);
     let mut inputs: Vec<Input<'_>> = Vec::new();
     let mut noise = Vec::new();
     let mut counts = Vec::new();
-    for ((i, panel, _), source) in to.frames.iter().zip(&sources) {
+    for ((i, panel, coverage), source) in to.frames.iter().zip(&sources) {
         let row = &layout.frames[*i];
         let placement = row.placement.as_ref().and_then(PlacementRecord::placement);
         let (Some(placement), Some(balance)) = (placement, row.balance.clone()) else {
@@ -98,19 +86,16 @@ pub fn join_filter(
         noise.push((balance.scale.value * balance.noise_adu) as f32);
         counts.push((*panel, balance.weight as f32));
         inputs.push(Input {
-            source,
-            placement,
-            balance,
+            mask: Some(*coverage),
             saturation: row.saturation.unwrap_or(f32::INFINITY),
             sampling: Sampling {
                 shape,
                 ..Sampling::default()
             }
             .for_stars(row.measured.fwhm_px),
+            ..Input::new(source, placement, balance)
         });
     }
-    inputs.extend(weights.iter().map(|w| on_canvas(w)));
-    inputs.push(on_canvas(&correction));
     let op = JoinPanels {
         join: to.join,
         frames: &counts,
@@ -172,17 +157,6 @@ fn sky_of(input: &Input<'_>) -> f32 {
     let middle = input.source.size().centre();
     let at = input.placement.invert().apply(middle);
     input.balance.apply(input.balance.sky_adu, at) as f32
-}
-
-/// Something on the canvas's own pixels.
-fn on_canvas(source: &dyn FrameSource) -> Input<'_> {
-    Input {
-        source,
-        placement: Map::shift(0.0, 0.0),
-        balance: Balance::unchanged(0.0, 1.0),
-        saturation: f32::INFINITY,
-        sampling: Sampling::default(),
-    }
 }
 
 /// The means over blocks of the canvas, made while it goes by.

@@ -5,6 +5,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 
 use jigsawa_core::balance::{Lattice, Samples};
 use jigsawa_core::binned;
+use jigsawa_core::doors::Mask;
 use jigsawa_core::mosaic::border::Coverage;
 use jigsawa_core::mosaic::cells::{Cells, Cover};
 use jigsawa_core::placement::Placement;
@@ -94,7 +95,7 @@ fn one(
     let coverage = Coverage::of(&plane);
     // What another program writes where it has nothing is no sky.
     let whole = plane.size().rect();
-    coverage.trim(whole, plane.data_mut());
+    coverage.hide(whole, plane.data_mut());
     let saturation = f.frame.facts.saturation.or(f.catalogue.saturation);
     let seen = Seen {
         samples: Samples::take(&plane, f.placement, f.catalogue, saturation, lattice),

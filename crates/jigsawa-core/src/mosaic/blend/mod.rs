@@ -7,12 +7,10 @@
 //! disc are those of its owner, so that no profile is mixed.
 
 mod bands;
-mod inputs;
 mod panels;
 
 use std::collections::BTreeMap;
 
-pub use inputs::{Correction, PanelWeights, Trimmed};
 pub use panels::JoinPanels;
 
 use bands::{Patches, between, differences, extended, smoothed, wide_weights};
@@ -20,6 +18,7 @@ use bands::{Patches, between, differences, extended, smoothed, wide_weights};
 use super::cells::{Cells, Cover};
 use super::levels::Overlap;
 use super::seams::{Labels, Shining};
+use crate::merge::Field;
 use crate::space::{CanvasPx, Point, Rect};
 
 /// How panels share what they both show.
@@ -181,6 +180,41 @@ impl Join {
                     f32::from(depth.min(FADE)) / f32::from(FADE)
                 });
             }
+        }
+    }
+
+    /// What the weights of a panel are over a tile.
+    fn weights_on(&self, panel: usize, tile: Rect) -> Field {
+        if !self.present(panel, tile) {
+            return Field::Absent;
+        }
+        let touched = self.cells.touched(tile, 2);
+        let label = panel as u8 + 1;
+        let alone = self.share == Share::Seam
+            && rows_of(touched, self.cells).all(|row| self.labels[row].iter().all(|l| *l == label))
+            && self.discs_in(tile).all(|d| d.owner == label);
+        if alone {
+            Field::Level(1.0)
+        } else {
+            Field::Varies
+        }
+    }
+
+    /// What is added after joining over a tile.
+    fn correction_on(&self, tile: Rect) -> Field {
+        let touched = self.cells.touched(tile, 1);
+        let own = || self.own.iter().flatten();
+        if own().all(|g| touched.intersect(g.window).is_empty()) {
+            return Field::Absent;
+        }
+        let zero = |g: &Grid| {
+            let t = touched.intersect(g.window);
+            (t.y..t.bottom()).all(|r| (t.x..t.right()).all(|c| g.at(c, r) == 0.0))
+        };
+        if own().all(zero) && zero(&self.common) {
+            Field::Absent
+        } else {
+            Field::Varies
         }
     }
 

@@ -1,11 +1,10 @@
 //! The method of a merge that joins panels.
 
-use super::inputs::Correction;
 use super::{Join, Share};
-use crate::merge::{Averaged, LeftOut, TileOp};
+use crate::merge::{Averaged, Field, LeftOut, Row, TileOp};
 use crate::space::Rect;
 
-/// Joins panels: inputs are the frames, then the weights of each panel, then the correction.
+/// Joins panels. Its fields are the weights of each panel, and what is added after joining.
 #[derive(Debug)]
 pub struct JoinPanels<'a> {
     /// What joins them.
@@ -30,20 +29,32 @@ impl TileOp for JoinPanels<'_> {
     }
 
     fn wants(&self, input: usize, tile: Rect) -> bool {
-        let n = self.frames.len();
-        if input < n {
-            self.join.present(self.frames[input].0, tile)
-        } else if input < n + self.panels {
-            self.join.present(input - n, tile)
+        self.join.present(self.frames[input].0, tile)
+    }
+
+    fn fields(&self) -> usize {
+        self.panels + 1
+    }
+
+    fn field(&self, field: usize, tile: Rect) -> Field {
+        if field == self.panels {
+            self.join.correction_on(tile)
         } else {
-            Correction(self.join).is_needed(tile)
+            self.join.weights_on(field, tile)
         }
     }
 
-    fn run(&self, inputs: &[&[f32]], out: &mut [&mut [f32]]) {
-        let n = self.frames.len();
-        let (frames, rest) = inputs.split_at(n);
-        let (weights, correction) = rest.split_at(self.panels);
+    fn fill(&self, field: usize, rect: Rect, out: &mut [f32]) {
+        if field == self.panels {
+            self.join.correction(rect, out);
+        } else {
+            self.join.weights(field, rect, out);
+        }
+    }
+
+    fn run(&self, row: &Row<'_>, out: &mut [&mut [f32]]) {
+        let (n, frames) = (self.frames.len(), row.values);
+        let (weights, correction) = row.fields.split_at(self.panels);
         let Some((value, maps)) = out.split_first_mut() else {
             return;
         };

@@ -1,6 +1,6 @@
 use super::*;
 use crate::balance::Balance;
-use crate::merge::{Budget, Input, LeftOut, Sampling, merge};
+use crate::merge::{Budget, Input, LeftOut, merge};
 use crate::mosaic::border::Coverage;
 use crate::mosaic::levels::Shared;
 use crate::mosaic::seams::{Costs, lay};
@@ -71,28 +71,8 @@ fn joined(lift: &dyn Fn(f64, f64) -> f32, stars: &[Shining], share: Share) -> Pl
         stars,
         (&[overlap], &[0, 1], PATCH),
     );
-    let input = |source| Input {
-        source,
-        placement: Map::shift(0.0, 0.0),
-        balance: Balance::unchanged(0.0, 1.0),
-        saturation: f32::INFINITY,
-        sampling: Sampling::default(),
-    };
-    let weights = [0, 1].map(|panel| PanelWeights { join: &join, panel });
-    let correction = Correction(&join);
-    let inputs = [
-        Input {
-            placement: maps[0].clone(),
-            ..input(&planes[0])
-        },
-        Input {
-            placement: maps[1].clone(),
-            ..input(&planes[1])
-        },
-        input(&weights[0]),
-        input(&weights[1]),
-        input(&correction),
-    ];
+    let inputs =
+        [0, 1].map(|k| Input::new(&planes[k], maps[k].clone(), Balance::unchanged(0.0, 1.0)));
     let op = JoinPanels {
         join: &join,
         frames: &[(0, 1.0), (1, 1.0)],

@@ -3,7 +3,7 @@
 use jigsawa_core::doors::{DoorError, FrameSource};
 use jigsawa_core::hdr::Response;
 use jigsawa_core::layout::Layout;
-use jigsawa_core::merge::{Input, Sampling, placed};
+use jigsawa_core::merge::{Input, placed};
 use jigsawa_core::plane::Plane;
 use jigsawa_core::space::{Rect, Size};
 use jigsawa_formats::fits::FitsFrame;
@@ -203,13 +203,7 @@ fn cut(
         .zip(measured.exposures.iter().zip(&measured.joined))
     {
         let source = frames[*i].source();
-        let input = Input {
-            source: &source,
-            placement: e.member().placement.clone(),
-            balance: j.balance.clone(),
-            saturation: f32::INFINITY,
-            sampling: Sampling::default(),
-        };
+        let input = Input::new(&source, e.member().placement.clone(), j.balance.clone());
         let mut values = placed(&input, rect)?.map_or_else(Vec::new, Plane::into_data);
         j.balance
             .apply_to_row(rect.x, rect.y, &mut values, &mut Vec::new());

@@ -4,7 +4,7 @@ use jigsawa_core::balance::Balance;
 use jigsawa_core::doors::DoorError;
 use jigsawa_core::frame::RowOrder;
 use jigsawa_core::layout::{Layout, LayoutFrame, PlacementRecord};
-use jigsawa_core::merge::{Input, Sampling, placed};
+use jigsawa_core::merge::{Input, placed};
 use jigsawa_core::plane::Plane;
 use jigsawa_core::quick::{Picture, stamps};
 use jigsawa_core::space::{CanvasPx, Point, Rect};
@@ -101,12 +101,11 @@ fn part(row: &LayoutFrame, frame: &Frame, rect: Rect) -> Result<Option<Plane>, D
     let Some(placement) = row.placement.as_ref().and_then(PlacementRecord::placement) else {
         return Ok(None);
     };
+    let unchanged = Balance::unchanged(row.measured.sky_adu, row.measured.noise_adu);
+    let source = frame.source();
     let input = Input {
-        source: &frame.source(),
-        placement,
-        balance: Balance::unchanged(row.measured.sky_adu, row.measured.noise_adu),
         saturation: row.saturation.unwrap_or(f32::INFINITY),
-        sampling: Sampling::default(),
+        ..Input::new(&source, placement, unchanged)
     };
     placed(&input, rect)
 }

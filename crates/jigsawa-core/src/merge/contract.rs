@@ -1,0 +1,165 @@
+//! What a merge and its method have to do with each other: what takes part, and what the method gets of it.
+
+use crate::balance::Balance;
+use crate::doors::{DoorError, FrameSource, Mask};
+use crate::placement::Placement;
+use crate::resample::{Ringing, Shape};
+use crate::space::Rect;
+
+/// A frame that takes part in a merge.
+pub struct Input<'a> {
+    /// Its pixels.
+    pub source: &'a dyn FrameSource,
+    /// Those of them that do not count, whatever they hold.
+    pub mask: Option<&'a dyn Mask>,
+    /// How far each of them is to be trusted, from 0 to 1, on the frame's own pixels; it is placed as they are. `None` where
+    /// all are.
+    pub validity: Option<&'a dyn FrameSource>,
+    /// Where it lies.
+    pub placement: Placement,
+    /// How its values are matched.
+    pub balance: Balance,
+    /// Value from which its pixels are saturated, before balancing; infinity if unknown.
+    pub saturation: f32,
+    /// How its pixels become those of the canvas.
+    pub sampling: Sampling,
+}
+
+impl<'a> Input<'a> {
+    /// A frame whose pixels all count, and of which nothing is saturated.
+    pub fn new(source: &'a dyn FrameSource, placement: Placement, balance: Balance) -> Self {
+        Self {
+            source,
+            mask: None,
+            validity: None,
+            placement,
+            balance,
+            saturation: f32::INFINITY,
+            sampling: Sampling::default(),
+        }
+    }
+}
+
+/// How a frame's pixels become those of the canvas.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Sampling {
+    /// The kernel.
+    pub shape: Shape,
+    /// What stays the same where the canvas is finer or coarser than the frame.
+    pub keep: Keep,
+    /// What is done with the kernel's undershoot.
+    pub ringing: Ringing,
+}
+
+impl Sampling {
+    /// The same for a frame whose stars are so wide: very sharp ones keep the kernel's undershoot.
+    #[must_use]
+    pub fn for_stars(self, fwhm_px: Option<f64>) -> Self {
+        Self {
+            ringing: Ringing::for_stars(fwhm_px),
+            ..self
+        }
+    }
+}
+
+/// What a change of scale leaves as it is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Keep {
+    /// Surface brightness: the level of the sky and of nebulae. What merging wants, since a canvas pixel
+    /// then means the same whatever frame it comes from.
+    #[default]
+    Brightness,
+    /// Flux: the sum over a star. Balanced values go with the area of a canvas pixel in frame pixels.
+    Flux,
+}
+
+/// A run of pixels of the canvas, as a method gets it. What has no part in it is empty.
+#[derive(Debug, Clone, Copy)]
+pub struct Row<'a> {
+    /// Column and row of its first pixel.
+    pub at: (i64, i64),
+    /// The values of each input, placed and balanced, NaN where there is no data.
+    pub values: &'a [&'a [f32]],
+    /// How far they are to be trusted; empty where an input is wholly.
+    pub validity: &'a [&'a [f32]],
+    /// The method's own fields of the canvas.
+    pub fields: &'a [&'a [f32]],
+}
+
+impl<'a> Row<'a> {
+    /// A run of values alone.
+    pub const fn of(values: &'a [&'a [f32]]) -> Self {
+        Self {
+            at: (0, 0),
+            values,
+            validity: &[],
+            fields: &[],
+        }
+    }
+
+    /// The validities of an input; empty where it is wholly valid.
+    pub fn validity_of(&self, input: usize) -> &'a [f32] {
+        self.validity.get(input).copied().unwrap_or_default()
+    }
+}
+
+/// What a field of a method is over a tile.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum Field {
+    /// It plays no part.
+    Absent,
+    /// One value.
+    Level(f32),
+    /// Something else at every pixel.
+    Varies,
+}
+
+/// A method that merges aligned values. It sees runs of pixels, and knows nothing of files, threads or memory.
+pub trait TileOp: Sync {
+    /// Planes of the result.
+    fn planes(&self) -> usize;
+
+    /// Does an input take part in a tile of the canvas? One that does not is neither read nor resampled there.
+    fn wants(&self, _input: usize, _tile: Rect) -> bool {
+        true
+    }
+
+    /// How many fields of its own the method has: weights and corrections that belong to places of the canvas.
+    fn fields(&self) -> usize {
+        0
+    }
+
+    /// What one of them is over a tile.
+    fn field(&self, _field: usize, _tile: Rect) -> Field {
+        Field::Absent
+    }
+
+    /// One of them over a rectangle in which it varies, row after row.
+    fn fill(&self, _field: usize, _rect: Rect, _out: &mut [f32]) {}
+
+    /// Computes a run of pixels. `out` has a slice for each plane.
+    fn run(&self, row: &Row<'_>, out: &mut [&mut [f32]]);
+}
+
+/// How much memory the tiles in flight may take.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Budget {
+    /// Bytes.
+    pub bytes: usize,
+}
+
+/// Why a merge stopped.
+#[derive(Debug, thiserror::Error)]
+pub enum MergeError {
+    /// A frame could not be read.
+    #[error("cannot read frame {input}: {error}")]
+    Source {
+        /// Which input.
+        input: usize,
+        /// What its source says.
+        error: DoorError,
+    },
+    /// The result could not be stored.
+    #[error("cannot store the result: {0}")]
+    Sink(DoorError),
+}

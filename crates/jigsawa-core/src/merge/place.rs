@@ -1,0 +1,221 @@
+//! A rectangle of the canvas from one input.
+
+use super::contract::{Input, Keep};
+use crate::doors::{DoorError, FrameSource, Mask};
+use crate::placement::Placement;
+use crate::plane::Plane;
+use crate::resample::{Kernel, Resampling, Scratch, Shape, Window, resample, window_for};
+use crate::space::{Point, Rect, Size};
+
+/// Memory of the work, kept from tile to tile.
+#[derive(Default)]
+pub(super) struct Buffers {
+    window: Vec<f32>,
+    /// The part of a window inside of the frame, where the window reaches outside.
+    inside: Vec<f32>,
+    /// A row of a balance's gain.
+    gain: Vec<f32>,
+    scratch: Scratch,
+}
+
+/// The kernels of an input: that of its pixels, and that of their validity, which does not ring.
+pub(super) struct Kernels {
+    pixels: Kernel,
+    validity: Kernel,
+}
+
+impl Kernels {
+    /// Of an input around a place of the canvas.
+    fn at(input: &Input<'_>, at: Point<crate::space::CanvasPx>) -> Self {
+        let ratio = input.placement.area_ratio(at).sqrt();
+        let of = |shape| Kernel::new(shape, ratio).with_ringing(input.sampling.ringing);
+        Self {
+            pixels: of(input.sampling.shape),
+            validity: of(Shape::Bilinear),
+        }
+    }
+
+    /// Of an input in its own middle: a panel may lie far from the canvas's.
+    pub(super) fn of(input: &Input<'_>) -> Self {
+        let middle = input.source.size().centre();
+        Self::at(input, input.placement.invert().apply(middle))
+    }
+}
+
+/// A small part of the canvas from one input, placed as a merge places it, and not balanced: for looking at.
+/// `None` for an empty rectangle.
+///
+/// # Errors
+/// When the source cannot be read.
+pub fn placed(input: &Input<'_>, rect: Rect) -> Result<Option<Plane>, DoorError> {
+    let Some(size) = Size::new(rect.width, rect.height) else {
+        return Ok(None);
+    };
+    let at = Point::new(
+        rect.x as f64 + 0.5 * rect.width as f64,
+        rect.y as f64 + 0.5 * rect.height as f64,
+    );
+    let kernels = Kernels::at(input, at);
+    let mut out = Plane::filled(size, f32::NAN);
+    let from = Placing {
+        source: input.source,
+        mask: input.mask,
+        kernel: &kernels.pixels,
+        saturation: input.saturation,
+        placement: &input.placement,
+    };
+    from.place(rect, &mut Buffers::default(), out.data_mut())?;
+    Ok(Some(out))
+}
+
+/// Fills a rectangle with the input's values, placed and balanced.
+pub(super) fn values(
+    input: &Input<'_>,
+    kernels: &Kernels,
+    rect: Rect,
+    buffers: &mut Buffers,
+    out: &mut [f32],
+) -> Result<(), DoorError> {
+    let from = Placing {
+        source: input.source,
+        mask: input.mask,
+        kernel: &kernels.pixels,
+        saturation: input.saturation,
+        placement: &input.placement,
+    };
+    from.place(rect, buffers, out)?;
+    for (y, row) in (rect.y..).zip(out.chunks_exact_mut(rect.width)) {
+        input
+            .balance
+            .apply_to_row(rect.x, y, row, &mut buffers.gain);
+    }
+    if input.sampling.keep == Keep::Flux {
+        keep_flux(&input.placement, rect, out);
+    }
+    Ok(())
+}
+
+/// Is an input wholly valid on a tile of the canvas, as far as its validity knows?
+pub(super) fn is_wholly_valid(input: &Input<'_>, kernels: &Kernels, tile: Rect) -> bool {
+    let Some(source) = input.validity else {
+        return true;
+    };
+    let needed = if let Some((dx, dy)) = input.placement.whole_shift() {
+        Some(Rect {
+            x: tile.x + dx,
+            y: tile.y + dy,
+            ..tile
+        })
+    } else {
+        let how = Resampling {
+            kernel: &kernels.validity,
+            map: &input.placement,
+            frame: source.size(),
+            saturation: f32::INFINITY,
+        };
+        window_for(&how, tile)
+    };
+    needed.is_some_and(|needed| {
+        let inside = needed.intersect(source.size().rect()) == needed;
+        inside && source.constant(needed) == Some(1.0)
+    })
+}
+
+/// Fills a rectangle with how far the input's values are valid.
+pub(super) fn validity(
+    (input, source): (&Input<'_>, &dyn FrameSource),
+    kernels: &Kernels,
+    rect: Rect,
+    buffers: &mut Buffers,
+    out: &mut [f32],
+) -> Result<(), DoorError> {
+    let from = Placing {
+        source,
+        mask: None,
+        kernel: &kernels.validity,
+        saturation: f32::INFINITY,
+        placement: &input.placement,
+    };
+    from.place(rect, buffers, out)
+}
+
+/// Turns surface brightness into flux: each value times the frame pixels that its canvas pixel covers.
+fn keep_flux(placement: &Placement, rect: Rect, values: &mut [f32]) {
+    if placement.whole_shift().is_some() {
+        return;
+    }
+    for (i, v) in values.iter_mut().enumerate() {
+        let (x, y) = (i % rect.width, i / rect.width);
+        let at = Point::new((rect.x + x as i64) as f64, (rect.y + y as i64) as f64);
+        *v *= placement.area_ratio(at) as f32;
+    }
+}
+
+/// What pixels come from, and how they are placed.
+struct Placing<'a> {
+    source: &'a dyn FrameSource,
+    mask: Option<&'a dyn Mask>,
+    kernel: &'a Kernel,
+    saturation: f32,
+    placement: &'a Placement,
+}
+
+impl Placing<'_> {
+    /// Pixels of a rectangle of the canvas: copied where the placement only shifts by whole pixels, resampled once
+    /// elsewhere.
+    fn place(&self, rect: Rect, buffers: &mut Buffers, out: &mut [f32]) -> Result<(), DoorError> {
+        if let Some((dx, dy)) = self.placement.whole_shift() {
+            let there = Rect {
+                x: rect.x + dx,
+                y: rect.y + dy,
+                ..rect
+            };
+            return self.read(there, &mut buffers.inside, out);
+        }
+        let how = Resampling {
+            kernel: self.kernel,
+            map: self.placement,
+            frame: self.source.size(),
+            saturation: self.saturation,
+        };
+        let Some(needed) = window_for(&how, rect) else {
+            out.fill(f32::NAN);
+            return Ok(());
+        };
+        buffers.window.resize(needed.area(), 0.0);
+        self.read(needed, &mut buffers.inside, &mut buffers.window)?;
+        let window = Window {
+            rect: needed,
+            data: &buffers.window,
+        };
+        resample(&how, &window, rect, &mut buffers.scratch, out);
+        Ok(())
+    }
+
+    /// Reads a rectangle that may reach outside of the frame; NaN there, and where pixels do not count.
+    fn read(&self, rect: Rect, spare: &mut Vec<f32>, out: &mut [f32]) -> Result<(), DoorError> {
+        let inside = rect.intersect(self.source.size().rect());
+        if inside == rect {
+            self.source.read(rect, out)?;
+            if let Some(mask) = self.mask {
+                mask.hide(rect, out);
+            }
+            return Ok(());
+        }
+        out.fill(f32::NAN);
+        if inside.is_empty() {
+            return Ok(());
+        }
+        spare.resize(inside.area(), 0.0);
+        self.source.read(inside, spare)?;
+        if let Some(mask) = self.mask {
+            mask.hide(inside, spare);
+        }
+        for (i, row) in spare.chunks_exact(inside.width).enumerate() {
+            let at = (inside.y - rect.y) as usize + i;
+            let at = at * rect.width + (inside.x - rect.x) as usize;
+            out[at..at + inside.width].copy_from_slice(row);
+        }
+        Ok(())
+    }
+}
