@@ -93,6 +93,7 @@ impl Small {
         let level = Balance {
             surface: jigsawa_core::balance::Surface::constant(balance.surface.at(middle)),
             gain: None,
+            added: None,
             ..balance.clone()
         };
         Picture::grey(&self.with(&level), order, shade)

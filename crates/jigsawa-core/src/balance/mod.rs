@@ -81,6 +81,9 @@ pub struct Balance {
     /// What all is divided by then, over the canvas; absent for nothing.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub gain: Option<Surface>,
+    /// What is added after dividing, over the canvas: absent for nothing, and without a gain.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub added: Option<Surface>,
     /// The frame's own sky level, before balancing.
     pub sky_adu: f64,
     /// The frame's own noise, before balancing.
@@ -132,6 +135,7 @@ impl Balance {
             stars: 0,
             surface: Surface::zero(),
             gain: None,
+            added: None,
             sky_adu,
             noise_adu,
             residual_sigma: 0.0,
@@ -144,8 +148,9 @@ impl Balance {
 
     /// A value of the frame at a place of the canvas, balanced.
     pub fn apply(&self, value: f64, at: Point<CanvasPx>) -> f64 {
-        let gain = self.gain.as_ref().map_or(1.0, |g| g.at(at));
-        (self.scale.value * value + self.surface.at(at)) / gain
+        let at_place = |s: &Option<Surface>, none: f64| s.as_ref().map_or(none, |s| s.at(at));
+        let levelled = self.scale.value * value + self.surface.at(at);
+        levelled / at_place(&self.gain, 1.0) + at_place(&self.added, 0.0)
     }
 
     /// Balances a row of the canvas, from column `x` on; `spare` is memory for the gain.
@@ -167,23 +172,34 @@ impl Balance {
                 *v /= g;
             }
         }
+        if let Some(added) = &self.added {
+            added.add_to_row(x, y, row);
+        }
     }
 
     /// This balance and then another, that of the frame which this one was matched to; what should be
-    /// known of the other stays with it. A gain of the
-    /// first is kept only where the second adds no more than a level, as it does after flattening.
+    /// known of the other stays with it. Of two gains, which no frame has had, the first is kept.
     #[must_use]
     pub fn then(self, next: &Self) -> Self {
         let k = next.scale.value;
-        let added = match &self.gain {
-            None => next.surface.clone(),
-            // (a / g) k + b = (k a + b g) / g
-            Some(gain) => gain.clone().scaled(next.surface.at(Point::new(0.0, 0.0))),
-        };
+        let scale = self.scale.times(next.scale);
+        if self.gain.is_none() {
+            // (k (s v + a) + b) / g + c
+            return Self {
+                scale,
+                surface: self.surface.scaled(k).plus(next.surface.clone()),
+                gain: next.gain.clone(),
+                added: next.added.clone(),
+                ..self
+            };
+        }
+        // k ((s v + a) / g + c) + b
+        let own = self.added.unwrap_or_else(Surface::zero).scaled(k);
+        let added = own.plus(next.surface.clone());
         Self {
-            scale: self.scale.times(next.scale),
-            surface: self.surface.scaled(k).plus(added),
-            gain: self.gain.or_else(|| next.gain.clone()),
+            scale,
+            surface: self.surface.scaled(k),
+            added: (!added.is_zero()).then_some(added),
             ..self
         }
     }
@@ -202,10 +218,10 @@ impl Balance {
             && self.weight < MOST_LIGHT
             && self.weight >= 0.0
             && self.surface.is_sound_on(size, MOST_LIGHT)
-            && self
-                .gain
-                .as_ref()
-                .is_none_or(|g| g.is_sound_on(size, MOST_LIGHT))
+            && [&self.gain, &self.added]
+                .into_iter()
+                .flatten()
+                .all(|g| g.is_sound_on(size, MOST_LIGHT))
     }
 }
 
@@ -274,4 +290,53 @@ pub enum BalanceError {
     /// A header does not tell the exposure.
     #[error("its exposure or the reference's is not known")]
     NoExposure,
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// A tilted surface.
+    fn tilt(level: f64, across: f64) -> Surface {
+        let patches: Vec<surface::Patch> = (0..36)
+            .map(|i| (f64::from(i % 6) * 20.0, f64::from(i / 6) * 20.0))
+            .map(|(x, y)| surface::Patch {
+                at: Point::new(x, y),
+                value: level + across * (x - 0.3 * y),
+                weight: 1.0,
+            })
+            .collect();
+        surface::fit_plane(&patches, Size::new(101, 101).unwrap()).unwrap()
+    }
+
+    #[rstest::rstest]
+    #[case::flattened_first(Some(tilt(1.1, 0.002)), None)]
+    #[case::flattened_after(None, Some(tilt(0.9, -0.001)))]
+    #[case::never(None, None)]
+    fn one_balance_and_then_another_is_both(
+        #[case] gain: Option<Surface>,
+        #[case] next_gain: Option<Surface>,
+    ) {
+        let balance = |scale, surface, gain| Balance {
+            scale: Measured::exact(scale),
+            surface,
+            gain,
+            ..Balance::unchanged(100.0, 5.0)
+        };
+        let first = balance(1.7, tilt(-40.0, 0.3), gain);
+        let next = balance(0.6, tilt(12.0, -0.2), next_gain);
+        let third = balance(2.0, tilt(3.0, 0.1), None);
+        let all = first.clone().then(&next).then(&third);
+        for (x, y) in [(0, 0), (97, 3), (50, 80)] {
+            let at = Point::new(f64::from(x), f64::from(y));
+            let want = third.apply(next.apply(first.apply(220.0, at), at), at);
+            assert!((all.apply(220.0, at) - want).abs() < 1e-9, "{at:?}");
+            let mut row = [220.0f32];
+            all.apply_to_row(i64::from(x), i64::from(y), &mut row, &mut Vec::new());
+            assert!(
+                (f64::from(row[0]) / want - 1.0).abs() < 1e-5,
+                "{row:?} for {want}"
+            );
+        }
+    }
 }

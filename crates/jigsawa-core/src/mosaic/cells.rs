@@ -166,6 +166,37 @@ impl Cover {
         cover
     }
 
+    /// What the frames of each panel cover together; `None` for a panel without frames. `panel_of` has the number of each
+    /// frame's panel.
+    pub fn of_panels(covers: &[Self], panel_of: &[usize], panels: usize) -> Vec<Option<Self>> {
+        let mut all: Vec<Option<Self>> = vec![None; panels];
+        for (cover, p) in covers.iter().zip(panel_of) {
+            all[*p] = Some(match all[*p].take() {
+                Some(before) => before.with(cover, false),
+                None => cover.clone(),
+            });
+        }
+        all
+    }
+
+    /// What each panel covers in all filters that it has: those of one filter's panels are one of `filters`.
+    pub fn in_all(filters: &[&[Option<Self>]], panels: usize) -> Vec<Self> {
+        let nothing = || Self {
+            window: Rect {
+                x: 0,
+                y: 0,
+                width: 0,
+                height: 0,
+            },
+            depth: Vec::new(),
+        };
+        let of_panel = |p: usize| {
+            let own = filters.iter().filter_map(|f| f[p].clone());
+            own.reduce(|a, b| a.with(&b, true)).unwrap_or_else(nothing)
+        };
+        (0..panels).map(of_panel).collect()
+    }
+
     /// Cells that are covered.
     pub fn area(&self) -> usize {
         self.depth.iter().filter(|d| **d > 0).count()

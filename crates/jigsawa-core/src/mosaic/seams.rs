@@ -8,8 +8,10 @@
 use super::cells::{Cells, Cover};
 use super::flow::{Field, Role, cut};
 use super::levels::Overlap;
+use crate::placement::Placement;
 use crate::robust::quantile;
 use crate::space::{CanvasPx, Point, Rect};
+use crate::stars::{Catalogue, Flag, moffat};
 
 /// The panel of each cell, from 1; 0 for none.
 pub type Labels = Vec<u8>;
@@ -48,6 +50,49 @@ pub struct Shining {
     pub radius: f64,
     /// Its height over the noise of a pixel.
     pub height: f64,
+}
+
+/// A star's light counts as far as it reaches above this part of the pixel noise.
+const LEAST_LIGHT: f64 = 0.3;
+
+/// A star reaches from so many widths to so many.
+const REACH: (f64, f64) = (1.6, 30.0);
+
+/// The stars that lie where two panels or more do, from the catalogues of frames and where these lie; the same star comes
+/// once from each frame that shows it.
+pub fn shining(
+    frames: &[(&Catalogue, &Placement)],
+    covers: &[Cover],
+    cells: Cells,
+) -> Vec<Shining> {
+    let cell = |v: f64, n: usize| ((v / cells.side as f64).max(0.0) as usize).min(n - 1);
+    let mut all = Vec::new();
+    for (catalogue, placement) in frames {
+        let back = placement.invert();
+        let noise = f64::from(catalogue.sky.typical_sigma()).max(1e-30);
+        let beta = catalogue.beta.clamp(1.5, 4.0);
+        let width = catalogue.fwhm_px;
+        for s in &catalogue.stars {
+            let at = back.apply(s.at);
+            let (column, row) = (cell(at.x, cells.columns), cell(at.y, cells.rows));
+            let shown = covers.iter().filter(|c| c.at(column, row) > 0);
+            if shown.count() < 2 {
+                continue;
+            }
+            let height = s.amplitude / noise;
+            let mut reach = moffat::reach(width, beta, height / LEAST_LIGHT);
+            if s.flags.has(Flag::Saturated) {
+                reach *= 1.5;
+            }
+            let reach = reach.clamp(REACH.0 * width, REACH.1 * width);
+            all.push(Shining {
+                at,
+                radius: reach / placement.area_ratio(at).sqrt(),
+                height,
+            });
+        }
+    }
+    all
 }
 
 impl Costs {

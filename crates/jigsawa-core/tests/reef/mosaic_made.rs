@@ -12,7 +12,7 @@ use jigsawa_core::mosaic::border::Coverage;
 use jigsawa_core::mosaic::cells::{Cells, Cover};
 use jigsawa_core::mosaic::levels::{Levelled, ToLevel, level};
 use jigsawa_core::mosaic::place::registration;
-use jigsawa_core::mosaic::seams::{Costs, Labels, Shining, lay};
+use jigsawa_core::mosaic::seams::{Costs, Labels, lay, shining};
 use jigsawa_core::mosaic::solve::{Problem, rough, solve};
 use jigsawa_core::mosaic::tracks::{Sight, Track, meeting, of_ties};
 use jigsawa_core::placement::{Map, Placement};
@@ -227,23 +227,6 @@ pub fn pairs_of(tracks: &[Track], lists: &[Vec<Spot<FramePx>>]) -> Same {
     same
 }
 
-/// The stars with how far they shine.
-fn shining(placements: &[Placement]) -> Vec<Shining> {
-    taken()
-        .iter()
-        .zip(placements)
-        .flat_map(|((_, _, c), p)| {
-            let back = p.invert();
-            let noise = f64::from(c.sky.typical_sigma());
-            c.stars.iter().map(move |s| Shining {
-                at: back.apply(s.at),
-                radius: (1.6 + 0.8 * (s.amplitude / noise).max(1.0).ln()) * c.fwhm_px,
-                height: s.amplitude / noise,
-            })
-        })
-        .collect()
-}
-
 /// The sky without noise on the canvas, as a camera sees it that points where the canvas's middle is; and where the stars are.
 fn the_sky(canvas: Size) -> (Plane, Vec<Point<CanvasPx>>) {
     let frames = taken();
@@ -315,7 +298,9 @@ pub fn mosaic(share: Share) -> Mosaic {
         .zip(&usable)
         .map(|((f, p), usable)| Cover::of(&f.1, p, usable, cells))
         .collect();
-    let stars = shining(&placements);
+    let shown: Vec<(&Catalogue, &Placement)> =
+        frames.iter().map(|f| &f.2).zip(&placements).collect();
+    let stars = shining(&shown, &covers, cells);
     let anchor = levelled.anchor;
     let noise = f64::from(frames[anchor].2.sky.typical_sigma());
     let mut costs = Costs::of_stars(cells, &stars);

@@ -5,10 +5,10 @@ use std::path::Path;
 use jigsawa_core::colour::{Composite, Luminance, Part, Source, White};
 use jigsawa_core::doors::{DoorError, FrameSource, TileSink};
 use jigsawa_core::layout::{Layout, LayoutFrame, PlacementRecord};
-use jigsawa_core::merge::{Budget, Input, LeftOut, Sampling, merge, placed};
+use jigsawa_core::merge::{Budget, Input, LeftOut, Sampling, merge};
 use jigsawa_core::resample::Shape;
-use jigsawa_core::space::{Point, Rect};
-use jigsawa_core::stars::{Catalogue, star_flux};
+use jigsawa_core::space::Rect;
+use jigsawa_core::stars::Catalogue;
 use jigsawa_core::verdict::Verdict;
 use jigsawa_formats::fits::{Cards, Depth, FitsPlane, FitsWriter};
 use jigsawa_formats::whole::Unfinished;
@@ -205,68 +205,4 @@ impl TileSink for Counted {
         }
         self.file.put(rect, planes)
     }
-}
-
-/// Stars on which two frames are compared, at the most.
-const MOST_STARS: usize = 300;
-
-/// Fluxes of common stars above their skies, as the canvas shows them: of the broad frame, of the line, and the relative error of
-/// their ratio.
-pub fn star_light(
-    layout: &Layout,
-    frames: &[Frame],
-    inputs: &Inputs<'_>,
-    (line, broad): (usize, usize),
-) -> Result<Vec<(f64, f64, f64)>, Trouble> {
-    let Some(catalogue) = inputs.catalogues.get(broad).and_then(Option::as_ref) else {
-        return Ok(Vec::new());
-    };
-    let sources = [line, broad].map(|i| frames[i].source());
-    let [of_line, of_broad] = [0, 1].map(|k| {
-        let i = [line, broad][k];
-        inputs.input(&layout.frames[i], i, &sources[k])
-    });
-    let (of_line, of_broad) = (of_line?, of_broad?);
-    let back = of_broad.placement.invert();
-    // A width on the canvas that both frames' stars fit into.
-    let width = |i: usize, input: &Input<'_>| {
-        let own = layout.frames[i].measured.fwhm_px.unwrap_or(3.0);
-        own / input
-            .placement
-            .area_ratio(layout.canvas.size.centre())
-            .sqrt()
-    };
-    let fwhm = width(line, &of_line).max(width(broad, &of_broad));
-    let reach = (5.0 * fwhm).ceil() as i64 + 2;
-    let mut pairs = Vec::new();
-    for s in catalogue.clean().take(MOST_STARS) {
-        let at = back.apply(s.at);
-        let rect = Rect {
-            x: at.x.round() as i64 - reach,
-            y: at.y.round() as i64 - reach,
-            width: (2 * reach + 1) as usize,
-            height: (2 * reach + 1) as usize,
-        };
-        if rect.intersect(layout.canvas.size.rect()) != rect {
-            continue;
-        }
-        let there = Point::new(at.x - rect.x as f64, at.y - rect.y as f64);
-        let mut fluxes = Vec::new();
-        for (i, input) in [(broad, &of_broad), (line, &of_line)] {
-            let seen = placed(input, rect).map_err(|e| Trouble::Unreadable {
-                file: frames[i].name(),
-                error: e.to_string(),
-            })?;
-            let scale = input.balance.scale.value;
-            if let Some((flux, sigma)) = seen.and_then(|p| star_flux(&p, there, fwhm))
-                && flux > 8.0 * sigma
-            {
-                fluxes.push((scale * flux, sigma / flux));
-            }
-        }
-        if let [(b, eb), (l, el)] = fluxes[..] {
-            pairs.push((b, l, eb.hypot(el)));
-        }
-    }
-    Ok(pairs)
 }

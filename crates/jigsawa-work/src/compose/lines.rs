@@ -1,12 +1,12 @@
 //! How strong the lines are against each other, and how much starlight is in them.
 
-use jigsawa_core::colour::{Lines, strengths as equal_light};
+use jigsawa_core::colour::{Lines, Shown, star_light, strengths as equal_light};
 use jigsawa_core::filter::Band;
 use jigsawa_core::layout::Layout;
 use rayon::prelude::*;
 
 use super::bind::find;
-use super::full::{Inputs, star_light};
+use super::full::Inputs;
 use super::strengths::{Continuum, LineRow, Strengths};
 use crate::clock::round;
 use crate::frames::Frame;
@@ -131,7 +131,7 @@ fn starlight(
                 });
             }
         }
-        let stars = star_light(layout, frames, inputs, (l[0], b[0]))?;
+        let stars = of_both(layout, frames, inputs, (b[0], l[0]))?;
         let ratio = jigsawa_core::robust::robust_ratio(&stars)
             .filter(|r| r.used >= LEAST_STARS)
             .ok_or_else(|| Trouble::NoContinuum {
@@ -153,6 +153,36 @@ fn starlight(
     }
     Ok(continuum)
 }
+
+/// The light of stars that a broad frame and one of a line have in common; nothing without a catalogue of the broad one.
+fn of_both(
+    layout: &Layout,
+    frames: &[Frame],
+    inputs: &Inputs<'_>,
+    (broad, line): (usize, usize),
+) -> Result<Vec<(f64, f64, f64)>, Trouble> {
+    let Some(catalogue) = inputs.catalogues.get(broad).and_then(Option::as_ref) else {
+        return Ok(Vec::new());
+    };
+    let both = [broad, line];
+    let sources = both.map(|i| frames[i].source());
+    let input = |k: usize| inputs.input(&layout.frames[both[k]], both[k], &sources[k]);
+    let (of_broad, of_line) = (input(0)?, input(1)?);
+    let shown = |i: usize, input| Shown {
+        input,
+        fwhm_px: layout.frames[i].measured.fwhm_px.unwrap_or(USUAL_FWHM_PX),
+    };
+    let (of_broad, of_line) = (shown(broad, &of_broad), shown(line, &of_line));
+    star_light(catalogue, &of_broad, &of_line, layout.canvas.size).map_err(|(k, error)| {
+        Trouble::Unreadable {
+            file: frames[both[k]].name(),
+            error: error.to_string(),
+        }
+    })
+}
+
+/// Stars of a frame that was not measured are about so wide.
+const USUAL_FWHM_PX: f64 = 3.0;
 
 /// Fewer stars than this do not tell how much of a broad filter a line lets through.
 const LEAST_STARS: usize = 8;

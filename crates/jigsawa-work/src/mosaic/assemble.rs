@@ -9,10 +9,10 @@ use jigsawa_core::layout::{LevelReference, Levels, PlacementRecord};
 use jigsawa_core::mosaic::border::Coverage;
 use jigsawa_core::mosaic::cells::{Cells, Cover};
 use jigsawa_core::mosaic::levels::{Levelled, ToLevel, level};
-use jigsawa_core::mosaic::seams::{Costs, Labels, Shining, for_filter, lay};
+use jigsawa_core::mosaic::seams::{Costs, Labels, Shining, for_filter, lay, shining};
 use jigsawa_core::placement::Placement;
-use jigsawa_core::space::{Rect, Size};
-use jigsawa_core::stars::{Catalogue, Flag, moffat};
+use jigsawa_core::space::Size;
+use jigsawa_core::stars::Catalogue;
 use jigsawa_core::verdict::Verdict;
 
 use super::names::Panel;
@@ -69,12 +69,6 @@ const PATCH: usize = 12;
 
 /// More panels have no numbers in the seams.
 const MOST_PANELS: usize = 250;
-
-/// A star's light counts as far as it reaches above this part of the pixel noise.
-const LEAST_LIGHT: f64 = 0.3;
-
-/// A star reaches from so many widths to so many.
-const REACH: (f64, f64) = (1.6, 30.0);
 
 /// The frames that take part, and the grids that they are compared and cut on.
 struct Ground<'a> {
@@ -136,8 +130,17 @@ pub fn assemble(
         }
     }
     let cells = ground.cells;
-    let covers = in_all(&parts, placed.panels.len());
-    let stars = shining(&ground.used, &ground.placements, placed, &covers, cells);
+    let all: Vec<&[Option<Cover>]> = parts.iter().map(|p| p.covers.as_slice()).collect();
+    let covers = Cover::in_all(&all, placed.panels.len());
+    let shown: Vec<(&Catalogue, &Placement)> = (ground.used.iter())
+        .filter_map(|i| {
+            Some((
+                placed.catalogues[*i].as_ref().ok()?,
+                ground.placements[*i].as_ref()?,
+            ))
+        })
+        .collect();
+    let stars = shining(&shown, &covers, cells);
     let mut costs = Costs::of_stars(cells, &stars);
     for p in &parts {
         costs.add(&p.levelled.overlaps, p.noise, ground.lattice.patch_px());
@@ -281,7 +284,7 @@ impl<'a> Ground<'a> {
         };
         let part = FilterPart {
             filter: filter.clone(),
-            covers: by_panel(&covers, &panels, self.placed.panels.len()),
+            covers: Cover::of_panels(&covers, &panels, self.placed.panels.len()),
             frames: listed,
             panel_of: panels,
             coverage,
@@ -315,101 +318,6 @@ impl<'a> Ground<'a> {
             pairs.into_iter().map(|(p, q)| (q, p)).collect()
         }
     }
-}
-
-/// What the frames of each panel cover together.
-fn by_panel(covers: &[Cover], panel_of: &[usize], panels: usize) -> Vec<Option<Cover>> {
-    let mut all: Vec<Option<Cover>> = vec![None; panels];
-    for (cover, p) in covers.iter().zip(panel_of) {
-        all[*p] = Some(match all[*p].take() {
-            Some(before) => before.with(cover, false),
-            None => cover.clone(),
-        });
-    }
-    all
-}
-
-/// What each panel covers in all filters that it has.
-fn in_all(parts: &[FilterPart], panels: usize) -> Vec<Cover> {
-    let nothing = Cover {
-        window: Rect {
-            x: 0,
-            y: 0,
-            width: 0,
-            height: 0,
-        },
-        depth: Vec::new(),
-    };
-    (0..panels)
-        .map(|p| {
-            let own = parts.iter().filter_map(|f| f.covers[p].clone());
-            own.reduce(|a, b| a.with(&b, true))
-                .unwrap_or_else(|| nothing.clone())
-        })
-        .collect()
-}
-
-/// The stars that lie where two panels or more do.
-fn shining(
-    used: &[usize],
-    placements: &[Option<Placement>],
-    placed: &Placed,
-    covers: &[Cover],
-    cells: Cells,
-) -> Vec<Shining> {
-    let mut all = Vec::new();
-    for i in used {
-        let (Some(placement), Ok(c)) = (&placements[*i], &placed.catalogues[*i]) else {
-            continue;
-        };
-        let back = placement.invert();
-        for (star, radius, height) in reaches(c) {
-            let at = back.apply(star);
-            let cell = |v: f64, n: usize| ((v / cells.side as f64).max(0.0) as usize).min(n - 1);
-            let (column, row) = (cell(at.x, cells.columns), cell(at.y, cells.rows));
-            if covers
-                .iter()
-                .filter(|cover| cover.at(column, row) > 0)
-                .count()
-                < 2
-            {
-                continue;
-            }
-            all.push(Shining {
-                at,
-                radius: radius / placement.area_ratio(at).sqrt(),
-                height,
-            });
-        }
-    }
-    all
-}
-
-/// Place, reach in pixels, and height over the noise of each star of a frame.
-fn reaches(
-    c: &Catalogue,
-) -> Vec<(
-    jigsawa_core::space::Point<jigsawa_core::space::FramePx>,
-    f64,
-    f64,
-)> {
-    let noise = f64::from(c.sky.typical_sigma()).max(1e-30);
-    let beta = c.beta.clamp(1.5, 4.0);
-    c.stars
-        .iter()
-        .map(|s| {
-            let height = s.amplitude / noise;
-            let mut reach = moffat::reach(c.fwhm_px, beta, height / LEAST_LIGHT);
-            if s.flags.has(Flag::Saturated) {
-                reach *= 1.5;
-            }
-            (
-                s.at,
-                reach.clamp(REACH.0 * c.fwhm_px, REACH.1 * c.fwhm_px),
-                height,
-            )
-        })
-        .collect()
 }
 
 /// The name of a panel by its number.

@@ -2,6 +2,7 @@
 
 use jigsawa_core::matching::{Guess, Shown, Spot, Tie, match_patterns, spots, tie_by_guess, ties};
 use jigsawa_core::measured::Measured as Value;
+use jigsawa_core::mosaic::share::overlap;
 use jigsawa_core::mosaic::solve::{Problem, untied};
 use jigsawa_core::mosaic::tracks::groups;
 use jigsawa_core::placement::Registration;
@@ -358,20 +359,4 @@ fn camera(f: &Frame) -> String {
         facts.size.width(),
         facts.size.height()
     )
-}
-
-/// The part of the first frame that lies on the other.
-pub fn overlap(map: &Registration, first: Size, other: Size) -> f64 {
-    const STEPS: usize = 24;
-    let at = |k: usize, n: usize| (k as f64 + 0.5) / STEPS as f64 * n as f64 - 0.5;
-    let inside = (0..STEPS * STEPS)
-        .filter(|k| {
-            let p = Point::<ReferencePx>::new(
-                at(k % STEPS, first.width()),
-                at(k / STEPS, first.height()),
-            );
-            other.holds(map.apply(p))
-        })
-        .count();
-    inside as f64 / (STEPS * STEPS) as f64
 }

@@ -13,6 +13,6 @@ mod wanted;
 pub use assemble::{Assembled, FilterPart, assemble, panel_name};
 pub use join::{Joined, Paths, ToJoin, join_filter};
 pub use names::Panel;
-pub use place::{Placed, Vector, place, share};
+pub use place::{Placed, Vector, place};
 pub use seams_file::write_seams;
 pub use wanted::Wanted;

@@ -30,12 +30,12 @@ fn target(folder: &Path, f: &Frame, what: &str) -> PathBuf {
 pub fn surfaces_are_new(folder: &Path, frames: &[Frame], overwrite: bool) -> Result<(), Trouble> {
     let all = frames
         .iter()
-        .flat_map(|f| ["surface", "gain"].map(|what| target(folder, f, what)));
+        .flat_map(|f| ["surface", "gain", "added"].map(|what| target(folder, f, what)));
     are_free(&all.collect::<Vec<_>>(), overwrite)
 }
 
 /// Writes the surface of each used frame as `FOLDER/<the file's stem>-surface.fits`, in the reference's units;
-/// and what it is divided by as `…-gain.fits`.
+/// what it is divided by as `…-gain.fits`, and what is added then as `…-added.fits`.
 pub fn write_surfaces(
     folder: &Path,
     layout: &Layout,
@@ -55,8 +55,9 @@ pub fn write_surfaces(
         let target = |what: &str| target(folder, f, what);
         let mut parts: Vec<(PathBuf, &Surface, &'static str)> =
             vec![(target("surface"), &balance.surface, "surface")];
-        if let Some(gain) = &balance.gain {
-            parts.push((target("gain"), gain, "gain"));
+        let others = [(&balance.gain, "gain"), (&balance.added, "added")];
+        for (surface, kind) in others {
+            parts.extend(surface.iter().map(|s| (target(kind), s, kind)));
         }
         for (path, surface, kind) in parts {
             write_one(&path, surface, layout, frames, overwrite)?;

@@ -311,17 +311,16 @@ fn level_rows(layout: &Layout) -> Vec<LevelRow> {
         .collect()
 }
 
-/// What is added, in words; and that all is divided, where it is.
+/// What is added, in words; and that all is divided, where it is, and what is added then.
 fn surface_words(b: &jigsawa_core::balance::Balance) -> String {
     let words = if b.surface.is_zero() {
         "none".to_owned()
     } else {
         b.surface.words()
     };
-    match &b.gain {
-        Some(g) => format!("{words}, divided by {}", g.words()),
-        None => words,
-    }
+    let divided = b.gain.iter().map(|g| format!(", divided by {}", g.words()));
+    let added = b.added.iter().map(|a| format!(", then {}", a.words()));
+    words + &divided.chain(added).collect::<String>()
 }
 
 /// Where the canvas's centre lies in a frame, from the frame's own.

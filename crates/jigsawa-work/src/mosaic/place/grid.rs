@@ -5,11 +5,12 @@ use jigsawa_core::layout::Layout;
 use jigsawa_core::mosaic::border::Coverage;
 use jigsawa_core::mosaic::cells::Cells;
 use jigsawa_core::mosaic::seams::inner;
+use jigsawa_core::mosaic::share::share;
 use jigsawa_core::placement::{Placement, Registration};
 use jigsawa_core::space::{FramePx, Point, Size};
 use jigsawa_core::wcs::{Projection, Wcs};
 
-use super::{SAME_PANEL, Solved, share};
+use super::{SAME_PANEL, Solved};
 use crate::mosaic::seams_file::seams_side;
 use crate::mosaic::wanted::Wanted;
 use crate::trouble::Trouble;

@@ -2,7 +2,6 @@
 
 mod grid;
 mod rows;
-mod share;
 mod told;
 
 use std::collections::BTreeMap;
@@ -29,8 +28,6 @@ use crate::frames::Frame;
 use crate::register::{Measured, measure, stars_of_panels};
 use crate::run::Run;
 use crate::trouble::Trouble;
-
-pub use share::share;
 
 /// A mosaic whose frames have their places.
 pub struct Placed {

@@ -7,13 +7,13 @@ use jigsawa_core::frame::RowOrder;
 use jigsawa_core::layout::Layout;
 use jigsawa_core::matching::{LEAST_STARS_GUIDED, MOST_RMS_PX, MatchError, MatchErrors, gate};
 use jigsawa_core::mosaic::border::Coverage;
+use jigsawa_core::mosaic::share::{covered_share, share};
 use jigsawa_core::mosaic::solve::{residuals, weight};
 use jigsawa_core::mosaic::tracks::place as sight_place;
 use jigsawa_core::placement::Placement;
 use jigsawa_core::space::{CanvasPx, Point, ReferencePx};
 use jigsawa_core::wcs::Projection;
 
-use super::share::{covered_share, share};
 use super::{SAME_PANEL, SharedStars, Solved, Vector};
 use crate::mosaic::names::{Panel, PanelNames, panels};
 use crate::trouble::Trouble;

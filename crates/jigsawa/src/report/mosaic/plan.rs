@@ -5,6 +5,7 @@ use std::path::Path;
 
 use jigsawa_core::frame::RowOrder;
 use jigsawa_core::layout::PlacementRecord;
+use jigsawa_core::mosaic::share::share;
 use jigsawa_core::space::{CanvasPx, FramePx, Point};
 use jigsawa_formats::png;
 use jigsawa_formats::whole::Unfinished;
@@ -13,7 +14,7 @@ use super::marks::{Colour, Mark, Sheet};
 use crate::account::MosaicAccount;
 use jigsawa_work::compose::file_name;
 use jigsawa_work::frames::Frame;
-use jigsawa_work::mosaic::{Placed, share};
+use jigsawa_work::mosaic::Placed;
 use jigsawa_work::outputs::filled;
 use jigsawa_work::trouble::Trouble;
 
