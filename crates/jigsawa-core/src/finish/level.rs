@@ -4,7 +4,7 @@ use rayon::prelude::*;
 
 use super::look::Sources;
 use super::neutral::ChannelSky;
-use super::tones::Tones;
+use super::range::RangeCompression;
 use crate::doors::DoorError;
 use crate::space::{Point, Rect};
 
@@ -20,13 +20,13 @@ pub(super) struct Level {
 /// About this many pixels tell the levels of the picture.
 const SAMPLE: usize = 250_000;
 
-/// Pixels from all over a rectangle, above the sky, white, and held back by tones.
+/// Pixels from all over a rectangle, above the sky, white, and held back by range compression.
 pub(super) fn sample(
     sources: Sources<'_>,
     rect: Rect,
     levels: &[Level; 3],
     factor: usize,
-    tones: Option<&Tones>,
+    range: Option<&RangeCompression>,
 ) -> Result<Vec<[f32; 3]>, DoorError> {
     let step = ((rect.area() as f64 / SAMPLE as f64).sqrt() as usize).max(1);
     let lines: Vec<usize> = (step / 2..rect.height).step_by(step).collect();
@@ -51,8 +51,8 @@ pub(super) fn sample(
                     source.read(line, row)?;
                     subtract(&l.sky, factor, line, row);
                 }
-                if let Some(tones) = tones {
-                    tones.row(line.x, line.y, factors);
+                if let Some(range) = range {
+                    range.row(line.x, line.y, factors);
                 }
                 let pixel = |x: usize| {
                     std::array::from_fn(|c| {

@@ -1,6 +1,6 @@
 //! What is done to one picture: each step's wish, and what was measured for it.
 //!
-//! The order is fixed: gradient, neutral sky, white, green, noise, blur; then tones and the stretch, the one door from linear
+//! The order is fixed: gradient, neutral sky, white, green, denoise, deconvolution; then range compression and the stretch, the one door from linear
 //! light to the screen; then local contrast, saturation, stars, sharpness. All that a step needs to know of the
 //! whole picture is measured once, so that a piece is worked on alone ([`super::develop`]).
 
@@ -10,19 +10,19 @@ use super::contrast::{Contrast, lift_row};
 use super::cores::{Core, cores};
 use super::covered::covered_rect;
 use super::deconvolve::Deconvolution;
+use super::denoise::{self, Noise, Quiet};
 use super::detail::{Detail, finest_in_the_dark};
 use super::green::Green;
 use super::level::{Level, sample, subtract};
 use super::look::{Look, Sources};
 use super::neutral::{ChannelSky, SkyFrom, skies};
-use super::noise::{self, Noise, Quiet};
+use super::range::RangeCompression;
 use super::saturation::Saturation;
-use super::small::{between, flat, tones};
+use super::small::{between, flat, range};
 use super::spared::Spared;
 use super::step::Step;
 use super::stretch::Stretch;
 use super::tile::{Tile, mirror, pieces};
-use super::tones::Tones;
 use super::white::{StarColour, White, from_catalogue, from_patch, from_stars, star_colours};
 use super::wish::{Crop, PlanError, WhiteFrom, Wish};
 use crate::doors::DoorError;
@@ -44,8 +44,8 @@ pub struct Plan {
     green: Green,
     noise: Option<Noise>,
     quiet: Quiet,
-    blur: Option<Deconvolution>,
-    tones: Option<Tones>,
+    deconvolution: Option<Deconvolution>,
+    range: Option<RangeCompression>,
     stretch: Stretch,
     contrast: Option<Contrast>,
     saturation: Saturation,
@@ -140,10 +140,10 @@ impl Plan {
             Some(stars) => cores(sources, stars, &|c, v| gains[c] * (v - levels[c].sky.level))?,
             None => Vec::new(),
         };
-        let tones = tones(look, &levels, wish.tones, fwhm_px);
-        let sample = sample(sources, rect, &levels, look.factor, tones.as_ref())?;
+        let range = range(look, &levels, wish.range_compression, fwhm_px);
+        let sample = sample(sources, rect, &levels, look.factor, range.as_ref())?;
         let zero = wish.neutral.is_some().then_some(0.0);
-        let between = between(look, &levels, tones.as_ref(), (rect, fwhm_px));
+        let between = between(look, &levels, range.as_ref(), (rect, fwhm_px));
         let stretch =
             Stretch::toned(&sample, &between, &wish.tone, zero).ok_or(PlanError::Nothing)?;
         let mut plan = Self {
@@ -167,8 +167,8 @@ impl Plan {
             },
             noise: None,
             quiet: wish.quiet,
-            blur: None,
-            tones,
+            deconvolution: None,
+            range,
             stretch,
             contrast: None,
             saturation: Saturation {
@@ -210,14 +210,14 @@ impl Plan {
             self.green.noise = n.green_excess;
             self.found.noise = n.brightness;
         }
-        if wish.blur_rounds > 0
+        if wish.deconvolution_rounds > 0
             && let Some(stars) = &look.stars
         {
             let fwhm = stars.fwhm_px;
-            self.blur = Some(Deconvolution::new(
+            self.deconvolution = Some(Deconvolution::new(
                 fwhm,
                 stars.beta,
-                wish.blur_rounds,
+                wish.deconvolution_rounds,
                 self.found.noise,
             ));
         }
@@ -247,7 +247,7 @@ impl Plan {
         rows.for_each(|(y, out)| {
             for (x, o) in out.iter_mut().enumerate() {
                 let held = self
-                    .tones
+                    .range
                     .as_ref()
                     .map_or(1.0, |t| t.of_small(y * width + x));
                 let above = std::array::from_fn(|c| {
@@ -273,9 +273,9 @@ impl Plan {
     pub fn border(&self) -> usize {
         let mut border = Self::screen_border();
         if self.noise.is_some() && self.quiet.acts() {
-            border += noise::border();
+            border += denoise::border();
         }
-        border + self.blur.as_ref().map_or(0, Deconvolution::border)
+        border + self.deconvolution.as_ref().map_or(0, Deconvolution::border)
     }
 
     /// Pixels that a piece must have around it on the screen.
@@ -295,7 +295,7 @@ impl Plan {
 
     /// Is this step one that changes the picture?
     pub fn acts(&self, step: Step) -> bool {
-        if self.ends_linear && step >= Step::Tones && step != Step::Stars {
+        if self.ends_linear && step >= Step::Range && step != Step::Stars {
             return false;
         }
         match step {
@@ -304,9 +304,9 @@ impl Plan {
             Step::Neutral => self.levels.iter().any(|l| l.common == l.sky.level),
             Step::White => self.found.white.is_some(),
             Step::Green => self.green.amount > 0.0,
-            Step::Noise => self.noise.is_some() && self.quiet.acts(),
-            Step::Blur => self.blur.is_some(),
-            Step::Tones => self.tones.is_some(),
+            Step::Denoise => self.noise.is_some() && self.quiet.acts(),
+            Step::Deconvolve => self.deconvolution.is_some(),
+            Step::Range => self.range.is_some(),
             Step::Contrast => self.contrast.is_some(),
             Step::Saturation => self.saturation.acts(),
             Step::Stars => self.stars != 1.0,
@@ -348,14 +348,14 @@ impl Plan {
             tile.each(|rgb| Green::hold(rgb, how));
         }
         if let Some(n) = &self.noise
-            && self.last >= Step::Noise
+            && self.last >= Step::Denoise
         {
             n.take_from(tile, self.quiet);
         }
-        if let Some(blur) = &self.blur
-            && self.last >= Step::Blur
+        if let Some(how) = &self.deconvolution
+            && self.last >= Step::Deconvolve
         {
-            blur.sharpen(tile, &self.bright);
+            how.sharpen(tile, &self.bright);
         }
     }
 
@@ -367,12 +367,12 @@ impl Plan {
             width: tile.width,
             height: 0,
         });
-        if let Some(tones) = &self.tones
-            && self.last >= Step::Tones
+        if let Some(range) = &self.range
+            && self.last >= Step::Range
         {
             let mut factors = vec![1.0; rect.width];
             for y in 0..rect.height {
-                tones.row(rect.x, rect.y + y as i64, &mut factors);
+                range.row(rect.x, rect.y + y as i64, &mut factors);
                 let row = y * rect.width..(y + 1) * rect.width;
                 for plane in &mut tile.planes {
                     for (v, f) in plane[row.clone()].iter_mut().zip(&factors) {

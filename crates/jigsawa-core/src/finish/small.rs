@@ -7,7 +7,7 @@ use super::level::Level;
 use super::look::Look;
 use super::neutral::without;
 use super::opening::opened;
-use super::tones::Tones;
+use super::range::RangeCompression;
 use crate::plane::Plane;
 use crate::robust::{MAD_TO_SIGMA, mad};
 use crate::space::Rect;
@@ -20,7 +20,12 @@ pub(super) fn flat(look: &Look, levels: &[Level; 3]) -> Vec<Plane> {
 }
 
 /// What holds bright surroundings back, if that is wanted and there are any.
-pub(super) fn tones(look: &Look, levels: &[Level; 3], part: f32, fwhm_px: f64) -> Option<Tones> {
+pub(super) fn range(
+    look: &Look,
+    levels: &[Level; 3],
+    part: f32,
+    fwhm_px: f64,
+) -> Option<RangeCompression> {
     if part <= 0.0 {
         return None;
     }
@@ -34,14 +39,14 @@ pub(super) fn tones(look: &Look, levels: &[Level; 3], part: f32, fwhm_px: f64) -
     let mut dark: Vec<f32> = light.data().iter().copied().filter(|v| *v < 0.0).collect();
     let noise = mad(&mut dark, 0.0) * MAD_TO_SIGMA as f32;
     let noise = if noise.is_finite() { noise } else { 0.0 };
-    Tones::new(&light, look.factor, (part, noise, fwhm_px))
+    RangeCompression::new(&light, look.factor, (part, noise, fwhm_px))
 }
 
 /// Light between the stars above the common sky, from the small copy: pixels of what is kept.
 pub(super) fn between(
     look: &Look,
     levels: &[Level; 3],
-    tones: Option<&Tones>,
+    range: Option<&RangeCompression>,
     (kept, fwhm_px): (Rect, f64),
 ) -> Vec<[f32; 3]> {
     let mut open = flat(look, levels);
@@ -59,7 +64,7 @@ pub(super) fn between(
     for y in (0..size.height()).filter(|y| inside(*y, kept.y, kept.height)) {
         for x in (0..size.width()).filter(|x| inside(*x, kept.x, kept.width)) {
             let i = y * size.width() + x;
-            let held = tones.map_or(1.0, |t| t.of_small(i));
+            let held = range.map_or(1.0, |t| t.of_small(i));
             all.push(std::array::from_fn(|c| {
                 held * levels[c].gain * (open[c].data()[i] - levels[c].common)
             }));

@@ -14,11 +14,11 @@ pub enum Step {
     /// Green held down.
     Green,
     /// Noise taken out.
-    Noise,
+    Denoise,
     /// Blur taken back.
-    Blur,
+    Deconvolve,
     /// A bright core and faint light brought together.
-    Tones,
+    Range,
     /// Structures of middle size lifted.
     Contrast,
     /// Colours made stronger.
@@ -37,9 +37,9 @@ impl Step {
         Self::Neutral,
         Self::White,
         Self::Green,
-        Self::Noise,
-        Self::Blur,
-        Self::Tones,
+        Self::Denoise,
+        Self::Deconvolve,
+        Self::Range,
         Self::Contrast,
         Self::Saturation,
         Self::Stars,
@@ -54,9 +54,9 @@ impl Step {
             Self::Neutral => "neutral sky",
             Self::White => "white",
             Self::Green => "green",
-            Self::Noise => "noise",
-            Self::Blur => "blur",
-            Self::Tones => "tones",
+            Self::Denoise => "denoise",
+            Self::Deconvolve => "deconvolution",
+            Self::Range => "range compression",
             Self::Contrast => "local contrast",
             Self::Saturation => "saturation",
             Self::Stars => "stars",

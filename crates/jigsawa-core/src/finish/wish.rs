@@ -1,7 +1,7 @@
 //! What is wanted of every step, and why it may not be had.
 
+use super::denoise::Quiet;
 use super::neutral::{GradientWish, SkyFrom};
-use super::noise::Quiet;
 use super::stretch::Tone;
 use super::white::{Index, KnownStar, WhiteError};
 use crate::doors::DoorError;
@@ -52,11 +52,11 @@ pub struct Wish {
     /// The part of the noise that is taken.
     pub quiet: Quiet,
     /// Rounds of deconvolution.
-    pub blur_rounds: usize,
+    pub deconvolution_rounds: usize,
     /// The stretch.
     pub tone: Tone,
     /// How far bright surroundings are held back, 0 for not at all.
-    pub tones: f32,
+    pub range_compression: f32,
     /// Does it end in linear light, before the stretch?
     pub linear: bool,
     /// The part by which structures of middle size are lifted.

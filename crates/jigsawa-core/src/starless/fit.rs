@@ -1,5 +1,7 @@
 //! The height of a star that fits its pixels best.
 
+use multiversion::multiversion;
+
 use super::ellipse::Ellipse;
 use super::light::StarLight;
 use super::profile::Profile;
@@ -113,31 +115,87 @@ impl Surroundings {
 impl Seen<'_> {
     /// The height that fits the pixels between two distances best, on a sky that may be tilted. `None` for too few pixels.
     pub(super) fn fitted(&self, (from, to): (f64, f64)) -> Option<f32> {
-        let far = SKY_RING * to;
-        // The fit has height, level and tilt.
-        let mut normal = nalgebra::SMatrix::<f64, 4, 4>::zeros();
-        let mut right = nalgebra::SVector::<f64, 4>::zeros();
-        let mut count = 0;
         let Surroundings { x, y, r, .. } = self.around;
-        let pixels = self.values.iter().zip(&self.heights).zip(x).zip(y).zip(r);
-        for ((((v, h), x), y), r) in pixels {
-            if *r < from || *r > far || !v.is_finite() {
-                continue;
-            }
-            let terms = [*h, 1.0, x / to, y / to];
-            // The matrix is symmetric: its lower half is enough for the solution.
-            for i in 0..4 {
-                for j in 0..=i {
-                    normal[(i, j)] += terms[i] * terms[j];
-                }
-                right[i] += terms[i] * v;
-            }
-            count += 1;
-        }
-        if count < LEAST_PIXELS {
+        let sums = sums(
+            [&self.values, &self.heights, x, y, r],
+            (from, SKY_RING * to, 1.0 / to),
+        );
+        // The pixels' own number is the sum of the level's squares.
+        if sums[ROW[1] + 1] < LEAST_PIXELS as f64 {
             return None;
         }
+        // The matrix is symmetric: its lower half is enough for the solution.
+        let entry = |i: usize, j: usize| if j <= i { sums[ROW[i] + j] } else { 0.0 };
+        let normal = nalgebra::SMatrix::<f64, TERMS, TERMS>::from_fn(entry);
+        let right = nalgebra::SVector::<f64, TERMS>::from_fn(|i, _| sums[ROW[TERMS] + i]);
         let solved = normal.cholesky()?.solve(&right);
         solved[0].is_finite().then_some(solved[0] as f32)
+    }
+}
+
+/// The fit has height, level and tilt.
+const TERMS: usize = 4;
+
+/// Where the rows of the lower half of its matrix begin among the sums, and behind them its right side.
+const ROW: [usize; TERMS + 1] = [0, 1, 3, 6, 10];
+const SUMS: usize = ROW[TERMS] + TERMS;
+
+/// So many pixels go at a time.
+const LANES: usize = 4;
+
+/// The sums of a fit over the pixels between two distances: values, heights of the profile, the way from the middle, and the
+/// distance; the last number is the unit of the way.
+#[multiversion(targets("x86_64+avx2"))]
+fn sums(pixels: [&[f64]; 5], (from, far, unit): (f64, f64, f64)) -> [f64; SUMS] {
+    let mut sums = [[0.0f64; LANES]; SUMS];
+    let mut chunks = pixels.map(|p| p.chunks_exact(LANES));
+    let n = pixels[0].len() / LANES;
+    for _ in 0..n {
+        let [v, h, x, y, r] = chunks
+            .each_mut()
+            .map(|c| lanes(c.next().unwrap_or_default()));
+        add(&mut sums, [v, h, x, y, r], (from, far, unit));
+    }
+    let rest = chunks.map(|c| lanes(c.remainder()));
+    add(&mut sums, rest, (from, far, unit));
+    sums.map(|lanes| lanes.iter().sum())
+}
+
+/// Pixels as lanes; missing ones are NaN and do not count.
+#[inline(always)]
+#[allow(clippy::inline_always)] // Into the versions of its callers.
+fn lanes(pixels: &[f64]) -> [f64; LANES] {
+    std::array::from_fn(|k| pixels.get(k).copied().unwrap_or(f64::NAN))
+}
+
+/// Adds some pixels to the sums.
+#[inline(always)]
+#[allow(clippy::inline_always)] // Into the versions of its callers.
+fn add(
+    sums: &mut [[f64; LANES]; SUMS],
+    [v, h, x, y, r]: [[f64; LANES]; 5],
+    (from, far, unit): (f64, f64, f64),
+) {
+    let mut terms = [[0.0; LANES]; TERMS];
+    let mut values = [0.0; LANES];
+    for k in 0..LANES {
+        // A missing value is no number, and no comparison holds for it.
+        let counts = r[k] >= from && r[k] <= far && v[k].abs() <= f64::MAX;
+        let one = if counts { 1.0 } else { 0.0 };
+        values[k] = if counts { v[k] } else { 0.0 };
+        terms[0][k] = if counts { h[k] } else { 0.0 };
+        terms[1][k] = one;
+        terms[2][k] = if counts { x[k] * unit } else { 0.0 };
+        terms[3][k] = if counts { y[k] * unit } else { 0.0 };
+    }
+    for i in 0..TERMS {
+        for j in 0..=i {
+            for k in 0..LANES {
+                sums[ROW[i] + j][k] += terms[i][k] * terms[j][k];
+            }
+        }
+        for k in 0..LANES {
+            sums[ROW[TERMS] + i][k] += terms[i][k] * values[k];
+        }
     }
 }

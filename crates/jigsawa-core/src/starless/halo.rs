@@ -5,6 +5,8 @@
 //! on a sky that the farthest ring tells; medians do not see rays, nor stars beside it. What stands out of a ring and hangs
 //! together with the star is a ray, and hides what lies behind it.
 
+use std::ops::Range;
+
 use super::MARGIN;
 use super::profile::Profile;
 use super::window::Window;
@@ -224,6 +226,9 @@ fn by_distance(heights: &[f32]) -> Vec<f32> {
 struct Seen {
     ring: Vec<u16>,
     count: usize,
+    /// The pixels of each ring, one ring after the other, and where each begins.
+    order: Vec<u32>,
+    starts: Vec<usize>,
 }
 
 impl Seen {
@@ -238,10 +243,40 @@ impl Seen {
             let r = (dx * dx + dy * dy).sqrt();
             rings.get((8.0 * r) as usize).copied().unwrap_or(u16::MAX)
         };
-        Self {
-            ring: (0..side * side).map(of).collect(),
-            count: rings.last().map_or(0, |r| usize::from(*r)) + 1,
+        let ring: Vec<u16> = (0..side * side).map(of).collect();
+        let count = rings.last().map_or(0, |r| usize::from(*r)) + 1;
+        let within = || ring.iter().enumerate().map(|(k, r)| (k, usize::from(*r)));
+        let mut starts = vec![0usize; count + 1];
+        for (_, r) in within().filter(|(_, r)| *r < count) {
+            starts[r + 1] += 1;
         }
+        for r in 0..count {
+            starts[r + 1] += starts[r];
+        }
+        let (mut next, mut order) = (starts.clone(), vec![0u32; starts[count]]);
+        for (k, r) in within().filter(|(_, r)| *r < count) {
+            order[next[r]] = k as u32;
+            next[r] += 1;
+        }
+        Self {
+            ring,
+            count,
+            order,
+            starts,
+        }
+    }
+
+    /// The known pixels of all rings, one ring after the other, and where each ring's are.
+    fn sorted(&self, values: &[f32]) -> (Vec<f32>, Vec<Range<usize>>) {
+        let mut all = Vec::with_capacity(self.order.len());
+        let mut ranges = Vec::with_capacity(self.count);
+        for of_ring in self.starts.windows(2) {
+            let from = all.len();
+            let own = self.order[of_ring[0]..of_ring[1]].iter();
+            all.extend(own.map(|k| values[*k as usize]).filter(|v| v.is_finite()));
+            ranges.push(from..all.len());
+        }
+        (all, ranges)
     }
 }
 
@@ -260,31 +295,21 @@ impl Seen {
     /// Measures the rings, and takes the sky under the star off the values.
     fn rings(&self, values: &mut [f32], noise: f32) -> Option<Found> {
         let count = self.count;
-        let sorted = |values: &[f32]| {
-            let mut rings: Vec<Vec<f32>> = vec![Vec::new(); count];
-            for (v, ring) in values.iter().zip(&self.ring) {
-                if v.is_finite()
-                    && let Some(list) = rings.get_mut(usize::from(*ring))
-                {
-                    list.push(*v);
-                }
-            }
-            rings
-        };
+        let (mut all, rings) = self.sorted(values);
         // The sky is level: what the last two rings show. A tilt drops out of every whole ring's median.
-        let mut rings = sorted(values);
-        let mut outer: Vec<f32> = rings.iter().rev().take(2).flatten().copied().collect();
+        let mut outer = all[rings[count.saturating_sub(2)].start..].to_vec();
         if outer.len() < LEAST_PIXELS {
             return None;
         }
         let sky = median(&mut outer);
         let low = sky - quantile(&mut outer, DARK);
-        for v in values.iter_mut().chain(rings.iter_mut().flatten()) {
+        for v in values.iter_mut().chain(&mut all) {
             *v -= sky;
         }
         let mut heights = Vec::with_capacity(count);
         let mut scatter = Vec::with_capacity(count);
-        for r in &mut rings {
+        for ring in rings {
+            let r = &mut all[ring];
             if r.len() < LEAST_PIXELS.min(4) {
                 heights.push(f32::NAN);
                 scatter.push(f32::NAN);

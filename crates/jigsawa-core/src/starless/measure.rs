@@ -1,17 +1,14 @@
 //! The light of all stars of a picture: each without that of its neighbours, and the brightest by what they alone have.
 
-use std::sync::Mutex;
-
 use rayon::prelude::*;
 
 use super::light::StarLight;
-use super::middle::highest;
 use super::noise::{self, Grain};
 use super::profile::{self, Profiles};
 use super::window::{Window, Windows};
 use super::{BAND, MARGIN, Planes};
-use crate::doors::DoorError;
-use crate::space::{FramePx, Point, Size};
+use crate::doors::{DoorError, FrameSource};
+use crate::space::{FramePx, Point, Rect, Size};
 use crate::stars::{Catalogue, Star};
 
 /// Rounds in which the light of neighbours is told apart: those that were found first, those that they had hidden, and all
@@ -45,18 +42,14 @@ pub(super) fn reach(lights: &[StarLight]) -> f64 {
 }
 
 impl Shared {
-    pub(super) fn measure(
-        planes: Planes<'_>,
-        catalogue: &Catalogue,
-        windows: &mut Windows,
-    ) -> Result<Self, DoorError> {
+    pub(super) fn measure(planes: Planes<'_>, catalogue: &Catalogue) -> Result<Self, DoorError> {
         let (noise, grains) = noise::noise(planes, catalogue)?;
         Ok(Self {
             size: planes[0].size(),
             profiles: profile::measure(planes, catalogue, &noise)?,
             noise,
             grains,
-            saturations: saturations(planes, catalogue, windows)?,
+            saturations: saturations(planes, catalogue)?,
             fwhm_px: catalogue.fwhm_px,
         })
     }
@@ -197,32 +190,38 @@ fn of_bands(
     Ok(())
 }
 
-/// The highest pixel of any star's core in each plane.
-fn saturations(
-    planes: Planes<'_>,
-    catalogue: &Catalogue,
-    windows: &mut Windows,
-) -> Result<Vec<f32>, DoorError> {
-    let mut lights: Vec<StarLight> = catalogue
-        .stars
-        .iter()
-        .map(|s| StarLight::new(s, 0))
-        .collect();
-    lights.sort_by(|a, b| a.at.y.total_cmp(&b.at.y));
-    let tops: Vec<Mutex<f32>> = planes.iter().map(|_| f32::MIN.into()).collect();
-    let all = |_: &StarLight| true;
-    let picture = (planes, planes[0].size());
-    of_bands(picture, windows, &mut lights, all, |s, window| {
-        for (p, top) in tops.iter().enumerate() {
-            let own = highest(window, p, s.at);
-            if let Ok(mut top) = top.lock() {
-                *top = top.max(own);
+/// The highest pixel of any star's core in each plane: of those whose peaks are highest in the picture that they were found in.
+fn saturations(planes: Planes<'_>, catalogue: &Catalogue) -> Result<Vec<f32>, DoorError> {
+    let mut stars: Vec<&Star> = catalogue.stars.iter().collect();
+    let cut = HIGHEST.min(stars.len());
+    if cut < stars.len() {
+        stars.select_nth_unstable_by(cut, |a, b| b.peak.total_cmp(&a.peak));
+    }
+    let core = |plane: &&dyn FrameSource| {
+        let mut top = f32::MIN;
+        let mut pixels = [0.0f32; 9];
+        for s in &stars[..cut] {
+            let middle = Rect {
+                x: s.at.x.round() as i64 - 1,
+                y: s.at.y.round() as i64 - 1,
+                width: 3,
+                height: 3,
+            };
+            let rect = middle.intersect(plane.size().rect());
+            if rect.is_empty() {
+                continue;
             }
+            plane.read(rect, &mut pixels[..rect.area()])?;
+            let known = pixels[..rect.area()].iter().filter(|v| v.is_finite());
+            top = known.fold(top, |a, b| a.max(*b));
         }
-    })?;
-    let value = |t: Mutex<f32>| t.into_inner().unwrap_or(f32::MAX);
-    Ok(tops.into_iter().map(value).collect())
+        Ok(top)
+    };
+    planes.iter().map(core).collect()
 }
+
+/// Stars that are asked for the highest pixel: another one's is no higher in any plane, but for noise.
+const HIGHEST: usize = 300;
 
 /// What was found within the hole of a much brighter star is a part of it: a piece of its plateau, its column, its halo.
 fn absorb(stars: &mut [StarLight], noise: &[f32]) {

@@ -77,7 +77,7 @@ impl Stars {
         (catalogue, more): (&Catalogue, &[Star]),
         windows: &mut Windows,
     ) -> Result<Self, DoorError> {
-        let shared = Shared::measure(planes, catalogue, windows)?;
+        let shared = Shared::measure(planes, catalogue)?;
         Self::with(shared, planes, (&catalogue.stars, more), windows)
     }
 

@@ -1,5 +1,7 @@
 //! The pixels around a hole, and what each of them counts inside it.
 
+use multiversion::multiversion;
+
 use super::window::Window;
 
 /// The ring is this wide in the hole's radius, at least so many pixels, and is widened while it holds fewer than so many
@@ -98,36 +100,40 @@ impl Rings {
     /// what is known (a membrane as in Perez, Gangnet & Blake 2003, ACM Trans. Graph. 22, 313, without solving for it).
     pub(super) fn shares(&self, (x, y): (i64, i64), shares: &mut Vec<f32>) {
         let (x, y) = ((x - self.at.0) as f32, (y - self.at.1) as f32);
-        let near = |(rx, ry): (&f32, &f32)| {
+        shares.resize(self.x.len(), 0.0);
+        by_nearness((&self.x, &self.y), (x, y), shares);
+    }
+}
+
+/// Sums are made in so many lanes: several additions are under way at once, and always in the same order.
+const LANES: usize = 8;
+
+/// What each place counts at another one, together one.
+#[multiversion(targets("x86_64+avx2"))]
+fn by_nearness((all_x, all_y): (&[f32], &[f32]), (x, y): (f32, f32), shares: &mut [f32]) {
+    let mut sums = [0.0f32; LANES];
+    let places = all_x.chunks(LANES).zip(all_y.chunks(LANES));
+    for ((rx, ry), share) in places.zip(shares.chunks_mut(LANES)) {
+        for (((rx, ry), share), sum) in rx.iter().zip(ry).zip(share).zip(&mut sums) {
             let far = (rx - x) * (rx - x) + (ry - y) * (ry - y) + 2.0;
-            1.0 / (far * far)
-        };
-        shares.clear();
-        shares.extend(self.x.iter().zip(&self.y).map(near));
-        let all = 1.0 / lanes(shares, |k| shares[k]);
-        for w in shares {
-            *w *= all;
+            *share = 1.0 / (far * far);
+            *sum += *share;
         }
+    }
+    let all = 1.0 / sums.iter().sum::<f32>();
+    for share in shares {
+        *share *= all;
     }
 }
 
 /// The sum of products.
+#[multiversion(targets("x86_64+avx2"))]
 pub(super) fn product(a: &[f32], b: &[f32]) -> f32 {
-    lanes(a, |k| a[k] * b[k])
-}
-
-/// A sum in eight lanes: several additions are under way at once, and always in the same order.
-fn lanes(like: &[f32], of: impl Fn(usize) -> f32) -> f32 {
-    const LANES: usize = 8;
     let mut sums = [0.0f32; LANES];
-    let whole = like.len() / LANES * LANES;
-    for from in (0..whole).step_by(LANES) {
-        for (lane, sum) in sums.iter_mut().enumerate() {
-            *sum += of(from + lane);
+    for (a, b) in a.chunks(LANES).zip(b.chunks(LANES)) {
+        for ((a, b), sum) in a.iter().zip(b).zip(&mut sums) {
+            *sum += a * b;
         }
-    }
-    for (lane, k) in (whole..like.len()).enumerate() {
-        sums[lane] += of(k);
     }
     sums.iter().sum()
 }

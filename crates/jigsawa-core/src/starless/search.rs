@@ -74,7 +74,7 @@ fn search(planes: Planes<'_>, known: Option<&Catalogue>) -> Result<(Catalogue, S
     let overlooked = plateau::overlooked(&mean, &found);
     found.stars.extend(overlooked);
     found.stars.sort_by(|a, b| b.flux.total_cmp(&a.flux));
-    let mut shared = Shared::measure(&[&mean], &found, &mut windows)?;
+    let mut shared = Shared::measure(&[&mean], &found)?;
     let noise = shared.noise[0];
     // What a star hides is judged by the noise of one plane, as it will be when its light is taken off each.
     shared.noise[0] *= (planes.len() as f32).sqrt();
@@ -173,7 +173,7 @@ pub fn without_nebula(mean: &Plane) -> Option<Plane> {
             }
         },
     );
-    let (mut other, mut spare) = (smoothed.clone(), smoothed.clone());
+    let (mut other, mut spare) = (vec![0.0; size.area()], vec![0.0; size.area()]);
     for j in 0..NEBULA_SCALES {
         smooth(&smoothed, &mut other, &mut spare, width, 1 << j);
         std::mem::swap(&mut smoothed, &mut other);

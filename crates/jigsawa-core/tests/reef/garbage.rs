@@ -74,7 +74,7 @@ fn whatever_comes_in_the_numerics_end(
     let sources = [&plane as &dyn jigsawa_core::doors::FrameSource; 3];
     if let Ok(seen) = look(sources) {
         let wish = Wish {
-            tones: 1.0,
+            range_compression: 1.0,
             contrast: 0.3,
             stars: 0.5,
             ..plain(WhiteFrom::Stars)

@@ -264,16 +264,7 @@ fn twenty_thousand_stars_are_matched_and_a_seventh_in_common_suffices() {
     for (rows, shared) in [(whole, 0.3), (corner, 0.15)] {
         let there = seen(&Map::from_rows(rows).unwrap(), 20);
         let (a, b) = (spots::<ReferencePx>(&home), spots::<FramePx>(&there));
-        let start = std::time::Instant::now();
         let found = match_frames(&a, &b, (size, size), &Wish::default()).unwrap();
-        println!(
-            "{} and {} stars, {} pairs, {:?}: {:.2} s",
-            a.len(),
-            b.len(),
-            found.pairs.len(),
-            found.model,
-            start.elapsed().as_secs_f64()
-        );
         let right = found
             .pairs
             .iter()

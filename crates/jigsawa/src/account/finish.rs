@@ -110,22 +110,22 @@ pub fn steps(plan: &Plan, wish: &Wish, size: (usize, usize)) -> Vec<StepRow> {
                 wish.green,
                 "of what is greener than red and blue is held down",
             ),
-            Step::Noise => format!(
+            Step::Denoise => format!(
                 "{} of the brightness's and {} of the colours' is taken; a pixel's was {:.3}",
                 percent(wish.quiet.brightness),
                 percent(wish.quiet.colour),
                 plan.found.noise
             ),
-            Step::Blur if wish.blur_rounds == 0 => "not asked for".to_owned(),
-            Step::Blur => format!(
+            Step::Deconvolve if wish.deconvolution_rounds == 0 => "not asked for".to_owned(),
+            Step::Deconvolve => format!(
                 "{} rounds with stars of {:.2} px",
-                wish.blur_rounds, plan.found.fwhm_px
+                wish.deconvolution_rounds, plan.found.fwhm_px
             ),
-            Step::Tones if wish.tones > 0.0 && !plan.acts(step) => {
+            Step::Range if wish.range_compression > 0.0 && !plan.acts(step) => {
                 "nothing is much brighter than the rest: left as it is".to_owned()
             }
-            Step::Tones => percent_said(
-                wish.tones,
+            Step::Range => percent_said(
+                wish.range_compression,
                 "of what bright surroundings have more is held back",
             ),
             Step::Contrast => {
@@ -136,7 +136,7 @@ pub fn steps(plan: &Plan, wish: &Wish, size: (usize, usize)) -> Vec<StepRow> {
             Step::Stars => format!("{} of their light stays", percent(wish.stars)),
             Step::Sharpen => percent_said(wish.sharpen, "is added to small detail"),
         };
-        let said = if step == Step::Noise && !plan.acts(step) {
+        let said = if step == Step::Denoise && !plan.acts(step) {
             "left as it is".to_owned()
         } else {
             said

@@ -17,9 +17,9 @@ use super::normalize::{SampleArg, SurfaceArg, circle};
   jigsawa finish result/reef-*.fits --out result
   jigsawa finish result/reef-RGB.fits --out reef.tif --out reef.jpg --size 2400 --caption
   jigsawa finish result/reef-SHO.fits --saturation 1.3,teal=0.8 --stars 60% --contrast 40%
-  jigsawa finish result/reef-RGB.fits --white stars.csv --gradient none --noise 30%,80%
+  jigsawa finish result/reef-RGB.fits --white stars.csv --gradient none --denoise 30%,80%
 
-The steps and their order: crop, gradient, neutral, white, green, noise, deconvolve, tones, stretch,
+The steps and their order: crop, gradient, neutral, white, green, denoise, deconvolve, compress-range, stretch,
 contrast, saturation, stars, sharpen. Each is measured; docs/finish.md says how, and what each option changes.")]
 pub struct FinishArgs {
     /// Linear results of compose, hdr or mosaic: FITS of three planes, or of one; each becomes a picture of its own
@@ -91,7 +91,7 @@ pub struct FinishArgs {
     pub green: Option<f32>,
     /// The part of the noise that is taken out of brightness and, after a comma, of colour
     #[arg(help_heading = "Steps in linear light", long, value_name = "PERCENT[,PERCENT]", default_value = "60%,90%", value_parser = two_percent)]
-    pub noise: (f32, f32),
+    pub denoise: (f32, f32),
     /// Take blur back, in so many rounds; 10 to 30 suit most pictures
     #[arg(help_heading = "Steps in linear light", long, value_name = "ROUNDS", default_value_t = 0, value_parser = clap::value_parser!(u16).range(0..=200))]
     pub deconvolve: u16,
@@ -119,9 +119,9 @@ pub struct FinishArgs {
     )]
     pub full: Option<PointArg>,
     /// Show a bright core and faint light in one picture: how far bright surroundings are held back, at several scales;
-    /// --tones alone for all the way, --tones=60% for less
+    /// --compress-range alone for all the way, --compress-range=60% for less
     #[arg(help_heading = "Steps on the screen", long, value_name = "PERCENT", default_value = "0%", num_args = 0..=1, require_equals = true, default_missing_value = "100%", value_parser = percent)]
-    pub tones: f32,
+    pub compress_range: f32,
     /// Local contrast: the part by which structures of 8 to 64 pixels are lifted
     #[arg(help_heading = "Steps on the screen", long, value_name = "PERCENT", default_value = "30%", value_parser = percent)]
     pub contrast: f32,

@@ -80,7 +80,7 @@ impl Colour {
             out: self.pictures.clone(),
             overwrite: self.overwrite,
             no_report,
-            tones: 1.0,
+            compress_range: 1.0,
             ..FinishArgs::usual()
         };
         outputs.extend(finish::make(&finishing, common)?.outputs);

@@ -411,7 +411,7 @@ fn picture(
         out: paths.pictures.clone(),
         overwrite: args.output.overwrite,
         no_report: true,
-        tones: 1.0,
+        compress_range: 1.0,
         ..FinishArgs::usual()
     };
     Ok(finish::make(&finishing, common)?.outputs)

@@ -89,10 +89,10 @@ fn settled(
             _ => 0.0,
         },
         quiet: Quiet {
-            brightness: args.noise.0,
-            colour: if colour { args.noise.1 } else { 0.0 },
+            brightness: args.denoise.0,
+            colour: if colour { args.denoise.1 } else { 0.0 },
         },
-        blur_rounds: usize::from(args.deconvolve),
+        deconvolution_rounds: usize::from(args.deconvolve),
         tone: Tone {
             link: match args.stretch {
                 Some(LinkArg::Linked) => Link::Linked,
@@ -103,7 +103,7 @@ fn settled(
             black: point(args.black),
             white: args.full.map_or(TonePoint::Structure, point),
         },
-        tones: args.tones,
+        range_compression: args.compress_range,
         linear: args.stretch == Some(LinkArg::None),
         contrast: args.contrast,
         saturation: if colour { args.saturation.all } else { 1.0 },

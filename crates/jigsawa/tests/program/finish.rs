@@ -125,9 +125,9 @@ fn the_account_is_one_json_document() {
             "neutral sky",
             "white",
             "green",
-            "noise",
-            "blur",
-            "tones",
+            "denoise",
+            "deconvolution",
+            "range compression",
             "stretch",
             "local contrast",
             "saturation",
@@ -198,7 +198,7 @@ fn every_ending_is_written_at_once_small_and_with_a_caption() {
 fn without_a_stretch_it_ends_in_linear_light() {
     let night = composites();
     night
-        .run("finish c/x-RGB.fits --out l --stretch none --crop none --noise 0 --no-report")
+        .run("finish c/x-RGB.fits --out l --stretch none --crop none --denoise 0 --no-report")
         .success();
     assert_eq!(night.files("l"), ["x-RGB-linear.fits"]);
     // Above the sky: half of the dark pixels are below zero.

@@ -274,7 +274,7 @@ fn a_frame_of_another_field_is_left_out_and_the_rest_is_merged() {
 }
 
 #[test]
-fn tones_bring_the_core_down_and_leave_the_linear_frame_as_it_is() {
+fn range_compression_brings_the_core_down_and_leave_the_linear_frame_as_it_is() {
     let (night, _) = merged();
     let before = std::fs::read(night.path("r/heart-Ha-hdr.fits")).unwrap();
     // Both with the same white, which by itself follows what is held back.
@@ -286,10 +286,10 @@ fn tones_bring_the_core_down_and_leave_the_linear_frame_as_it_is() {
         (run, plane(&night.path(out), 0))
     };
     let (run, plain) = grey("", "t/plain.fits");
-    assert!(run.out.contains("tones"), "{}", run.out);
-    let (run, toned) = grey("--tones", "t/toned.fits");
+    assert!(run.out.contains("range compression"), "{}", run.out);
+    let (run, toned) = grey("--compress-range", "t/toned.fits");
     assert!(run.out.contains("is held back"), "{}", run.out);
-    // The heart stands in the middle: without tones it is white all over, with them it has structure below white.
+    // The heart stands in the middle: without it, it is white all over, with it there is structure below white.
     let core = |p: &jigsawa_core::plane::Plane| -> Vec<f32> {
         (0..40 * 40)
             .map(|i| p.at(320 + i % 40, 250 + i / 40))

@@ -253,8 +253,8 @@ fn the_report_shows_stars_vectors_and_coverage_of_every_frame() {
     for part in [
         "reef: registration",
         "1 frame left out",
-        "Residual vectors over the canvas",
-        "Matched stars over the canvas",
+        "Which way the matched stars are off",
+        "How many matched stars lie where",
         "residuals against the signal-to-noise of the star",
         "residuals against the distance from the middle (px)",
         "top left",

@@ -4,8 +4,8 @@
 //! turned, scaled and (a little) sheared into a plane that touches the sky where the frame points, and from there
 //! carried to the reference's plane (`sphere`). All those numbers are found together by weighted least squares: each
 //! star's sights must meet, wherever that is. A star's own place is eliminated, since given the rest it is the weighted
-//! mean of its sights (Triggs et al. 2000, Bundle Adjustment - A Modern Synthesis, LNCS 1883, 298). Sights off the
-//! rest are held down by Tukey's biweight.
+//! mean of its sights (Triggs et al. 2000, Bundle Adjustment - A Modern Synthesis, LNCS 1883, 298). A star
+//! whose sights do not meet is held down as a whole by Tukey's biweight: which of two sights is the wrong one nobody knows.
 //!
 //! What no star tells is kept small rather than left open: a frame's own scale and shear beside its camera's by a weak
 //! prior of a ten-thousandth (temperature and refraction), which hundreds of stars overrule at once. Without it a
