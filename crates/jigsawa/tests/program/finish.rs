@@ -52,7 +52,7 @@ fn a_composite_becomes_a_finished_picture_and_every_step_is_told() {
     for text in [
         "* neutral sky",
         "from the typical of",
-        "* noise",
+        "* denoise",
         "channels alike",
         "stars of",
     ] {
