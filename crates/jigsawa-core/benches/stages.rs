@@ -10,6 +10,7 @@ use jigsawa_core::matching::{Shown, Spot, ties};
 use jigsawa_core::mosaic::border::Coverage;
 use jigsawa_core::mosaic::cells::{Cells, Cover};
 use jigsawa_core::mosaic::seams::{Costs, Shining, lay};
+use jigsawa_core::number::Convert;
 use jigsawa_core::placement::{Distortion, Map};
 use jigsawa_core::plane::Plane;
 use jigsawa_core::resample::{Kernel, Resampling, Scratch, Shape, Window, resample, window_for};
@@ -24,14 +25,15 @@ fn main() {
 
 /// A megapixel of noise with 600 stars.
 fn plane() -> Plane {
-    let noise = |x: usize, y: usize| ((x * 7919 + y * 104_729) % 1009) as f32 / 100.0;
+    let noise = |x: usize, y: usize| ((x * 7919 + y * 104_729) % 1009).single() / 100.0;
     let mut p = Plane::from_fn(Size::new(1024, 1024).unwrap(), |x, y| 1000.0 + noise(x, y));
     for i in 0..600usize {
         let (cx, cy) = (20 + (i * 397) % 980, 20 + (i * 613) % 980);
-        let height = 40.0 + 40_000.0 / (1.0 + i as f32);
+        let height = 40.0 + 40_000.0 / (1.0 + i.single());
         for y in cy - 8..cy + 9 {
             for x in cx - 8..cx + 9 {
-                let d2 = (x as f32 - cx as f32).powi(2) + (y as f32 - cy as f32 - 0.3).powi(2);
+                let d2 =
+                    (x.single() - cx.single()).powi(2) + (y.single() - cy.single() - 0.3).powi(2);
                 p.data_mut()[y * 1024 + x] += height * (-d2 / 3.2).exp();
             }
         }
@@ -79,8 +81,8 @@ fn resample_a_megapixel(bencher: Bencher<'_, '_>, (shape, scale, lens): (Shape, 
     let tile = Rect {
         x: 32,
         y: 32,
-        width: (960.0 / scale) as usize,
-        height: (960.0 / scale) as usize,
+        width: (960.0 / scale).index(),
+        height: (960.0 / scale).index(),
     };
     let rect = window_for(&how, tile).unwrap();
     let mut data = vec![0.0; rect.area()];
@@ -193,7 +195,7 @@ fn ties_of_twelve_panels(bencher: Bencher<'_, '_>) {
             let (x0, y0) = (f64::from(k % 3) * 5280.0, f64::from(k / 3) * 3520.0);
             (0..10_000)
                 .map(star)
-                .map(|(x, y)| Point::new(x as f64 - x0, y as f64 - y0))
+                .map(|(x, y)| Point::new(x.real() - x0, y.real() - y0))
                 .filter(|p| size.holds(*p))
                 .take(1000)
                 .enumerate()
@@ -219,7 +221,7 @@ fn a_seam_of_two_panels(bencher: Bencher<'_, '_>) {
     let covers = [cover(0.0), cover(5280.0)];
     let stars: Vec<Shining> = (0..200usize)
         .map(|i| Shining {
-            at: Point::new(5280.0 + ((i * 397) % 720) as f64, ((i * 613) % 4000) as f64),
+            at: Point::new(5280.0 + ((i * 397) % 720).real(), ((i * 613) % 4000).real()),
             radius: 12.0,
             height: 50.0,
         })

@@ -1,5 +1,6 @@
 //! A frame made smaller by whole factors: for previews and for what is looked for on large scales.
 
+use crate::number::Convert;
 use multiversion::multiversion;
 use rayon::prelude::*;
 
@@ -39,7 +40,7 @@ pub fn binned(plane: &Plane, factor: usize) -> Plane {
 /// The mean of each block from the sums of its columns.
 #[multiversion(targets("x86_64+avx2"))]
 fn share_out(column: &[f32], factor: usize, out: &mut [f32]) {
-    let share = 1.0 / (factor * factor) as f32;
+    let share = 1.0 / (factor * factor).single();
     if factor == 2 {
         // Pairs of known length become vector instructions.
         for (mean, pair) in out.iter_mut().zip(column.chunks_exact(2)) {
@@ -66,7 +67,7 @@ fn mean_of_block(plane: &Plane, x: usize, y: usize, factor: usize) -> f32 {
         sum += v;
         count += 1;
     }
-    sum / count as f32
+    sum / count.single()
 }
 
 #[cfg(test)]
@@ -75,7 +76,7 @@ mod tests {
 
     #[test]
     fn blocks_are_averaged_and_missing_pixels_do_not_count() {
-        let mut p = Plane::from_fn(Size::new(5, 4).unwrap(), |x, y| (x + 10 * y) as f32);
+        let mut p = Plane::from_fn(Size::new(5, 4).unwrap(), |x, y| (x + 10 * y).single());
         p.data_mut()[0] = f32::NAN;
         for (x, y) in [(2, 2), (3, 2), (2, 3), (3, 3)] {
             p.data_mut()[y * 5 + x] = f32::NAN;

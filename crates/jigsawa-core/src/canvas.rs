@@ -1,5 +1,6 @@
 //! The canvas: the common pixel grid that everything is merged on.
 
+use crate::number::Convert;
 use serde::{Deserialize, Serialize};
 
 use crate::convex::cut;
@@ -135,7 +136,7 @@ impl Canvas {
             width: rect.width,
             height: rect.height,
         })?;
-        let first = Point::new(rect.x as f64, rect.y as f64);
+        let first = Point::new(rect.x.real(), rect.y.real());
         let origin = on_grid.invert().apply(first);
         Ok(Self {
             size,
@@ -164,7 +165,7 @@ impl Canvas {
 /// A frame's outline, at the outer edges of its pixels, on the reference's grid.
 fn outline(map: &Registration, size: Size) -> [Point<ReferencePx>; 4] {
     let back = map.invert();
-    let (right, bottom) = (size.width() as f64 - 0.5, size.height() as f64 - 0.5);
+    let (right, bottom) = (size.width().real() - 0.5, size.height().real() - 0.5);
     [(-0.5, -0.5), (right, -0.5), (right, bottom), (-0.5, bottom)]
         .map(|(x, y)| back.apply(Point::new(x, y)))
 }
@@ -195,10 +196,10 @@ fn common(outlines: Vec<[Point<CanvasPx>; 4]>) -> Bounds {
     let area = |a: f64, b: f64| rectangle(a, b).map_or(0.0, |r| r.0);
     // A grid first, then ever finer steps around the best: the area has one top only.
     let mut best = (left, right);
-    let mut step = (right - left) / GRID as f64;
+    let mut step = (right - left) / GRID.real();
     for i in 0..GRID {
         for k in i + 1..=GRID {
-            let (a, b) = (left + i as f64 * step, left + k as f64 * step);
+            let (a, b) = (left + i.real() * step, left + k.real() * step);
             if area(a, b) > area(best.0, best.1) {
                 best = (a, b);
             }
@@ -300,10 +301,10 @@ impl Bounds {
             }
         };
         Rect {
-            x: first(self.low[0]) as i64,
-            y: first(self.low[1]) as i64,
-            width: whole(self.low[0], self.high[0]) as usize,
-            height: whole(self.low[1], self.high[1]) as usize,
+            x: first(self.low[0]).whole(),
+            y: first(self.low[1]).whole(),
+            width: whole(self.low[0], self.high[0]).index(),
+            height: whole(self.low[1], self.high[1]).index(),
         }
     }
 }

@@ -1,6 +1,7 @@
 //! The only doors between pixels and the core: a source that reads windows of a frame, and a sink
 //! that takes finished tiles. Files, memory and tests stand behind the same two traits.
 
+use crate::number::Convert;
 use crate::plane::Plane;
 use crate::space::{Rect, Size};
 
@@ -61,7 +62,7 @@ impl TileSink for Vec<Plane> {
         for (plane, tile) in self.iter_mut().zip(planes) {
             let w = plane.size().width();
             for (i, row) in tile.chunks_exact(rect.width).enumerate() {
-                let at = (rect.y as usize + i) * w + rect.x as usize;
+                let at = (rect.y.index() + i) * w + rect.x.index();
                 plane.data_mut()[at..at + rect.width].copy_from_slice(row);
             }
         }

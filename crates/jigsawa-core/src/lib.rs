@@ -39,6 +39,7 @@ pub mod measured;
 pub mod merge;
 pub mod mosaic;
 pub mod noise;
+pub mod number;
 pub mod placement;
 pub mod plane;
 pub mod quick;

@@ -7,6 +7,7 @@
 //! AJ 120, 2747, for drizzled frames; Labbe et al. 2003, AJ 125, 1107, for measuring it on the frame itself). It is measured
 //! between the stars: `stars/noise.rs`.
 
+use crate::number::Convert;
 use serde::{Deserialize, Serialize};
 
 /// Sides of the blocks, in pixels.
@@ -63,7 +64,7 @@ impl NoiseScales {
             let growth = own.clamp(least, most.min(2.0));
             let slower = SLOWER[usize::from(k + 2 >= WIDE)];
             most = 1.0 + SLACK + slower * (growth - 1.0).max(0.0);
-            per_side[k + 1] = (f64::from(per_side[k]) * growth) as f32;
+            per_side[k + 1] = (f64::from(per_side[k]) * growth).single();
         }
         Self { per_side, next }
     }
@@ -77,12 +78,12 @@ impl NoiseScales {
     /// white and such means as uncertain as they are.
     pub fn at(&self, side_px: f64) -> f64 {
         let t = side_px.max(1.0).log2().min(5.0);
-        let i = (t as usize).min(4);
+        let i = t.index().min(4);
         let (a, b) = (f64::from(self.per_side[i]), f64::from(self.per_side[i + 1]));
         if a <= 0.0 || b <= 0.0 {
             return a;
         }
-        a * (b / a).powf(t - i as f64)
+        a * (b / a).powf(t - i.real())
     }
 
     /// Standard deviation of the sum over so many pixels that lie together.

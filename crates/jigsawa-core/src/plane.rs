@@ -1,5 +1,6 @@
 //! An image plane: linear `f32` values in row order; NaN means no data.
 
+use crate::number::Convert;
 use crate::space::{Rect, Size};
 
 /// One plane of pixels in the units of its file.
@@ -67,9 +68,9 @@ impl Plane {
     /// The value at (x, y), or NaN outside.
     pub fn at(&self, x: i64, y: i64) -> f32 {
         let inside =
-            x >= 0 && y >= 0 && x < self.size.width() as i64 && y < self.size.height() as i64;
+            x >= 0 && y >= 0 && x < self.size.width().whole() && y < self.size.height().whole();
         if inside {
-            self.data[y as usize * self.size.width() + x as usize]
+            self.data[y.index() * self.size.width() + x.index()]
         } else {
             f32::NAN
         }
@@ -86,8 +87,8 @@ impl Plane {
             out.fill(f32::NAN);
         }
         for y in inside.y..inside.bottom() {
-            let from = &self.row(y as usize)[inside.x as usize..inside.right() as usize];
-            let at = (y - rect.y) as usize * rect.width + (inside.x - rect.x) as usize;
+            let from = &self.row(y.index())[inside.x.index()..inside.right().index()];
+            let at = (y - rect.y).index() * rect.width + (inside.x - rect.x).index();
             out[at..at + inside.width].copy_from_slice(from);
         }
     }
@@ -99,7 +100,7 @@ mod tests {
 
     #[test]
     fn a_window_is_nan_where_it_reaches_outside() {
-        let p = Plane::from_fn(Size::new(3, 2).unwrap(), |x, y| (10 * y + x) as f32);
+        let p = Plane::from_fn(Size::new(3, 2).unwrap(), |x, y| (10 * y + x).single());
         let rect = Rect {
             x: 1,
             y: -1,

@@ -4,6 +4,7 @@
 //! order; FITS coordinates are ours + 1. A point carries its space in its type, so that a position
 //! in a frame cannot be added to one on the canvas by mistake.
 
+use crate::number::Convert;
 use std::marker::PhantomData;
 
 use serde::{Deserialize, Serialize};
@@ -139,14 +140,14 @@ impl Size {
     /// The centre of the grid: (w - 1) / 2, (h - 1) / 2.
     pub fn centre<S>(self) -> Point<S> {
         Point::new(
-            (self.width - 1) as f64 / 2.0,
-            (self.height - 1) as f64 / 2.0,
+            (self.width - 1).real() / 2.0,
+            (self.height - 1).real() / 2.0,
         )
     }
 
     /// The centres of the four corner pixels, around the grid.
     pub fn corners<S>(self) -> [Point<S>; 4] {
-        let (w, h) = ((self.width - 1) as f64, (self.height - 1) as f64);
+        let (w, h) = ((self.width - 1).real(), (self.height - 1).real());
         [
             Point::new(0.0, 0.0),
             Point::new(w, 0.0),
@@ -159,8 +160,8 @@ impl Size {
     pub fn holds<S>(self, p: Point<S>) -> bool {
         p.x >= -0.5
             && p.y >= -0.5
-            && p.x < self.width as f64 - 0.5
-            && p.y < self.height as f64 - 0.5
+            && p.x < self.width.real() - 0.5
+            && p.y < self.height.real() - 0.5
     }
 }
 
@@ -186,8 +187,8 @@ impl Rect {
     /// Does the position lie on one of its pixels (half a pixel around the centres)?
     pub fn holds<S>(self, p: Point<S>) -> bool {
         let on = |v: f64, from: i64, n: usize| {
-            let from = from as f64 - 0.5;
-            v >= from && v < from + n as f64
+            let from = from.real() - 0.5;
+            v >= from && v < from + n.real()
         };
         on(p.x, self.x, self.width) && on(p.y, self.y, self.height)
     }
@@ -198,11 +199,13 @@ impl Rect {
     }
 
     /// One past the last column.
+    #[allow(clippy::cast_possible_wrap)] // Constant: no method of a trait.
     pub const fn right(self) -> i64 {
         self.x + self.width as i64
     }
 
     /// One past the last row.
+    #[allow(clippy::cast_possible_wrap)] // Constant: no method of a trait.
     pub const fn bottom(self) -> i64 {
         self.y + self.height as i64
     }
@@ -216,8 +219,8 @@ impl Rect {
         Self {
             x,
             y,
-            width: (right - x).max(0) as usize,
-            height: (bottom - y).max(0) as usize,
+            width: (right - x).max(0).index(),
+            height: (bottom - y).max(0).index(),
         }
     }
 
@@ -238,12 +241,12 @@ impl Rect {
                 height: 0,
             };
         }
-        let (x, y) = (x0.floor() as i64, y0.floor() as i64);
+        let (x, y) = (x0.floor().whole(), y0.floor().whole());
         Self {
             x,
             y,
-            width: (x1.ceil() as i64 - x + 1) as usize,
-            height: (y1.ceil() as i64 - y + 1) as usize,
+            width: (x1.ceil().whole() - x + 1).index(),
+            height: (y1.ceil().whole() - y + 1).index(),
         }
     }
 }

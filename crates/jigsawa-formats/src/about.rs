@@ -1,6 +1,7 @@
 //! What a picture file says of itself besides its pixels.
 
 use crate::error::FileError;
+use jigsawa_core::number::Convert;
 
 /// Rows of a picture, asked for from the top: so many of them, red, green, blue of each pixel, into a buffer.
 pub type NextRows<'a, T> = dyn FnMut(usize, &mut Vec<T>) -> Result<(), FileError> + 'a;
@@ -64,7 +65,7 @@ pub(crate) fn eight_bits(samples: &[u16], width: usize, row: usize, out: &mut Ve
     out.clear();
     for (r, line) in samples.chunks_exact(3 * width).enumerate() {
         out.extend(line.iter().enumerate().map(|(i, v)| {
-            let threshold = scatter((i / 3) as u32, (row + r) as u32, (i % 3) as u32);
+            let threshold = scatter((i / 3).u32(), (row + r).u32(), (i % 3).u32());
             // 65535 = 255 * 257: whole steps stay whole.
             ((u32::from(*v) * 255 + threshold) / 65_535).min(255) as u8
         }));
@@ -92,12 +93,12 @@ mod tests {
     fn tag(name: &str) -> Vec<f64> {
         let p = srgb_profile();
         let word = |at: usize| i32::from_be_bytes(p[at..at + 4].try_into().unwrap());
-        let count = word(128) as usize;
+        let count = word(128).index();
         let entry = (0..count)
             .map(|k| 132 + 12 * k)
             .find(|e| &p[*e..e + 4] == name.as_bytes());
         let entry = entry.unwrap();
-        let (from, length) = (word(entry + 4) as usize, word(entry + 8) as usize);
+        let (from, length) = (word(entry + 4).index(), word(entry + 8).index());
         (from + 8..from + length)
             .step_by(4)
             .map(|at| f64::from(word(at)) / 65_536.0)
@@ -109,7 +110,7 @@ mod tests {
         let p = srgb_profile();
         assert_eq!(
             p.len(),
-            i32::from_be_bytes(p[..4].try_into().unwrap()) as usize
+            i32::from_be_bytes(p[..4].try_into().unwrap()).index()
         );
         assert_eq!(&p[36..40], b"acsp");
         // White is that of the profile connection space, D50; the colours add up to it.
@@ -142,7 +143,7 @@ mod tests {
         let samples = vec![20 * 257 + 90; 3 * 300 * 40];
         let mut out = Vec::new();
         eight_bits(&samples, 300, 0, &mut out);
-        let mean = out.iter().map(|v| f64::from(*v)).sum::<f64>() / out.len() as f64;
+        let mean = out.iter().map(|v| f64::from(*v)).sum::<f64>() / out.len().real();
         assert!((mean - (20.0 + 90.0 / 257.0)).abs() < 0.01, "{mean}");
     }
 }

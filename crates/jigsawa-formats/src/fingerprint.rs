@@ -68,6 +68,7 @@ pub fn are_equal(a: &Path, b: &Path) -> io::Result<bool> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use jigsawa_core::number::Convert;
 
     #[test]
     fn a_file_made_anew_has_another_fingerprint() {
@@ -75,7 +76,7 @@ mod tests {
         let path = dir.path().join("a");
         let mut seen = Vec::new();
         let noise = |seed: u32, n: usize| -> Vec<u8> {
-            (0..n as u32)
+            (0..n.u32())
                 .map(|i| {
                     (i.wrapping_mul(2_654_435_761)
                         .wrapping_add(seed.wrapping_mul(0x9E37_79B9))

@@ -1,5 +1,6 @@
 //! PNG out: from the top row down, sRGB with its profile.
 
+use jigsawa_core::number::Convert;
 use std::borrow::Cow;
 use std::io::Write;
 
@@ -28,7 +29,7 @@ pub fn write(
     next: &mut NextRows<'_, u16>,
 ) -> Result<(), FileError> {
     file.buffered(|out| {
-        let mut info = png::Info::with_size(width as u32, height as u32);
+        let mut info = png::Info::with_size(width.u32(), height.u32());
         info.icc_profile = Some(Cow::Borrowed(srgb_profile()));
         let mut encoder = png::Encoder::with_info(out, info).map_err(refused)?;
         encoder.set_color(png::ColorType::Rgb);
@@ -88,9 +89,9 @@ pub fn write_all(
         let mut encoder = settled(out, width, height);
         if pictures.len() > 1 {
             encoder
-                .set_animated(pictures.len() as u32, 0)
+                .set_animated(pictures.len().u32(), 0)
                 .and_then(|()| {
-                    encoder.set_frame_delay((1000.0 * seconds).clamp(1.0, 60_000.0) as u16, 1000)
+                    encoder.set_frame_delay((1000.0 * seconds).clamp(1.0, 60_000.0).u16(), 1000)
                 })
                 .map_err(refused)?;
         }
@@ -119,7 +120,7 @@ pub fn in_memory((width, height): (usize, usize), rgb: &[u8]) -> Result<Vec<u8>,
 
 /// An encoder for 8-bit sRGB of this size.
 fn settled<'a, W: Write>(out: W, width: usize, height: usize) -> png::Encoder<'a, W> {
-    let mut encoder = png::Encoder::new(out, width as u32, height as u32);
+    let mut encoder = png::Encoder::new(out, width.u32(), height.u32());
     encoder.set_color(png::ColorType::Rgb);
     encoder.set_depth(png::BitDepth::Eight);
     // The high levels take seconds for a large frame and save a tenth.

@@ -1,6 +1,7 @@
 //! TIFF out: 16-bit or 32-bit float RGB, from the top row down, in strips, plain (a photo editor opens
 //! it at once); `BigTIFF` where four gigabytes do not suffice.
 
+use jigsawa_core::number::Convert;
 use std::fs::File;
 use std::io::BufWriter;
 
@@ -76,9 +77,9 @@ where
     [C::Inner]: tiff::encoder::TiffValue,
 {
     let mut image: ImageEncoder<'_, _, C, K> = encoder
-        .new_image::<C>(width as u32, height as u32)
+        .new_image::<C>(width.u32(), height.u32())
         .map_err(refused)?;
-    image.rows_per_strip(STRIP_ROWS as u32).map_err(refused)?;
+    image.rows_per_strip(STRIP_ROWS.u32()).map_err(refused)?;
     image.resolution(ResolutionUnit::Inch, Rational { n: 300, d: 1 });
     let tags = image.encoder();
     tags.write_tag(Tag::ImageDescription, about.ascii().as_str())

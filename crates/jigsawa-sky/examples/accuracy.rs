@@ -6,6 +6,7 @@
 
 mod page;
 
+use jigsawa_core::number::Convert;
 use std::fmt::Write as _;
 use std::time::Instant;
 
@@ -226,7 +227,7 @@ fn main() {
         let told = run(case);
         right += told.right;
         wrong += told.wrong;
-        all += SEEDS as usize;
+        all += SEEDS.index();
         worst = worst.max(told.worst_px);
         let _ = writeln!(table, "{}", told.row);
         reasons.push_str(&told.reasons);
@@ -318,7 +319,7 @@ fn crowd(case: &Case, seed: u64) -> Crowd {
     let (w, h) = case.size;
     Crowd {
         beacons: &[],
-        per_cell: case.stars as f64 / (w * h) as f64 * 1e4,
+        per_cell: case.stars.real() / (w * h).real() * 1e4,
         magnitudes: (9.5, 16.0),
         seed: 1000 * seed + 77,
     }
@@ -326,7 +327,7 @@ fn crowd(case: &Case, seed: u64) -> Crowd {
 
 fn shots(case: &Case, seed: u64) -> (Shot, Shot) {
     let size = Size::new(case.size.0, case.size.1).expect("a size");
-    let (w, h) = (case.size.0 as f64, case.size.1 as f64);
+    let (w, h) = (case.size.0.real(), case.size.1.real());
     // Moved by the same part along both sides.
     let away = 1.0 - case.overlap.sqrt();
     let reference = Shot {
@@ -364,7 +365,7 @@ fn stars(shot: &Shot, crowd: &Crowd) -> Catalogue {
     let taken = shot.take(crowd, None);
     detect(
         &taken.plane,
-        Some(shot.camera.full_adu as f32),
+        Some(shot.camera.full_adu.single()),
         &Settings::default(),
     )
     .expect("a frame with noise can be measured")
@@ -382,7 +383,7 @@ fn judge(reference: &Shot, frame: &Shot, matched: Result<Matched, String>) -> Ou
     let unit = frame.pointing.scale.max(1.0);
     let (mut sum, mut count, mut worst) = (0.0, 0usize, 0.0f64);
     for k in 0..STEPS * STEPS {
-        let part = |k: usize, n: usize| k as f64 / (STEPS - 1) as f64 * (n as f64 - 1.0);
+        let part = |k: usize, n: usize| k.real() / (STEPS - 1).real() * (n.real() - 1.0);
         let (x, y) = (
             part(k % STEPS, reference.size.width()),
             part(k / STEPS, reference.size.height()),
@@ -399,5 +400,5 @@ fn judge(reference: &Shot, frame: &Shot, matched: Result<Matched, String>) -> Ou
     if worst > GOOD_PX {
         return Outcome::Wrong(worst);
     }
-    Outcome::Right((sum / count.max(1) as f64).sqrt(), worst)
+    Outcome::Right((sum / count.max(1).real()).sqrt(), worst)
 }

@@ -6,6 +6,7 @@
 
 mod page;
 
+use jigsawa_core::number::Convert;
 use std::fmt::Write as _;
 
 use jigsawa_core::balance::{Balance, Lattice, Member, Samples, ScaleBy, Sky, Wish, match_to};
@@ -116,7 +117,7 @@ fn main() {
             })
             .collect();
         let rms = |of: &dyn Fn(&Outcome) -> f64| {
-            (all.iter().map(|o| of(o).powi(2)).sum::<f64>() / all.len() as f64).sqrt()
+            (all.iter().map(|o| of(o).powi(2)).sum::<f64>() / all.len().real()).sqrt()
         };
         let most = |of: &dyn Fn(&Outcome) -> f64| all.iter().map(of).fold(0.0, f64::max);
         let mut stars: Vec<usize> = all.iter().map(|o| o.stars).collect();
@@ -201,7 +202,7 @@ fn sky_off(balance: &Balance, (a, b): (&Shot, &Shot), there: &Placement) -> (f64
     let (mut sum, mut n, mut worst) = (0.0, 0.0, 0.0f64);
     for y in (16..a.size.height()).step_by(32) {
         for x in (16..a.size.width()).step_by(32) {
-            let at: Point<CanvasPx> = Point::new(x as f64, y as f64);
+            let at: Point<CanvasPx> = Point::new(x.real(), y.real());
             let place = there.apply(at);
             if !b.size.holds(place) {
                 continue;

@@ -1,5 +1,6 @@
 //! How a camera counts light, and what averaging sub-frames leaves of its noise.
 
+use jigsawa_core::number::Convert;
 use rand::SeedableRng;
 use rand_chacha::ChaCha8Rng;
 use rand_distr::{Distribution, StandardNormal};
@@ -67,7 +68,7 @@ impl Camera {
         if self.bloom <= 0.0 {
             return;
         }
-        let full = self.full_electrons() as f32;
+        let full = self.full_electrons().single();
         let height = electrons.len() / width;
         for x in 0..width {
             let mut y = 0;
@@ -83,7 +84,7 @@ impl Camera {
                     y += 1;
                 }
                 // Pixels of the run itself stay above full, and are counted as such.
-                let flows = 0.5 * self.bloom as f32 * excess;
+                let flows = 0.5 * self.bloom.single() * excess;
                 let (mut up, mut down) = (flows, flows);
                 for row in (0..from).rev() {
                     pour(&mut electrons[row * width + x], full, &mut up);
@@ -109,8 +110,8 @@ impl Camera {
                     // A full pixel is full in every sub-frame: no noise is left above.
                     let u = (self.units(e) + noise * self.noise(e, subs)).min(self.full_adu);
                     *v = match self.numbers {
-                        Numbers::Float => u as f32,
-                        Numbers::Sixteen => u.round().clamp(0.0, 65_535.0) as f32,
+                        Numbers::Float => u.single(),
+                        Numbers::Sixteen => u.round().clamp(0.0, 65_535.0).single(),
                     };
                 }
             });
@@ -134,7 +135,7 @@ mod tests {
             bloom: 0.5,
             ..Camera::usual()
         };
-        let full = camera.full_electrons() as f32;
+        let full = camera.full_electrons().single();
         let mut pixels = vec![0.0f32; 5 * 41];
         pixels[20 * 5 + 2] = 11.0 * full;
         camera.overflow(&mut pixels, 5);
@@ -157,7 +158,7 @@ mod tests {
         let camera = Camera::usual();
         let mut pixels = vec![400.0f32; 40_000];
         camera.count(&mut pixels, 200, 16, 7);
-        let n = pixels.len() as f64;
+        let n = pixels.len().real();
         let mean = pixels.iter().map(|v| f64::from(*v)).sum::<f64>() / n;
         let var = pixels
             .iter()

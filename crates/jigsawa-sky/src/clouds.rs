@@ -6,6 +6,7 @@
 //! the empty sky. The model is sampled once on a grid of 2 units, whose cubic B-spline *is* the
 //! nebula from then on: a smooth function that is cheap to evaluate anywhere.
 
+use jigsawa_core::number::Convert;
 use rayon::prelude::*;
 
 use crate::fields::{Field, Light};
@@ -125,17 +126,17 @@ impl Clouds {
             Field::Reef => formula(x, y),
             other => other.light(x, y),
         };
-        let node = |v: f64| (v / STEP).floor() as i64;
+        let node = |v: f64| (v / STEP).floor().whole();
         let (cx, cy) = (node(x0) - 2, node(y0) - 2);
-        let columns = (node(x1) + 4 - cx) as usize;
-        let rows = (node(y1) + 4 - cy) as usize;
+        let columns = (node(x1) + 4 - cx).index();
+        let rows = (node(y1) + 4 - cy).index();
         let nodes = (0..rows)
             .into_par_iter()
             .flat_map_iter(|r| {
                 (0..columns).map(move |c| {
-                    let x = (cx + c as i64) as f64 * STEP;
-                    let y = (cy + r as i64) as f64 * STEP;
-                    light(x, y).map(|v| v as f32)
+                    let x = (cx + c.whole()).real() * STEP;
+                    let y = (cy + r.whole()).real() * STEP;
+                    light(x, y).map(Convert::single)
                 })
             })
             .collect();
@@ -158,12 +159,12 @@ impl Clouds {
             .enumerate()
             .for_each(|(r, row)| {
                 for (c, node) in row.iter_mut().enumerate() {
-                    let x = (x0 + c as i64) as f64 * STEP;
-                    let y = (y0 + r as i64) as f64 * STEP;
+                    let x = (x0 + c.whole()).real() * STEP;
+                    let y = (y0 + r.whole()).real() * STEP;
                     let [ha, oiii, sii] = heart(x, y);
-                    node[0] += ha as f32;
-                    node[1] += oiii as f32;
-                    node[2] += sii as f32;
+                    node[0] += ha.single();
+                    node[1] += oiii.single();
+                    node[2] += sii.single();
                 }
             });
         self
@@ -171,7 +172,7 @@ impl Clouds {
 
     /// The light at a place; beyond the rectangle that of its edge.
     pub fn at(&self, x: f64, y: f64) -> Glow {
-        let (tx, ty) = (x / STEP - self.x0 as f64, y / STEP - self.y0 as f64);
+        let (tx, ty) = (x / STEP - self.x0.real(), y / STEP - self.y0.real());
         let (i, wx) = basis(tx, self.columns);
         let (j, wy) = basis(ty, self.rows);
         let mut sum = [0.0f32; 6];
@@ -198,9 +199,9 @@ impl Clouds {
 
 /// First of four nodes and their weights in the uniform cubic B-spline.
 fn basis(t: f64, count: usize) -> (usize, [f32; 4]) {
-    let t = t.clamp(1.0, (count - 3) as f64);
-    let i = (t as usize).min(count - 3);
-    let f = (t - i as f64) as f32;
+    let t = t.clamp(1.0, (count - 3).real());
+    let i = t.index().min(count - 3);
+    let f = (t - i.real()).single();
     let g = 1.0 - f;
     let weights = [
         g * g * g / 6.0,

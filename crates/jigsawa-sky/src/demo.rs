@@ -1,6 +1,7 @@
 //! The demo's frames: six masters of Lantern Reef, no two taken alike.
 
 use jigsawa_core::filter::Filter;
+use jigsawa_core::number::Convert;
 use jigsawa_core::space::Size;
 
 use crate::camera::{Camera, Numbers};
@@ -147,7 +148,7 @@ fn frame((i, n): (usize, Night)) -> DemoFrame {
             },
             optics: Optics {
                 elongation: n.elongation,
-                angle_rad: 0.4 + i as f64,
+                angle_rad: 0.4 + i.real(),
                 ..Optics::round(n.fwhm_px)
             },
             camera,
@@ -268,7 +269,7 @@ pub fn exposures() -> Vec<DemoFrame> {
                         ..Pointing::at(1010.0 + aside.0, 640.0 + aside.1)
                     },
                     optics: Optics {
-                        angle_rad: 0.4 + i as f64,
+                        angle_rad: 0.4 + i.real(),
                         elongation: 1.04,
                         ..Optics::round([2.9, 2.8, 3.0, 3.1, 3.0, 2.9][i])
                     },

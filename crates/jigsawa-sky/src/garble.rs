@@ -4,6 +4,7 @@
 //! taken from another seed, numbers set to what programs stumble over. The same number gives the same spoilt text, so
 //! that a failure is found again.
 
+use jigsawa_core::number::Convert;
 use std::path::Path;
 
 /// Numbers at which programs stumble.
@@ -92,7 +93,7 @@ impl Garble {
     }
 
     fn below(&mut self, n: usize) -> usize {
-        (self.next() % n.max(1) as u64) as usize
+        (self.next() % n.max(1) as u64).index()
     }
 
     fn seed(&mut self) -> &Vec<u8> {
@@ -111,7 +112,7 @@ impl Garble {
         let end = (at + 1 + self.below(reach)).min(length);
         match self.below(9) {
             0 => bytes[at] ^= 1 << self.below(8),
-            1 => bytes[at] = self.next() as u8,
+            1 => bytes[at] = self.next().byte(),
             2 => drop(bytes.drain(at..end)),
             3 => {
                 let piece = bytes[at..end].to_vec();

@@ -1,6 +1,7 @@
 //! Pairs of frames of one filter under two skies, for balancing, with the truth about both.
 
 use jigsawa_core::filter::Filter;
+use jigsawa_core::number::Convert;
 use jigsawa_core::space::{FramePx, Point, Size};
 
 use crate::camera::Camera;
@@ -101,10 +102,10 @@ impl Other {
         change(&mut first, 0);
         change(&mut second, 1);
         // The faintest stars are twice as many as those that are found.
-        let cells = first.size.area() as f64 / 1e4;
+        let cells = first.size.area().real() / 1e4;
         let crowd = Crowd {
             beacons: &[],
-            per_cell: self.stars as f64 / cells,
+            per_cell: self.stars.real() / cells,
             magnitudes: (9.5, 14.0),
             seed: 3 * self.seed + 3,
         };
@@ -121,7 +122,7 @@ impl Other {
 
 /// The sky's own light at a place of a frame, in its units: no stars, no nebula.
 pub fn true_sky(shot: &Shot, at: Point<FramePx>) -> f64 {
-    let u = (at.x + 0.5) / shot.size.width() as f64 - 0.5;
-    let v = (at.y + 0.5) / shot.size.height() as f64 - 0.5;
+    let u = (at.x + 0.5) / shot.size.width().real() - 0.5;
+    let v = (at.y + 0.5) / shot.size.height().real() - 0.5;
     shot.camera.units(shot.glow.at(u, v))
 }

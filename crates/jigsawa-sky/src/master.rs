@@ -3,6 +3,7 @@
 //! Every function takes a plane and gives another, so that they can follow each other as they do in life: resampled,
 //! denoised, and put on a canvas with a black border.
 
+use jigsawa_core::number::Convert;
 use jigsawa_core::plane::Plane;
 use jigsawa_core::space::Size;
 use rayon::prelude::*;
@@ -25,11 +26,11 @@ pub fn bordered(mut plane: Plane, [left, top, right, bottom]: [usize; 4], fill: 
 pub fn turned_border(mut plane: Plane, turn_deg: f64, shift: (f64, f64)) -> Plane {
     let (w, h) = (plane.size().width(), plane.size().height());
     let (s, c) = turn_deg.to_radians().sin_cos();
-    let middle = (0.5 * (w as f64 - 1.0), 0.5 * (h as f64 - 1.0));
+    let middle = (0.5 * (w.real() - 1.0), 0.5 * (h.real() - 1.0));
     for (i, v) in plane.data_mut().iter_mut().enumerate() {
         let (x, y) = (
-            (i % w) as f64 - middle.0 - shift.0,
-            (i / w) as f64 - middle.1 - shift.1,
+            (i % w).real() - middle.0 - shift.0,
+            (i / w).real() - middle.1 - shift.1,
         );
         let (u, t) = (x * c + y * s, y * c - x * s);
         if u.abs() > middle.0 || t.abs() > middle.1 {
@@ -42,9 +43,9 @@ pub fn turned_border(mut plane: Plane, turn_deg: f64, shift: (f64, f64)) -> Plan
 /// Smoothed by a Gaussian of this width (standard deviation, pixels).
 #[must_use]
 pub fn smoothed(plane: &Plane, sigma_px: f64) -> Plane {
-    let r = (4.0 * sigma_px).ceil() as i64;
+    let r = (4.0 * sigma_px).ceil().whole();
     let taps: Vec<f64> = (-r..=r)
-        .map(|k| (-0.5 * (k as f64 / sigma_px).powi(2)).exp())
+        .map(|k| (-0.5 * (k.real() / sigma_px).powi(2)).exp())
         .collect();
     weighted(&weighted(plane, &taps, (1, 0)), &taps, (0, 1))
 }
@@ -64,7 +65,7 @@ pub fn resampled(plane: &Plane, (dx, dy): (f64, f64), lobes: u32) -> Plane {
     let r = i64::from(lobes.max(1));
     let taps = |shift: f64| {
         (-r..=r)
-            .map(|k| kernel(k as f64 - shift))
+            .map(|k| kernel(k.real() - shift))
             .collect::<Vec<f64>>()
     };
     weighted(&weighted(plane, &taps(dx), (1, 0)), &taps(dy), (0, 1))
@@ -73,7 +74,7 @@ pub fn resampled(plane: &Plane, (dx, dy): (f64, f64), lobes: u32) -> Plane {
 /// The mean along one axis under weights that begin as far before a pixel as they end behind it; the plane's edge goes
 /// on beyond it.
 fn weighted(plane: &Plane, taps: &[f64], (ax, ay): (i64, i64)) -> Plane {
-    let r = taps.len() as i64 / 2;
+    let r = taps.len().whole() / 2;
     let sum: f64 = taps.iter().sum();
     let (w, h) = (plane.size().width(), plane.size().height());
     let mut out = Plane::filled(plane.size(), 0.0);
@@ -83,12 +84,12 @@ fn weighted(plane: &Plane, taps: &[f64], (ax, ay): (i64, i64)) -> Plane {
         .for_each(|(y, row)| {
             for (x, v) in row.iter_mut().enumerate() {
                 let at = |k: i64| {
-                    let px = (x as i64 + ax * k).clamp(0, w as i64 - 1);
-                    let py = (y as i64 + ay * k).clamp(0, h as i64 - 1);
+                    let px = (x.whole() + ax * k).clamp(0, w.whole() - 1);
+                    let py = (y.whole() + ay * k).clamp(0, h.whole() - 1);
                     f64::from(plane.at(px, py))
                 };
-                let all = taps.iter().enumerate().map(|(i, t)| t * at(i as i64 - r));
-                *v = (all.sum::<f64>() / sum) as f32;
+                let all = taps.iter().enumerate().map(|(i, t)| t * at(i.whole() - r));
+                *v = (all.sum::<f64>() / sum).single();
             }
         });
     out
@@ -122,21 +123,21 @@ pub fn drizzled(frames: &[(Plane, (f64, f64))], drop: f64) -> Plane {
     // The parts of a drop's side that fall on the fine pixels from the first on.
     let parts = |centre: f64| {
         let (a, b) = (2.0 * (centre + 0.5) - drop, 2.0 * (centre + 0.5) + drop);
-        let from = a.floor() as i64;
-        (from..=b.floor() as i64).map(move |i| {
-            let inside = (b.min(i as f64 + 1.0) - a.max(i as f64)).max(0.0);
+        let from = a.floor().whole();
+        (from..=b.floor().whole()).map(move |i| {
+            let inside = (b.min(i.real() + 1.0) - a.max(i.real())).max(0.0);
             (i, inside)
         })
     };
     for (plane, (dx, dy)) in frames {
         for y in 0..plane.size().height() {
             for x in 0..plane.size().width() {
-                let v = f64::from(plane.at(x as i64, y as i64));
-                for (j, py) in parts(y as f64 + dy) {
-                    for (i, px) in parts(x as f64 + dx) {
-                        let inside = i >= 0 && j >= 0 && i < w as i64 && j < h as i64;
+                let v = f64::from(plane.at(x.whole(), y.whole()));
+                for (j, py) in parts(y.real() + dy) {
+                    for (i, px) in parts(x.real() + dx) {
+                        let inside = i >= 0 && j >= 0 && i < w.whole() && j < h.whole();
                         if inside && px * py > 0.0 {
-                            let at = j as usize * w + i as usize;
+                            let at = j.index() * w + i.index();
                             sum[at] += px * py * v;
                             weight[at] += px * py;
                         }
@@ -148,7 +149,7 @@ pub fn drizzled(frames: &[(Plane, (f64, f64))], drop: f64) -> Plane {
     let data = sum
         .iter()
         .zip(&weight)
-        .map(|(s, w)| (s / w) as f32)
+        .map(|(s, w)| (s / w).single())
         .collect();
     Plane::new(size, data).unwrap_or_else(|| Plane::filled(size, f32::NAN))
 }
@@ -159,7 +160,7 @@ mod tests {
 
     fn plane() -> Plane {
         Plane::from_fn(Size::new(60, 40).unwrap(), |x, y| {
-            100.0 + (crate::noise::hash(x as i64, y as i64, 3) as f32 - 0.5)
+            100.0 + (crate::noise::hash(x.whole(), y.whole(), 3).single() - 0.5)
         })
     }
 
@@ -170,7 +171,7 @@ mod tests {
             .filter(|v| v.is_finite())
             .map(|v| f64::from(*v))
             .collect();
-        known.iter().sum::<f64>() / known.len() as f64
+        known.iter().sum::<f64>() / known.len().real()
     }
 
     #[test]

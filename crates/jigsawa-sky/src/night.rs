@@ -3,6 +3,7 @@
 
 use jigsawa_core::filter::Filter;
 use jigsawa_core::frame::{Kind, Pier};
+use jigsawa_core::number::Convert;
 use jigsawa_core::plane::Plane;
 use jigsawa_core::space::Size;
 use serde::Serialize;
@@ -80,7 +81,7 @@ pub fn frames() -> Vec<NightFrame> {
 fn light(i: usize) -> NightFrame {
     let red = i < OF_EACH;
     let n = i % OF_EACH + 1;
-    let at = i as f64;
+    let at = i.real();
     let flipped = i >= FLIP_AT;
     // Spread evenly over a square of 24 pixels, by the golden ratio's sequence in two dimensions.
     let part = |k: f64| (0.5 + k * (at + 1.0)).fract() - 0.5;
@@ -145,7 +146,7 @@ fn fault(red: bool, n: usize) -> Option<Fault> {
 }
 
 fn spoilt(fault: Option<Fault>, i: usize) -> Spoilt {
-    let at = i as f64;
+    let at = i.real();
     match fault {
         Some(Fault::Cloud) => Spoilt {
             cloud: Some(Cloud {
@@ -182,7 +183,7 @@ fn flat(i: usize) -> NightFrame {
         kind: Kind::Flat,
         filter_card: if red { "Red" } else { "Slot 3" },
         exposure_s: if red { 2.4 } else { 1.9 },
-        after_s: EVERY_S * 2.0 * OF_EACH as f64 + 600.0 + 20.0 * i as f64,
+        after_s: EVERY_S * 2.0 * OF_EACH.real() + 600.0 + 20.0 * i.real(),
         pier: Pier::West,
         shot: Shot {
             // A lit screen, darker towards the corners.

@@ -1,17 +1,19 @@
 //! Smooth noise over the plane: the stuff that clouds are made of.
 
+use jigsawa_core::number::Convert;
 use std::cell::RefCell;
 
 /// A number in 0..1 that two whole numbers and a seed fix.
 pub(crate) fn hash(x: i64, y: i64, seed: u64) -> f64 {
     // SplitMix64's finaliser (Steele, Lea & Flood 2014) over a mix of the inputs.
-    let mut z = (x as u64)
+    let mut z = x
+        .u64()
         .wrapping_mul(0x9E37_79B9_7F4A_7C15)
-        .wrapping_add((y as u64).wrapping_mul(0xC2B2_AE3D_27D4_EB4F))
+        .wrapping_add(y.u64().wrapping_mul(0xC2B2_AE3D_27D4_EB4F))
         .wrapping_add(seed.wrapping_mul(0x1656_67B1_9E37_79F9));
     z = (z ^ (z >> 30)).wrapping_mul(0xBF58_476D_1CE4_E5B9);
     z = (z ^ (z >> 27)).wrapping_mul(0x94D0_49BB_1331_11EB);
-    ((z ^ (z >> 31)) >> 11) as f64 / (1u64 << 53) as f64
+    ((z ^ (z >> 31)) >> 11).real() / (1u64 << 53).real()
 }
 
 /// Directions that were asked for last, by their numbers: neighbours on the plane ask for the same ones. Sines and
@@ -28,7 +30,7 @@ fn direction(turn: f64) -> (f64, f64) {
     let key = turn.to_bits();
     DIRECTIONS.with_borrow_mut(|known| {
         // Numbers of 53 random bits: any few of them tell places apart.
-        let slot = &mut known[(turn * REMEMBERED as f64) as usize % REMEMBERED];
+        let slot = &mut known[(turn * REMEMBERED.real()).index() % REMEMBERED];
         if slot.0 != key {
             let angle = turn * std::f64::consts::TAU;
             *slot = (key, (angle.cos(), angle.sin()));
@@ -43,8 +45,8 @@ fn gradient(x: f64, y: f64, seed: u64) -> f64 {
     let (fx, fy) = (x - x0, y - y0);
     let fade = |t: f64| t * t * t * (t * (t * 6.0 - 15.0) + 10.0);
     let corner = |dx: i64, dy: i64| {
-        let (cos, sin) = direction(hash(x0 as i64 + dx, y0 as i64 + dy, seed));
-        cos * (fx - dx as f64) + sin * (fy - dy as f64)
+        let (cos, sin) = direction(hash(x0.whole() + dx, y0.whole() + dy, seed));
+        cos * (fx - dx.real()) + sin * (fy - dy.real())
     };
     let (u, v) = (fade(fx), fade(fy));
     let top = corner(0, 0) + u * (corner(1, 0) - corner(0, 0));

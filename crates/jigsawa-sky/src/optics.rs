@@ -1,5 +1,6 @@
 //! What the optics and the air make of a point: an elliptical Moffat profile, summed over pixels.
 
+use jigsawa_core::number::Convert;
 use jigsawa_core::placement::Distortion;
 use jigsawa_core::space::Size;
 use serde::Serialize;
@@ -76,7 +77,7 @@ impl Optics {
         if self.distortion_px == 0.0 {
             return None;
         }
-        let half = [size.width() as f64 / 2.0, size.height() as f64 / 2.0];
+        let half = [size.width().real() / 2.0, size.height().real() / 2.0];
         let centre = [half[0] - 0.5, half[1] - 0.5];
         // The displacement is k r^2 (x, y) from the centre, of the wanted length in a corner.
         let corner = half[0].hypot(half[1]);

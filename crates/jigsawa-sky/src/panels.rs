@@ -1,6 +1,7 @@
 //! The demo's mosaic: two by two panels of Lantern Reef in two filters, no two taken alike.
 
 use jigsawa_core::filter::Filter;
+use jigsawa_core::number::Convert;
 use jigsawa_core::space::Size;
 
 use crate::camera::Camera;
@@ -124,8 +125,8 @@ fn nights() -> [(&'static str, usize, Filter, PanelNight); 8] {
 fn panel(
     (i, (file, at, filter, n)): (usize, (&'static str, usize, Filter, PanelNight)),
 ) -> DemoFrame {
-    let step = |n: usize| (1.0 - SHARED) * n as f64;
-    let (column, row) = ((at % 2) as f64 - 0.5, 0.5 - (at / 2) as f64);
+    let step = |n: usize| (1.0 - SHARED) * n.real();
+    let (column, row) = ((at % 2).real() - 0.5, 0.5 - (at / 2).real());
     let (level, across, along) = n.glow;
     DemoFrame {
         object: crate::demo::OBJECT,
@@ -150,7 +151,7 @@ fn panel(
                 )
             },
             optics: Optics {
-                angle_rad: 0.4 + i as f64,
+                angle_rad: 0.4 + i.real(),
                 elongation: 1.05,
                 distortion_px: 1.5,
                 ..Optics::round(n.fwhm_px)

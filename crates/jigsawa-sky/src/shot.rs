@@ -1,6 +1,7 @@
 //! One frame of the made-up sky: everything that shapes it, its pixels, and the truth about it.
 
 use jigsawa_core::filter::Filter;
+use jigsawa_core::number::Convert;
 use jigsawa_core::placement::Map;
 use jigsawa_core::plane::Plane;
 use jigsawa_core::space::{FramePx, Point, Size};
@@ -157,12 +158,12 @@ impl Shot {
             .par_chunks_mut(w)
             .enumerate()
             .for_each(|(y, row)| {
-                let v = (y as f64 + 0.5) / h as f64 - 0.5;
+                let v = (y.real() + 0.5) / h.real() - 0.5;
                 for (x, pixel) in row.iter_mut().enumerate() {
-                    let u = (x as f64 + 0.5) / w as f64 - 0.5;
+                    let u = (x.real() + 0.5) / w.real() - 0.5;
                     let mut light = self.glow.at(u, v);
                     if let Some(clouds) = clouds {
-                        let p = back.apply(Point::new(x as f64, y as f64));
+                        let p = back.apply(Point::new(x.real(), y.real()));
                         light += self.transparency
                             * area
                             * LINE_ELECTRONS
@@ -170,9 +171,9 @@ impl Shot {
                             * nebula(&self.filter, clouds.at(p.x, p.y));
                     }
                     if let Some(trail) = &self.spoilt.trail {
-                        light += trail.light(x as f64, y as f64, (w as f64, h as f64));
+                        light += trail.light(x.real(), y.real(), (w.real(), h.real()));
                     }
-                    *pixel = light as f32;
+                    *pixel = light.single();
                 }
                 self.add_stars(&lit, &profile, y, row);
             });
@@ -204,7 +205,7 @@ impl Shot {
 
     fn star(&self, star: &SkyStar, map: &Map<SkyPx, FramePx>, through: f64) -> StarTruth {
         let at = map.apply(Point::new(star.x, star.y));
-        let u = (at.x + 0.5) / self.size.width() as f64 - 0.5;
+        let u = (at.x + 0.5) / self.size.width().real() - 0.5;
         let passes = self.transparency * self.spoilt.passes(u);
         let electrons = star.electrons(&self.filter) * passes * through;
         StarTruth {
@@ -225,10 +226,12 @@ impl Shot {
         if dy.abs() > reach || all * halo.pixel(0.0, dy) < LEAST_ELECTRONS {
             return;
         }
-        let from = (x - reach).ceil().max(0.0) as usize;
-        let to = ((x + reach).floor() + 1.0).clamp(0.0, row.len() as f64) as usize;
+        let from = (x - reach).ceil().max(0.0).index();
+        let to = ((x + reach).floor() + 1.0)
+            .clamp(0.0, row.len().real())
+            .index();
         for (i, pixel) in row.iter_mut().enumerate().take(to).skip(from) {
-            *pixel += (all * halo.pixel(i as f64 - x, dy)) as f32;
+            *pixel += (all * halo.pixel(i.real() - x, dy)).single();
         }
     }
 
@@ -249,16 +252,18 @@ impl Shot {
     /// Adds the light of all stars to one row.
     fn add_stars(&self, stars: &[Lit], profile: &Profile, y: usize, row: &mut [f32]) {
         for s in stars {
-            let dy = y as f64 - s.at.1;
+            let dy = y.real() - s.at.1;
             self.add_halo(s.electrons, (s.at.0, dy), row);
             if dy.abs() > s.radius {
                 continue;
             }
             let half = (s.radius * s.radius - dy * dy).sqrt();
-            let from = (s.at.0 - half).ceil().max(0.0) as usize;
-            let to = ((s.at.0 + half).floor() + 1.0).clamp(0.0, row.len() as f64) as usize;
+            let from = (s.at.0 - half).ceil().max(0.0).index();
+            let to = ((s.at.0 + half).floor() + 1.0)
+                .clamp(0.0, row.len().real())
+                .index();
             for (x, pixel) in row.iter_mut().enumerate().take(to).skip(from) {
-                *pixel += (s.electrons * profile.pixel(x as f64 - s.at.0, dy)) as f32;
+                *pixel += (s.electrons * profile.pixel(x.real() - s.at.0, dy)).single();
             }
         }
     }

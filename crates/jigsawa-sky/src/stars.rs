@@ -1,6 +1,7 @@
 //! The stars of the field: a crowd without end, each star fixed by where it stands.
 
 use jigsawa_core::filter::Filter;
+use jigsawa_core::number::Convert;
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use serde::Serialize;
@@ -53,7 +54,7 @@ impl Crowd {
 
     /// All stars on a rectangle of the plane: (x from, y from, x to, y to).
     pub fn over(&self, (x0, y0, x1, y1): (f64, f64, f64, f64)) -> Vec<SkyStar> {
-        let cell = |v: f64| (v / CELL).floor() as i64;
+        let cell = |v: f64| (v / CELL).floor().whole();
         let inside = |s: &SkyStar| s.x >= x0 && s.x < x1 && s.y >= y0 && s.y < y1;
         let mut all: Vec<SkyStar> = self.beacons.iter().copied().filter(inside).collect();
         for cy in cell(y0)..=cell(y1) {
@@ -65,10 +66,10 @@ impl Crowd {
     }
 
     fn of_cell(&self, cx: i64, cy: i64) -> Vec<SkyStar> {
-        let place = (crate::noise::hash(cx, cy, self.seed) * (1u64 << 53) as f64) as u64;
+        let place = (crate::noise::hash(cx, cy, self.seed) * (1u64 << 53).real()).u64();
         let mut rng = ChaCha8Rng::seed_from_u64(place);
         let whole = self.per_cell.floor();
-        let count = whole as usize + usize::from(rng.random::<f64>() < self.per_cell - whole);
+        let count = whole.index() + usize::from(rng.random::<f64>() < self.per_cell - whole);
         let (bright, faint) = self.magnitudes;
         (0..count)
             .map(|_| {
@@ -77,8 +78,8 @@ impl Crowd {
                 let hot = rng.random::<f64>() < 0.22;
                 let spread: f64 = rng.random::<f64>() + rng.random::<f64>() - 1.0;
                 SkyStar {
-                    x: (cx as f64 + x) * CELL,
-                    y: (cy as f64 + y) * CELL,
+                    x: (cx.real() + x) * CELL,
+                    y: (cy.real() + y) * CELL,
                     magnitude: (faint + depth).max(bright + rng.random::<f64>()),
                     colour: if hot {
                         0.05 + 0.25 * spread

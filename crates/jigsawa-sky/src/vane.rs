@@ -2,6 +2,7 @@
 //! that leaves no dark corner, with a bright star beside it.
 
 use jigsawa_core::filter::Filter;
+use jigsawa_core::number::Convert;
 use jigsawa_core::space::Size;
 
 use crate::camera::Camera;
@@ -78,7 +79,7 @@ pub fn frames() -> Vec<DemoFrame> {
                     .unwrap_or_else(|| unreachable!("both sides are positive")),
                 pointing: Pointing::at(990.0 + dither.0, 630.0 + dither.1),
                 optics: Optics {
-                    angle_rad: 0.7 + i as f64,
+                    angle_rad: 0.7 + i.real(),
                     elongation: 1.05,
                     ..Optics::round(fwhm_px)
                 },
@@ -88,7 +89,7 @@ pub fn frames() -> Vec<DemoFrame> {
                     along: glow.2,
                     ..SkyGlow::even(glow.0)
                 },
-                transparency: 1.0 - 0.06 * i as f64,
+                transparency: 1.0 - 0.06 * i.real(),
                 spoilt: Spoilt::default(),
                 subs: 60,
                 seed: 3000 + i as u64,

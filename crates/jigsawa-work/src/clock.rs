@@ -1,5 +1,6 @@
 //! What was written and how long it took; and numbers as people read them.
 
+use jigsawa_core::number::Convert;
 use std::sync::{Mutex, PoisonError};
 use std::time::Instant;
 
@@ -66,7 +67,7 @@ pub fn in_units(v: f64, places: usize) -> f64 {
         0 => places,
         n => places.max(n + 2),
     };
-    round(v, places as i32)
+    round(v, places.i32())
 }
 
 /// A number as people want to read it.

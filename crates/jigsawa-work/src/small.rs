@@ -6,6 +6,7 @@ use jigsawa_core::finish::Shade;
 use jigsawa_core::frame::RowOrder;
 use jigsawa_core::layout::{Layout, PlacementRecord};
 use jigsawa_core::merge::{Input, Sampling, placed};
+use jigsawa_core::number::Convert;
 use jigsawa_core::placement::Map;
 use jigsawa_core::plane::Plane;
 use jigsawa_core::quick::Picture;
@@ -30,10 +31,10 @@ pub fn small(
 ) -> Result<Option<Small>, DoorError> {
     let row = &layout.frames[i];
     let canvas = layout.canvas.size;
-    let step = (canvas.width() as f64 / width as f64).max(1.0);
+    let step = (canvas.width().real() / width.real()).max(1.0);
     let (w, h) = (
-        (canvas.width() as f64 / step).round().max(1.0) as usize,
-        (canvas.height() as f64 / step).round().max(1.0) as usize,
+        (canvas.width().real() / step).round().max(1.0).index(),
+        (canvas.height().real() / step).round().max(1.0).index(),
     );
     // From the picture's pixels to the canvas's.
     let aside = 0.5 * (step - 1.0);
@@ -75,11 +76,11 @@ impl Small {
         let size: Size = self.plane.size();
         Plane::from_fn(size, |x, y| {
             let at = Point::new(
-                (x as f64 + 0.5) * self.step - 0.5,
-                (y as f64 + 0.5) * self.step - 0.5,
+                (x.real() + 0.5) * self.step - 0.5,
+                (y.real() + 0.5) * self.step - 0.5,
             );
-            let v = self.plane.at(x as i64, y as i64);
-            balance.apply(f64::from(v), at) as f32
+            let v = self.plane.at(x.whole(), y.whole());
+            balance.apply(f64::from(v), at).single()
         })
     }
 
@@ -87,8 +88,8 @@ impl Small {
     pub fn before(&self, balance: &Balance, shade: &Shade, order: RowOrder) -> Picture {
         let size = self.plane.size();
         let middle = Point::new(
-            0.5 * size.width() as f64 * self.step,
-            0.5 * size.height() as f64 * self.step,
+            0.5 * size.width().real() * self.step,
+            0.5 * size.height().real() * self.step,
         );
         let level = Balance {
             surface: jigsawa_core::balance::Surface::constant(balance.surface.at(middle)),

@@ -1,10 +1,11 @@
 //! Words that notes and captions of several jobs share.
 
 use jigsawa_core::balance::flatten::Ground;
+use jigsawa_core::number::Convert;
 
 /// A time as hours and minutes, or seconds where it is short.
 pub fn duration(seconds: f64) -> String {
-    let minutes = (seconds / 60.0).round() as u64;
+    let minutes = (seconds / 60.0).round().u64();
     if seconds < 120.0 {
         format!("{seconds:.0} s")
     } else if minutes < 60 {

@@ -7,6 +7,7 @@
 //! plane are dark.
 
 use super::surface::{Patch, fit_plane};
+use crate::number::Convert;
 use crate::robust::biweight;
 use crate::space::{CanvasPx, Point, Size};
 
@@ -63,7 +64,7 @@ pub(super) fn bar(heights: &[f64]) -> f64 {
     if heights.iter().filter(|h| **h < DARK_SIGMA).count() >= LEAST_DARK {
         return DARK_SIGMA;
     }
-    let mut sorted: Vec<f32> = heights.iter().map(|h| *h as f32).collect();
+    let mut sorted: Vec<f32> = heights.iter().map(|h| (*h).single()).collect();
     f64::from(crate::robust::quantile(&mut sorted, 1.0 / 3.0)) + 1e-9
 }
 

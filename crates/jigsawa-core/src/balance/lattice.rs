@@ -6,6 +6,7 @@
 //! place. The nearest pixel was taken first: half a pixel aside on a nebula's slope made two skies differ by more than
 //! their noise.
 
+use crate::number::Convert;
 use std::ops::Range;
 
 use rayon::prelude::*;
@@ -39,7 +40,11 @@ pub struct Lattice {
 impl Lattice {
     /// Over a canvas.
     pub fn over(canvas: Size) -> Self {
-        let step = ((canvas.area() as f64 / MOST_POINTS as f64).sqrt().ceil() as usize).max(1);
+        let step = (canvas.area().real() / MOST_POINTS.real())
+            .sqrt()
+            .ceil()
+            .index()
+            .max(1);
         let short = canvas.width().min(canvas.height()) / step;
         Self {
             canvas,
@@ -78,11 +83,11 @@ impl Lattice {
     }
 
     fn x(&self, column: usize) -> f64 {
-        ((column * self.step + self.step / 2).min(self.canvas.width() - 1)) as f64
+        ((column * self.step + self.step / 2).min(self.canvas.width() - 1)).real()
     }
 
     fn y(&self, row: usize) -> f64 {
-        ((row * self.step + self.step / 2).min(self.canvas.height() - 1)) as f64
+        ((row * self.step + self.step / 2).min(self.canvas.height() - 1)).real()
     }
 
     /// Columns and rows of patches.
@@ -96,14 +101,14 @@ impl Lattice {
     /// Columns and rows of patches that hold all that a frame covers, by the frame's outline.
     fn around(&self, placement: &Placement, frame: Size) -> (Range<usize>, Range<usize>) {
         // A lens bends edges: their middles count, too.
-        let (w, h) = (frame.width() as f64 - 1.0, frame.height() as f64 - 1.0);
+        let (w, h) = (frame.width().real() - 1.0, frame.height().real() - 1.0);
         let places = (0..9).map(|k| (f64::from(k % 3) * 0.5 * w, f64::from(k / 3) * 0.5 * h));
         let back = placement.invert();
         let rect = Rect::around(places.map(|(x, y)| back.apply(Point::new(x, y))));
-        let px = self.patch_px() as i64;
+        let px = self.patch_px().whole();
         let (columns, rows) = self.patches();
         let range = |from: i64, to: i64, n: usize| {
-            let patch = |v: i64| (v.div_euclid(px)).clamp(0, n as i64) as usize;
+            let patch = |v: i64| (v.div_euclid(px)).clamp(0, n.whole()).index();
             patch(from - 2)..patch(to + 2 + px).max(patch(from - 2))
         };
         (
@@ -166,8 +171,8 @@ const STRAIGHT: usize = 32;
 /// The value between a frame's pixels; NaN where one is missing, or full.
 fn between(plane: &Plane, (x, y): (f64, f64), ceiling: f32) -> f32 {
     let (c, r) = (x.floor(), y.floor());
-    let (u, v) = ((x - c) as f32, (y - r) as f32);
-    let at = |dx: i64, dy: i64| plane.at(c as i64 + dx, r as i64 + dy);
+    let (u, v) = ((x - c).single(), (y - r).single());
+    let at = |dx: i64, dy: i64| plane.at(c.whole() + dx, r.whole() + dy);
     let four = [at(0, 0), at(1, 0), at(0, 1), at(1, 1)];
     if !four.iter().all(|p| *p < ceiling) {
         // A place on a pixel's middle needs no other.
@@ -207,10 +212,10 @@ impl Samples {
                     let first = from + k * STRAIGHT;
                     let at = |c: usize| placement.apply(Point::new(lattice.x(c), lattice.y(r)));
                     let (a, b) = (at(first), at(first + run.len() - 1));
-                    let n = (run.len() - 1).max(1) as f64;
+                    let n = (run.len() - 1).max(1).real();
                     let (dx, dy) = ((b.x - a.x) / n, (b.y - a.y) / n);
                     for (i, v) in run.iter_mut().enumerate() {
-                        let (x, y) = (a.x + i as f64 * dx, a.y + i as f64 * dy);
+                        let (x, y) = (a.x + i.real() * dx, a.y + i.real() * dy);
                         *v = between(plane, (x, y), ceiling);
                     }
                 }
@@ -243,7 +248,7 @@ impl Samples {
         rows.for_each(|(r, row)| {
             for (c, v) in row.iter_mut().enumerate().filter(|(_, v)| v.is_finite()) {
                 let at = Point::new(l.x(from + c), l.y(top + r));
-                *v = balance.apply(f64::from(*v), at) as f32;
+                *v = balance.apply(f64::from(*v), at).single();
             }
         });
         self
@@ -282,7 +287,7 @@ impl Samples {
                 continue;
             }
             let points = |from: f64, to: f64, kept: &Range<usize>| {
-                let point = |v: f64| (v / l.step as f64).max(0.0) as usize;
+                let point = |v: f64| (v / l.step.real()).max(0.0).index();
                 point(from).max(kept.start)..(point(to) + 1).min(kept.end)
             };
             for r in points(at.y - reach, at.y + reach, &self.rows) {

@@ -1,5 +1,6 @@
 //! One frame brought to another: scale, then the surface between their skies.
 
+use crate::number::Convert;
 use serde::{Deserialize, Serialize};
 
 use super::lattice::Samples;
@@ -462,8 +463,8 @@ fn covered_part(patches: &[Patch], frame: &Sky<'_>, patch_px: usize) -> f64 {
         .placement
         .invert()
         .apply(frame.member.size.centre());
-    let frame_area = frame.member.size.area() as f64 / frame.member.placement.area_ratio(at);
-    let patch_area = (patch_px * patch_px) as f64;
-    patches.len() as f64 * patch_area
-        / frame_area.min(frame.samples.lattice().canvas().area() as f64)
+    let frame_area = frame.member.size.area().real() / frame.member.placement.area_ratio(at);
+    let patch_area = (patch_px * patch_px).real();
+    patches.len().real() * patch_area
+        / frame_area.min(frame.samples.lattice().canvas().area().real())
 }

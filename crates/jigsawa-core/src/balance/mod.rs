@@ -16,6 +16,7 @@ pub mod scale;
 mod surface;
 mod weight;
 
+use crate::number::Convert;
 use serde::{Deserialize, Serialize};
 
 use crate::filter::Filter;
@@ -155,7 +156,7 @@ impl Balance {
 
     /// Balances a row of the canvas, from column `x` on; `spare` is memory for the gain.
     pub fn apply_to_row(&self, x: i64, y: i64, row: &mut [f32], spare: &mut Vec<f32>) {
-        let scale = self.scale.value as f32;
+        let scale = self.scale.value.single();
         if scale != 1.0 {
             for v in row.iter_mut() {
                 *v *= scale;

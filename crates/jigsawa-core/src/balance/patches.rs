@@ -4,6 +4,7 @@
 //! cosmic rays), and both are averaged. Means keep what medians do not: for any scale, the difference
 //! of the means is the mean of the differences, so a nebula cancels whatever its shape within a patch.
 
+use crate::number::Convert;
 use std::ops::Range;
 
 use rayon::prelude::*;
@@ -75,7 +76,7 @@ impl Buffers {
                     .map(|(a, b)| (*a, *b)),
             );
         }
-        if (self.pairs.len() as f64) < LEAST_FILLED * all as f64 || self.pairs.is_empty() {
+        if self.pairs.len().real() < LEAST_FILLED * all.real() || self.pairs.is_empty() {
             return None;
         }
         let (low_a, high_a) = self.bounds(|p| p.0)?;
@@ -90,9 +91,9 @@ impl Buffers {
         }
         (n > 0).then(|| BothSkies {
             at: lattice.middle(patch),
-            reference: sum_a / n as f64,
-            frame: sum_b / n as f64,
-            filled: n as f64 / all as f64,
+            reference: sum_a / n.real(),
+            frame: sum_b / n.real(),
+            filled: n.real() / all.real(),
         })
     }
 

@@ -6,6 +6,7 @@
 
 use super::Member;
 use super::scale::{common_stars, star_scale};
+use crate::number::Convert;
 use crate::survey::gradient::gradient;
 use crate::survey::reference::{Merits, merit};
 
@@ -55,7 +56,7 @@ fn transparencies(members: &[Member<'_>]) -> Vec<f64> {
 /// The frame of one filter that the others are to be matched to; altitudes in degrees, where known.
 /// `None` for an empty list.
 pub fn propose(members: &[Member<'_>], altitudes: &[Option<f64>]) -> Option<Proposal> {
-    let stars = |m: &Member<'_>| m.catalogue.stars.len() as f64;
+    let stars = |m: &Member<'_>| m.catalogue.stars.len().real();
     let usual = members.iter().map(stars).fold(1.0, f64::max);
     let clear = transparencies(members);
     let merits: Vec<f64> = members

@@ -10,6 +10,7 @@ use super::patches::BothSkies;
 use super::surface::{Patch, Shape, fit_plainly};
 use crate::matching::{pairs_under, spots};
 use crate::measured::Measured;
+use crate::number::Convert;
 use crate::placement::Registration;
 use crate::robust::{BIWEIGHT_REACH, MAD_TO_SIGMA, biweight, median, robust_ratio};
 use crate::space::Size;
@@ -152,7 +153,7 @@ pub fn star_scale(stars: &[CommonStar]) -> Option<(Measured, usize)> {
         .collect();
     let ratio = robust_ratio(&ratios)?;
     // Few stars show too little of their own scatter.
-    let n = ratio.used.max(2) as f64;
+    let n = ratio.used.max(2).real();
     let slope = Measured {
         sigma: ratio.slope.sigma * (n / (n - 1.0)).sqrt(),
         ..ratio.slope
@@ -196,7 +197,7 @@ fn bright_end(stars: &[CommonStar], scale: f64) -> Option<f64> {
         .collect();
     points.sort_by(|a, b| b.0.total_cmp(&a.0));
     let middle = |of: fn(&(f64, f64, f64)) -> f64, list: &[(f64, f64, f64)]| {
-        let mut all: Vec<f32> = list.iter().map(|p| of(p) as f32).collect();
+        let mut all: Vec<f32> = list.iter().map(|p| of(p).single()).collect();
         f64::from(median(&mut all))
     };
     BRIGHTEST.into_iter().find_map(|(brightest, least, by)| {
@@ -214,7 +215,7 @@ fn bright_end(stars: &[CommonStar], scale: f64) -> Option<f64> {
             return None;
         }
         let (x, off) = far.iter().fold((0.0, 0.0), |(a, b), f| (a + f.0, b + f.1));
-        Some(off / x.max(0.3 * far.len() as f64))
+        Some(off / x.max(0.3 * far.len().real()))
     })
 }
 
@@ -237,7 +238,7 @@ pub fn nonlinearity(stars: &[CommonStar], scale: f64) -> Option<Measured> {
     // A scatter of the stars' own counts as error. The line goes through all at first: bright stars that are far off
     // are what shows a frame that is not linear. Those far from the line do not count after that.
     let spread_of = |off: &[f64]| {
-        let mut sizes: Vec<f32> = off.iter().map(|v| v.abs() as f32).collect();
+        let mut sizes: Vec<f32> = off.iter().map(|v| v.abs().single()).collect();
         f64::from(median(&mut sizes)) * MAD_TO_SIGMA
     };
     let mut off: Vec<f64> = points.iter().map(|p| p.1).collect();
@@ -324,7 +325,7 @@ pub fn signal_scale(patches: &[BothSkies], canvas: Size) -> Option<(Measured, us
         let off: Vec<f64> = r.iter().zip(&f).map(|(r, f)| r - slope * f).collect();
         // Neighbouring patches share their errors: as good as a quarter of their number.
         sigma = 2.0 * (dot(&off, &off, &weights) / ff / weights.iter().sum::<f64>()).sqrt();
-        let mut sizes: Vec<f32> = off.iter().map(|v| v.abs() as f32).collect();
+        let mut sizes: Vec<f32> = off.iter().map(|v| v.abs().single()).collect();
         let spread = f64::from(median(&mut sizes)) * MAD_TO_SIGMA;
         for (w, o) in weights.iter_mut().zip(&off) {
             *w = biweight(*o, BIWEIGHT_REACH * spread.max(1e-30));

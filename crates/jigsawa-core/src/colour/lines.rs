@@ -1,6 +1,7 @@
 //! How strong narrowband lines stand against each other.
 
 use crate::finish::sky_and_noise;
+use crate::number::Convert;
 use crate::robust::quantile;
 
 /// The rule by which lines are brought to comparable strength before they are mixed.
@@ -35,7 +36,7 @@ pub fn strengths(light: &[Vec<f32>]) -> Vec<f32> {
         })
         .collect();
     let known: Vec<f32> = strength.iter().copied().filter(|s| *s > 0.0).collect();
-    let mean = (known.iter().map(|s| s.ln()).sum::<f32>() / known.len().max(1) as f32).exp();
+    let mean = (known.iter().map(|s| s.ln()).sum::<f32>() / known.len().max(1).single()).exp();
     strength
         .iter()
         .map(|s| if *s > 0.0 { mean / s } else { 1.0 })
@@ -51,7 +52,7 @@ mod tests {
         let line = |height: f32| -> Vec<f32> {
             (0..4000)
                 .map(|i| {
-                    let noise = ((i * 7919) % 1009) as f32 / 1009.0 - 0.5;
+                    let noise = ((i * 7919) % 1009).single() / 1009.0 - 0.5;
                     noise + if i % 5 == 0 { height } else { 0.0 }
                 })
                 .collect()

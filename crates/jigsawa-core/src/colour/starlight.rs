@@ -3,6 +3,7 @@
 
 use crate::doors::DoorError;
 use crate::merge::{Input, placed};
+use crate::number::Convert;
 use crate::space::{Point, Rect, Size};
 use crate::stars::{Catalogue, star_flux};
 
@@ -43,20 +44,20 @@ pub fn star_light(
         s.fwhm_px / ratio.sqrt()
     };
     let fwhm = on_canvas(line).max(on_canvas(broad));
-    let reach = (WIDTHS * fwhm).ceil() as i64 + 2;
+    let reach = (WIDTHS * fwhm).ceil().whole() + 2;
     let mut pairs = Vec::new();
     for s in stars.clean().take(MOST_STARS) {
         let at = back.apply(s.at);
         let rect = Rect {
-            x: at.x.round() as i64 - reach,
-            y: at.y.round() as i64 - reach,
-            width: (2 * reach + 1) as usize,
-            height: (2 * reach + 1) as usize,
+            x: at.x.round().whole() - reach,
+            y: at.y.round().whole() - reach,
+            width: (2 * reach + 1).index(),
+            height: (2 * reach + 1).index(),
         };
         if rect.intersect(canvas.rect()) != rect {
             continue;
         }
-        let there = Point::new(at.x - rect.x as f64, at.y - rect.y as f64);
+        let there = Point::new(at.x - rect.x.real(), at.y - rect.y.real());
         let mut fluxes = Vec::new();
         for (i, shown) in [broad, line].into_iter().enumerate() {
             let seen = placed(shown.input, rect).map_err(|e| (i, e))?;
@@ -86,12 +87,15 @@ mod tests {
     /// Stars of a width and a brightness on an even sky, moved down by some rows.
     fn plane(width: f32, light: f32, down: f32) -> Plane {
         Plane::from_fn(Size::new(300, 240).unwrap(), |x, y| {
-            let (x, y) = (x as f32, y as f32);
+            let (x, y) = (x.single(), y.single());
             let noise = (x * 12.9898 + y * 78.233).sin() * 2.0;
             let star = |k: usize| {
-                let (cx, cy) = (30.3 + 48.0 * (k % 6) as f32, 25.7 + 47.0 * (k / 6) as f32);
+                let (cx, cy) = (
+                    30.3 + 48.0 * (k % 6).single(),
+                    25.7 + 47.0 * (k / 6).single(),
+                );
                 let square = (x - cx).powi(2) + (y - cy - down).powi(2);
-                let height = light * (1.0 + k as f32) / (width * width);
+                let height = light * (1.0 + k.single()) / (width * width);
                 height * (-2.77 * square / (width * width)).exp()
             };
             500.0 + noise + (0..30).map(star).sum::<f32>()

@@ -6,6 +6,7 @@
 use super::look::Sources;
 use super::tile::Tile;
 use crate::doors::DoorError;
+use crate::number::Convert;
 use crate::robust::quantile;
 use crate::space::{FramePx, Point, Rect};
 use crate::stars::{Catalogue, Flag};
@@ -64,12 +65,12 @@ fn core(
     fwhm_px: f64,
     light: &dyn Fn(usize, f32) -> f32,
 ) -> Result<Option<Core>, DoorError> {
-    let reach = (8.0 * fwhm_px).ceil().min(60.0) as i64;
+    let reach = (8.0 * fwhm_px).ceil().min(60.0).whole();
     let rect = Rect {
-        x: at.x.round() as i64 - reach,
-        y: at.y.round() as i64 - reach,
-        width: (2 * reach + 1) as usize,
-        height: (2 * reach + 1) as usize,
+        x: at.x.round().whole() - reach,
+        y: at.y.round().whole() - reach,
+        width: (2 * reach + 1).index(),
+        height: (2 * reach + 1).index(),
     }
     .intersect(sources[0].size().rect());
     if rect.is_empty() {
@@ -83,9 +84,9 @@ fn core(
         }
     }
     let distance = |i: usize| {
-        let x = rect.x + (i % rect.width) as i64;
-        let y = rect.y + (i / rect.width) as i64;
-        Point::new(x as f64, y as f64).distance(at)
+        let x = rect.x + (i % rect.width).whole();
+        let y = rect.y + (i / rect.width).whole();
+        Point::new(x.real(), y.real()).distance(at)
     };
     // The farthest flat pixel that hangs together with the middle, in any channel.
     let mut radius = 0.0f64;
@@ -96,7 +97,7 @@ fn core(
         let flat = near(4.0 * fwhm_px)
             .filter(|i| plane[*i] >= FLAT * top)
             .count();
-        let r = (flat as f64 / std::f64::consts::PI).sqrt();
+        let r = (flat.real() / std::f64::consts::PI).sqrt();
         radius = radius.max(r);
         let mut beside: Vec<f32> = (0..plane.len())
             .filter(|i| (r + fwhm_px..r + 2.0 * fwhm_px).contains(&distance(*i)))
@@ -126,7 +127,7 @@ fn core(
     Ok(Some(Core {
         at,
         radius,
-        colour: sums.map(|s| (s / mean) as f32),
+        colour: sums.map(|s| (s / mean).single()),
     }))
 }
 
@@ -135,14 +136,14 @@ impl Core {
     pub fn paint(&self, tile: &mut Tile) {
         let Some(rect) = tile.rect else { return };
         let reach = self.radius + 1.5;
-        let from = |v: f64, low: i64| ((v - reach).floor() as i64).max(low);
-        let to = |v: f64, high: i64| ((v + reach).ceil() as i64 + 1).min(high);
+        let from = |v: f64, low: i64| (v - reach).floor().whole().max(low);
+        let to = |v: f64, high: i64| ((v + reach).ceil().whole() + 1).min(high);
         for y in from(self.at.y, rect.y)..to(self.at.y, rect.bottom()) {
             for x in from(self.at.x, rect.x)..to(self.at.x, rect.right()) {
-                let d = Point::<FramePx>::new(x as f64, y as f64).distance(self.at);
+                let d = Point::<FramePx>::new(x.real(), y.real()).distance(self.at);
                 // Over a pixel and a half the core's colour goes over into the wings' own.
-                let part = ((reach - d) / 1.5).clamp(0.0, 1.0) as f32;
-                let i = (y - rect.y) as usize * rect.width + (x - rect.x) as usize;
+                let part = ((reach - d) / 1.5).clamp(0.0, 1.0).single();
+                let i = (y - rect.y).index() * rect.width + (x - rect.x).index();
                 let mean = tile.planes.iter().map(|p| p[i]).sum::<f32>() / 3.0;
                 if part > 0.0 && mean.is_finite() {
                     for (plane, k) in tile.planes.iter_mut().zip(self.colour) {
@@ -163,7 +164,7 @@ mod tests {
     /// Is a place in the middle of a frame of this light a full core?
     fn is_core(light: impl Fn(f64, f64) -> f32) -> bool {
         let size = Size::new(121, 101).unwrap();
-        let plane = Plane::from_fn(size, |x, y| light(x as f64 - 60.0, y as f64 - 50.0));
+        let plane = Plane::from_fn(size, |x, y| light(x.real() - 60.0, y.real() - 50.0));
         let at = Point::new(60.0, 50.0);
         core([&plane, &plane, &plane], at, 4.0, &|_, v| v)
             .unwrap()
@@ -172,13 +173,17 @@ mod tests {
 
     #[test]
     fn a_full_star_has_a_core_and_a_nebulas_rim_has_none() {
-        let star = |r: f64| (90_000.0 * (1.0 + (r / 3.6).powi(2)).powf(-3.0)).min(20_000.0) as f32;
+        let star = |r: f64| {
+            (90_000.0 * (1.0 + (r / 3.6).powi(2)).powf(-3.0))
+                .min(20_000.0)
+                .single()
+        };
         assert!(is_core(|x, y| star(x.hypot(y))));
         assert!(is_core(
             |x, y| star(x.hypot(y)) + 0.5 * star((x - 12.0).hypot(y))
         ));
         // A band of light, which falls to both of its sides, and the edge of a bright cloud.
-        let band = |d: f64| (500.0 * (-0.5 * (d / 7.0).powi(2)).exp()) as f32;
+        let band = |d: f64| (500.0 * (-0.5 * (d / 7.0).powi(2)).exp()).single();
         assert!(!is_core(|x, _| band(x)));
         assert!(!is_core(|x, y| band((x + y - 4.0).max(0.0))));
     }

@@ -1,5 +1,6 @@
 //! The largest rectangle that all channels cover, for cutting off ragged edges once, after merging.
 
+use crate::number::Convert;
 use crate::space::{Rect, Size};
 
 /// The largest upright rectangle of blocks that are all covered, as pixels of a picture of `size` in which a
@@ -47,8 +48,8 @@ pub fn covered_rect(covered: &[bool], across: usize, factor: usize, size: Size) 
         }
     };
     Some(Rect {
-        x: (x * factor) as i64,
-        y: (y * factor) as i64,
+        x: (x * factor).whole(),
+        y: (y * factor).whole(),
         width: end(x, w, across, size.width()) - x * factor,
         height: end(y, h, down, size.height()) - y * factor,
     })

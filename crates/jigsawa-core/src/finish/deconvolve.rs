@@ -7,6 +7,7 @@
 //! other. Dark rings are kept away: nothing falls below the darkest of what lies within a width of it; and bright stars,
 //! whose profile nobody knows well enough, stay as they are. Colours follow the brightness.
 
+use crate::number::Convert;
 use nalgebra::SMatrix;
 
 use super::spared::Spared;
@@ -48,14 +49,14 @@ impl Deconvolution {
             .iter()
             .map(|(t, w)| {
                 let sigma = alpha / (2.0 * t).sqrt();
-                ((w / t / light) as f32, half_gaussian(sigma))
+                ((w / t / light).single(), half_gaussian(sigma))
             })
             .collect();
         Self {
             rounds,
             parts,
             noise,
-            guard: fwhm_px.round().max(1.0) as usize,
+            guard: fwhm_px.round().max(1.0).index(),
         }
     }
 
@@ -132,17 +133,17 @@ impl Deconvolution {
 
 /// Half a Gaussian, its middle first, whose whole has the sum 1.
 fn half_gaussian(sigma: f64) -> Vec<f32> {
-    let length = ((CUT * sigma).ceil() as usize).clamp(1, LONGEST);
-    let value = |i: usize| (-0.5 * (i as f64 / sigma).powi(2)).exp();
+    let length = (CUT * sigma).ceil().index().clamp(1, LONGEST);
+    let value = |i: usize| (-0.5 * (i.real() / sigma).powi(2)).exp();
     let sum = value(0) + 2.0 * (1..=length).map(value).sum::<f64>();
-    (0..=length).map(|i| (value(i) / sum) as f32).collect()
+    (0..=length).map(|i| (value(i) / sum).single()).collect()
 }
 
 /// Nodes and weights of the generalised Gauss-Laguerre rule, the weights with the sum 1: eigenvalues and first
 /// components of the Jacobi matrix (Golub & Welsch 1969, Math. Comp. 23, 221).
 fn laguerre(a: f64) -> Vec<(f64, f64)> {
     let jacobi = SMatrix::<f64, NODES, NODES>::from_fn(|i, j| {
-        let n = i.max(j) as f64;
+        let n = i.max(j).real();
         match i.abs_diff(j) {
             0 => 2.0 * n + 1.0 + a,
             1 => (n * (n + a)).sqrt(),
@@ -276,9 +277,9 @@ mod tests {
     fn noise_is_not_made_into_structure() {
         let (mut tile, how) = star();
         for (i, v) in tile.planes.iter_mut().flatten().enumerate() {
-            *v = (((i * 7919) % 1009) as f32 / 1009.0 - 0.5) * 3.46;
+            *v = (((i * 7919) % 1009).single() / 1009.0 - 0.5) * 3.46;
         }
-        let spread = |p: &[f32]| (p.iter().map(|v| v * v).sum::<f32>() / p.len() as f32).sqrt();
+        let spread = |p: &[f32]| (p.iter().map(|v| v * v).sum::<f32>() / p.len().single()).sqrt();
         let before = spread(&tile.planes[0]);
         how.sharpen(&mut tile, &Spared::default());
         assert!(spread(&tile.planes[0]) < 1.6 * before);

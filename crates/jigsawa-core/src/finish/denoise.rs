@@ -11,6 +11,7 @@
 use super::shrink::{Shrink, energy, mean_around, shrink};
 use super::starlet::{reach, smooth};
 use super::tile::Tile;
+use crate::number::Convert;
 use crate::robust::{MAD_TO_SIGMA, mad, quantile};
 
 /// Scales of the brightness, and of the colours.
@@ -109,7 +110,7 @@ impl Noise {
                 .filter(|(_, l)| keep(**l))
                 .map(|(v, _)| *v)
                 .collect();
-            mad(&mut kept, 0.0) * MAD_TO_SIGMA as f32
+            mad(&mut kept, 0.0) * MAD_TO_SIGMA.single()
         };
         let in_dark = |v: &[f32]| spread(v, &|l| l <= dark);
         let sigma: [[f32; MOST]; 3] = std::array::from_fn(|p| {
@@ -200,7 +201,7 @@ fn quiet(values: &[f32], light: &[f32], dark: f32, pieces: &[usize]) -> Option<f
             let (values, light) = (&values[w[0]..w[1]], &light[w[0]..w[1]]);
             let kept = values.iter().zip(light).filter(|(_, l)| **l <= dark);
             let mut kept: Vec<f32> = kept.map(|(v, _)| *v).collect();
-            (kept.len() >= LEAST_IN_PIECE).then(|| mad(&mut kept, 0.0) * MAD_TO_SIGMA as f32)
+            (kept.len() >= LEAST_IN_PIECE).then(|| mad(&mut kept, 0.0) * MAD_TO_SIGMA.single())
         })
         .collect();
     (all.len() >= 4).then(|| quantile(&mut all, QUIET))
@@ -326,10 +327,10 @@ mod tests {
     fn noisy(nebula: impl Fn(f32, f32) -> [f32; 3]) -> Tile {
         let mut tile = Tile::square(SIDE);
         for i in 0..SIDE * SIDE {
-            let (x, y) = ((i % SIDE) as f32, (i / SIDE) as f32);
+            let (x, y) = ((i % SIDE).single(), (i / SIDE).single());
             let light = nebula(x, y);
             for (p, plane) in tile.planes.iter_mut().enumerate() {
-                plane[i] = light[p] + 2.0 * normal(i as u64, p as u64) as f32;
+                plane[i] = light[p] + 2.0 * normal(i as u64, p as u64).single();
             }
         }
         tile
@@ -346,7 +347,7 @@ mod tests {
             sum += f64::from(values[i] - truth(i)).powi(2);
             n += 1;
         }
-        (sum / f64::from(n)).sqrt() as f32
+        (sum / f64::from(n)).sqrt().single()
     }
 
     #[test]
@@ -407,7 +408,7 @@ mod tests {
                 colour: 0.9,
             },
         );
-        let truth = |i: usize| nebula((i % SIDE) as f32, (i / SIDE) as f32)[0];
+        let truth = |i: usize| nebula((i % SIDE).single(), (i / SIDE).single())[0];
         let left = spread(&tiles[0].planes[0], truth);
         assert!(left < 1.4, "{left}");
     }

@@ -119,13 +119,14 @@ pub(super) fn finest_in_the_dark(tile: &mut Tile) -> Vec<f32> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::number::Convert;
 
     const SIDE: usize = 200;
 
     fn waves(length: f32, height: f32) -> Tile {
         let mut tile = Tile::square(SIDE);
         for i in 0..SIDE * SIDE {
-            let v = 0.5 + height * (std::f32::consts::TAU * (i % SIDE) as f32 / length).sin();
+            let v = 0.5 + height * (std::f32::consts::TAU * (i % SIDE).single() / length).sin();
             for (plane, k) in tile.planes.iter_mut().zip([1.1, 1.0, 0.9]) {
                 plane[i] = k * v;
             }

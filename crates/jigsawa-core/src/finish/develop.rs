@@ -2,6 +2,7 @@
 //!
 //! Pieces lie on a grid that neither threads nor memory move, so the same picture gives the same bits.
 
+use crate::number::Convert;
 use std::sync::Mutex;
 
 use rayon::prelude::*;
@@ -39,13 +40,13 @@ pub fn develop<E: From<DoorError> + Send>(
         let height = PIECE.1.min(rect.height - top);
         // The picture's first row is stored last where rows go up.
         let y = match order {
-            RowOrder::TopDown => rect.y + top as i64,
-            RowOrder::BottomUp => rect.bottom() - (top + height) as i64,
+            RowOrder::TopDown => rect.y + top.whole(),
+            RowOrder::BottomUp => rect.bottom() - (top + height).whole(),
         };
         let pieces: Vec<Rect> = (0..rect.width)
             .step_by(PIECE.0)
             .map(|x| Rect {
-                x: rect.x + x as i64,
+                x: rect.x + x.whole(),
                 y,
                 width: PIECE.0.min(rect.width - x),
                 height,
@@ -73,7 +74,7 @@ pub fn develop<E: From<DoorError> + Send>(
                     RowOrder::BottomUp => height - 1 - i,
                 };
                 for (piece, buffers) in pieces.iter().zip(&done) {
-                    let from = 3 * (piece.x - rect.x) as usize;
+                    let from = 3 * (piece.x - rect.x).index();
                     buffers.row(*piece, stored, &mut out[from..from + 3 * piece.width]);
                 }
             });
@@ -96,7 +97,7 @@ impl Buffers {
     /// A row of the piece without its border, its channels side by side.
     fn row(&self, piece: Rect, row: usize, out: &mut [f32]) {
         let Some(rect) = self.tile.rect else { return };
-        let (dx, dy) = ((piece.x - rect.x) as usize, (piece.y - rect.y) as usize);
+        let (dx, dy) = ((piece.x - rect.x).index(), (piece.y - rect.y).index());
         let at = (dy + row) * rect.width + dx;
         let [r, g, b] = self
             .tile
@@ -118,8 +119,8 @@ fn develop_piece(
 ) -> Result<(), DoorError> {
     let border = plan.border();
     let wide = Rect {
-        x: piece.x - border as i64,
-        y: piece.y - border as i64,
+        x: piece.x - border.whole(),
+        y: piece.y - border.whole(),
         width: piece.width + 2 * border,
         height: piece.height + 2 * border,
     };

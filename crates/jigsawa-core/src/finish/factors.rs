@@ -1,5 +1,6 @@
 //! Factors over a picture, worked out on its small copy and straight between its pixels.
 
+use crate::number::Convert;
 use crate::plane::Plane;
 
 /// A plane of factors, each pixel standing for `factor` x `factor` of the picture.
@@ -17,17 +18,17 @@ impl Factors {
     /// The factors along a row of the picture from column `x` on.
     pub(super) fn row(&self, x: i64, y: i64, out: &mut [f32]) {
         let size = self.map.size();
-        let k = self.factor as f32;
-        let within = |v: f32, n: usize| v.clamp(0.0, (n - 1) as f32);
-        let v = within((y as f32 + 0.5) / k - 0.5, size.height());
-        let (r, t) = (v as usize, v.fract());
+        let k = self.factor.single();
+        let within = |v: f32, n: usize| v.clamp(0.0, (n - 1).single());
+        let v = within((y.single() + 0.5) / k - 0.5, size.height());
+        let (r, t) = (v.index(), v.fract());
         let (up, down) = (
             self.map.row(r),
             self.map.row((r + 1).min(size.height() - 1)),
         );
         for (i, o) in out.iter_mut().enumerate() {
-            let u = within(((x + i as i64) as f32 + 0.5) / k - 0.5, size.width());
-            let (c, s) = (u as usize, u.fract());
+            let u = within(((x + i.whole()).single() + 0.5) / k - 0.5, size.width());
+            let (c, s) = (u.index(), u.fract());
             let d = (c + 1).min(size.width() - 1);
             let (a, b) = (
                 up[c] + s * (up[d] - up[c]),

@@ -1,5 +1,6 @@
 //! A channel brought to its sky and its white: what is taken off, and what is multiplied.
 
+use crate::number::Convert;
 use rayon::prelude::*;
 
 use super::look::Sources;
@@ -28,7 +29,7 @@ pub(super) fn sample(
     factor: usize,
     range: Option<&RangeCompression>,
 ) -> Result<Vec<[f32; 3]>, DoorError> {
-    let step = ((rect.area() as f64 / SAMPLE as f64).sqrt() as usize).max(1);
+    let step = (rect.area().real() / SAMPLE.real()).sqrt().index().max(1);
     let lines: Vec<usize> = (step / 2..rect.height).step_by(step).collect();
     let rows: Vec<Vec<[f32; 3]>> = lines
         .par_iter()
@@ -43,7 +44,7 @@ pub(super) fn sample(
              y|
              -> Result<Vec<[f32; 3]>, DoorError> {
                 let line = Rect {
-                    y: rect.y + *y as i64,
+                    y: rect.y + (*y).whole(),
                     height: 1,
                     ..rect
                 };
@@ -74,30 +75,30 @@ pub(super) fn subtract(sky: &ChannelSky, factor: usize, rect: Rect, plane: &mut 
     if sky.gradient.is_zero() {
         return;
     }
-    let k = factor as f64;
+    let k = factor.real();
     let at = |x: i64, y: i64| {
-        let p = Point::new((x as f64 + 0.5) / k - 0.5, (y as f64 + 0.5) / k - 0.5);
-        sky.gradient.at(p) as f32
+        let p = Point::new((x.real() + 0.5) / k - 0.5, (y.real() + 0.5) / k - 0.5);
+        sky.gradient.at(p).single()
     };
     // Knots stand at multiples of their distance, so that every piece sees the same ones.
-    let step = KNOT as i64;
+    let step = KNOT.whole();
     let knots =
-        |from: i64, n: usize| from.div_euclid(step)..=(from + n as i64 - 1).div_euclid(step) + 1;
+        |from: i64, n: usize| from.div_euclid(step)..=(from + n.whole() - 1).div_euclid(step) + 1;
     let columns: Vec<i64> = knots(rect.x, rect.width).map(|c| c * step).collect();
     let line = |row: i64| -> Vec<f32> { columns.iter().map(|x| at(*x, row * step)).collect() };
     let mut row = rect.y.div_euclid(step);
     let (mut up, mut down) = (line(row), line(row + 1));
     for (j, out) in plane.chunks_exact_mut(rect.width).enumerate() {
-        let y = rect.y + j as i64;
+        let y = rect.y + j.whole();
         if y.div_euclid(step) > row {
             row += 1;
             up = std::mem::replace(&mut down, line(row + 1));
         }
-        let t = (y - row * step) as f32 / step as f32;
+        let t = (y - row * step).single() / step.single();
         let mid: Vec<f32> = up.iter().zip(&down).map(|(a, b)| a + t * (b - a)).collect();
         for (i, v) in out.iter_mut().enumerate() {
-            let x = rect.x + i as i64 - columns[0];
-            let (c, s) = ((x / step) as usize, (x % step) as f32 / step as f32);
+            let x = rect.x + i.whole() - columns[0];
+            let (c, s) = ((x / step).index(), (x % step).single() / step.single());
             *v -= mid[c] + s * (mid[c + 1] - mid[c]);
         }
     }

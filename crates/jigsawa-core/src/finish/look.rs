@@ -1,5 +1,6 @@
 //! A first look at a picture of any size: read once, from which all later steps take their measure.
 
+use crate::number::Convert;
 use rayon::prelude::*;
 
 use super::tile::Tile;
@@ -61,7 +62,7 @@ pub fn look(sources: Sources<'_>) -> Result<Look, LookError> {
     if sources.iter().any(|s| s.size() != size) {
         return Err(LookError::Sizes);
     }
-    let by = |most: f64| ((size.area() as f64 / most).sqrt().ceil() as usize).max(1);
+    let by = |most: f64| (size.area().real() / most).sqrt().ceil().index().max(1);
     let (factor, coarse) = (by(SMALL_AREA), by(STARS_AREA));
     let smaller = |k: usize| Size::new((size.width() / k).max(1), (size.height() / k).max(1));
     let (Some(small_size), Some(light_size)) = (smaller(factor), smaller(coarse)) else {
@@ -92,7 +93,7 @@ pub fn look(sources: Sources<'_>) -> Result<Look, LookError> {
         |(tile, mean), (k, (r, g, b, covered, light))| -> Result<(), DoorError> {
             let rect = Rect {
                 x: 0,
-                y: (k * rows) as i64,
+                y: (k * rows).whole(),
                 width,
                 height: rows.min(size.height() - k * rows),
             };
@@ -156,7 +157,7 @@ fn shrink(plane: &[f32], width: usize, factor: usize, across: usize, out: &mut [
                     }
                 }
             }
-            *o = if n > 0 { sum / n as f32 } else { f32::NAN };
+            *o = if n > 0 { sum / n.single() } else { f32::NAN };
         }
     }
 }
@@ -177,7 +178,7 @@ fn whole(mean: &[f32], width: usize, factor: usize, across: usize, out: &mut [bo
 /// Stars found on means of blocks, in the picture's own pixels.
 fn in_pixels(mut found: Catalogue, factor: usize) -> Catalogue {
     if factor > 1 {
-        let k = factor as f64;
+        let k = factor.real();
         let own = |s: &Star| Star {
             at: crate::space::Point::new((s.at.x + 0.5) * k - 0.5, (s.at.y + 0.5) * k - 0.5),
             flux: s.flux * k * k,

@@ -3,6 +3,7 @@
 //! Gradients are found as `normalize` finds them, on the small planes. Levels come from the patches that are
 //! darkest in all channels at once: a patch that is dark in one only is nebula in another's light.
 
+use crate::number::Convert;
 use rayon::prelude::*;
 
 use super::look::Look;
@@ -80,7 +81,7 @@ pub fn skies(look: &Look, wish: Option<&GradientWish>, from: &SkyFrom) -> [Chann
     let dark = match from {
         SkyFrom::Darkest => dark_patches(&flat, side),
         SkyFrom::Patch(r) => {
-            let k = look.factor as i64;
+            let k = look.factor.whole();
             vec![Rect {
                 x: r.x / k,
                 y: r.y / k,
@@ -105,7 +106,7 @@ pub fn skies(look: &Look, wish: Option<&GradientWish>, from: &SkyFrom) -> [Chann
             span: span(&gradient, plane),
             gradient,
             shape: found.as_ref().map_or(Shape::Level, |g| g.shape),
-            error: found.as_ref().map_or(0.0, |g| g.error as f32),
+            error: found.as_ref().map_or(0.0, |g| g.error.single()),
             ground: found.as_ref().map(|g| g.ground),
             samples: found.map_or_else(Vec::new, |g| g.samples.iter().map(|s| s.0).collect()),
             level,
@@ -139,7 +140,7 @@ fn gradients(look: &Look, wish: Option<&GradientWish>) -> Vec<Option<Gradient>> 
     let Some(wish) = wish else {
         return vec![None, None, None];
     };
-    let k = look.factor as f64;
+    let k = look.factor.real();
     let small = |p: &Point<CanvasPx>| Point::new((p.x + 0.5) / k - 0.5, (p.y + 0.5) / k - 0.5);
     let hints = Hints {
         add: wish.hints.add.iter().map(small).collect(),
@@ -171,7 +172,7 @@ fn together(planes: &[Plane], shape: Option<Shape>, hints: &Hints) -> Vec<Option
         return none();
     };
     let size = first.size();
-    let share = 1.0 / planes.len() as f32;
+    let share = 1.0 / planes.len().single();
     let mean = Plane::from_fn(size, |x, y| {
         planes.iter().map(|p| p.row(y)[x]).sum::<f32>() * share
     });
@@ -242,7 +243,7 @@ pub(super) fn without(plane: &Plane, surface: &Surface) -> Plane {
     let down = surface.clone().scaled(-1.0);
     let width = flat.size().width();
     for (y, row) in flat.data_mut().chunks_exact_mut(width).enumerate() {
-        down.add_to_row(0, y as i64, row);
+        down.add_to_row(0, y.whole(), row);
     }
     flat
 }
@@ -250,8 +251,8 @@ pub(super) fn without(plane: &Plane, surface: &Surface) -> Plane {
 fn span(surface: &Surface, plane: &Plane) -> f32 {
     let (w, h) = (plane.size().width(), plane.size().height());
     let at = |i: usize, j: usize| {
-        let p = Point::new((w * i / 8) as f64, (h * j / 8) as f64);
-        surface.at(p) as f32
+        let p = Point::new((w * i / 8).real(), (h * j / 8).real());
+        surface.at(p).single()
     };
     let all: Vec<f32> = (0..=8)
         .flat_map(|i| (0..=8).map(move |j| (i, j)))
@@ -266,7 +267,7 @@ fn level_of(plane: &Plane, r: Rect) -> f32 {
     let r = r.intersect(plane.size().rect());
     let mut values: Vec<f32> = (r.y..r.bottom())
         .flat_map(|y| {
-            plane.row(y as usize)[r.x as usize..r.right() as usize]
+            plane.row(y.index())[r.x.index()..r.right().index()]
                 .iter()
                 .copied()
         })
@@ -284,8 +285,8 @@ fn dark_patches(planes: &[Plane], side: usize) -> Vec<Rect> {
     let patches: Vec<(Rect, Vec<f32>)> = (0..size.height() / side)
         .flat_map(|j| (0..size.width() / side).map(move |i| (i, j)))
         .map(|(i, j)| Rect {
-            x: (i * side) as i64,
-            y: (j * side) as i64,
+            x: (i * side).whole(),
+            y: (j * side).whole(),
             width: side,
             height: side,
         })
@@ -306,7 +307,7 @@ fn dark_patches(planes: &[Plane], side: usize) -> Vec<Rect> {
             let mut levels: Vec<f32> = patches.iter().map(|(_, l)| l[c]).collect();
             let tenth = quantile(&mut levels, 0.1);
             let mut low: Vec<f32> = levels.iter().copied().filter(|v| *v <= tenth).collect();
-            let spread = mad(&mut low, tenth) * MAD_TO_SIGMA as f32;
+            let spread = mad(&mut low, tenth) * MAD_TO_SIGMA.single();
             (tenth, spread.max(1e-6 * tenth.abs()).max(f32::MIN_POSITIVE))
         })
         .collect();

@@ -2,6 +2,7 @@
 //! each neighbourhood, then the most of those: Serra 1982, Image Analysis and Mathematical Morphology). So stars go, and
 //! nebulae and galaxies stay.
 
+use crate::number::Convert;
 use rayon::prelude::*;
 
 /// Half of the square in widths of the stars.
@@ -9,7 +10,7 @@ const HALF_WIDTHS: f64 = 1.2;
 
 /// Opens rows of `width` pixels by a square that stars of this width do not fill; a missing pixel counts for nothing.
 pub(super) fn opened(plane: &mut [f32], width: usize, fwhm_px: f64) {
-    let reach = ((HALF_WIDTHS * fwhm_px).ceil() as usize).max(1);
+    let reach = (HALF_WIDTHS * fwhm_px).ceil().index().max(1);
     let mut spare = plane.to_vec();
     for pick in [f32::min as fn(f32, f32) -> f32, f32::max] {
         extremes(plane, &mut spare, width, reach, pick);
@@ -55,7 +56,7 @@ mod tests {
         let width = 60;
         let mut plane: Vec<f32> = (0..60 * 40)
             .map(|i| {
-                let (x, y) = ((i % width) as f64, (i / width) as f64);
+                let (x, y) = ((i % width).real(), (i / width).real());
                 if (x - 10.0).hypot(y - 10.0) < 1.5 {
                     900.0
                 } else if (x - 40.0).hypot(y - 20.0) < 9.0 {

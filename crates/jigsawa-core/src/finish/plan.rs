@@ -4,6 +4,7 @@
 //! light to the screen; then local contrast, saturation, stars, sharpness. All that a step needs to know of the
 //! whole picture is measured once, so that a piece is worked on alone ([`super::develop`]).
 
+use crate::number::Convert;
 use rayon::prelude::*;
 
 use super::contrast::{Contrast, lift_row};
@@ -230,7 +231,7 @@ impl Plan {
         let noise = if dark.is_empty() {
             0.0
         } else {
-            mad(&mut dark, 0.0) * MAD_TO_SIGMA as f32
+            mad(&mut dark, 0.0) * MAD_TO_SIGMA.single()
         };
         self.sharpen = Detail::sharper(wish.sharpen, noise.max(1e-5));
         Ok(())
@@ -238,7 +239,7 @@ impl Plan {
 
     /// Local contrast from the small copy, as the screen shows it.
     fn contrast_map(&self, look: &Look, part: f32) -> Contrast {
-        let k = look.factor as f64;
+        let k = look.factor.real();
         let flat = flat(look, &self.levels);
         let size = flat[0].size();
         let mut light = Plane::filled(size, 0.0);
@@ -263,7 +264,7 @@ impl Plan {
             let shown = self.stretch.apply([v; 3]).0;
             (shown[0] + shown[1] + shown[2]) / 3.0
         };
-        let noise = self.found.noise / k as f32;
+        let noise = self.found.noise / k.single();
         let on_screen = (grey(noise) - grey(-noise)).abs() / 2.0;
         Contrast::new(&light, look.factor, part, on_screen.max(1e-5))
     }
@@ -372,7 +373,7 @@ impl Plan {
         {
             let mut factors = vec![1.0; rect.width];
             for y in 0..rect.height {
-                range.row(rect.x, rect.y + y as i64, &mut factors);
+                range.row(rect.x, rect.y + y.whole(), &mut factors);
                 let row = y * rect.width..(y + 1) * rect.width;
                 for plane in &mut tile.planes {
                     for (v, f) in plane[row.clone()].iter_mut().zip(&factors) {
@@ -388,7 +389,7 @@ impl Plan {
         {
             let mut factors = vec![1.0; rect.width];
             for y in 0..rect.height {
-                contrast.row(rect.x, rect.y + y as i64, &mut factors);
+                contrast.row(rect.x, rect.y + y.whole(), &mut factors);
                 lift_row(tile, y * rect.width, &factors);
             }
         }
@@ -402,7 +403,7 @@ impl Plan {
 
     /// What stays of the picture as it comes, stretched and small: its width, and its pixels as they are stored.
     pub fn small_before(&self, look: &Look) -> (usize, Vec<f32>) {
-        let k = look.factor as i64;
+        let k = look.factor.whole();
         let size = look.small[0].size();
         let r = self.rect;
         let kept = Rect {
@@ -423,7 +424,7 @@ impl Plan {
                 let pixel = look
                     .small
                     .each_ref()
-                    .map(|p| p.row(y as usize)[x as usize] - lowest);
+                    .map(|p| p.row(y.index())[x.index()] - lowest);
                 out.extend(self.stretch.apply(pixel).0);
             }
         }

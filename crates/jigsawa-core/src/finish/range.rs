@@ -8,6 +8,7 @@
 //! around the core; and the factor falls more slowly than light rises, so that a core stays the brightest there is.
 //! Stars are taken out of the surroundings by a grey opening before: they keep their light relative to their place.
 
+use crate::number::Convert;
 use rayon::prelude::*;
 
 use super::factors::Factors;
@@ -64,7 +65,7 @@ impl RangeCompression {
             .map(|v| if *v > 0.0 { *v } else { 0.0 })
             .collect();
         if fwhm_px > 0.0 {
-            opened(&mut around, width, fwhm_px / factor as f64);
+            opened(&mut around, width, fwhm_px / factor.real());
         }
         let mut a: Vec<f32> = around.iter().map(|v| (1.0 + v / shell).ln()).collect();
         let (mut b, mut spare) = (a.clone(), a.clone());
@@ -110,10 +111,10 @@ fn smooth_within(from: &[f32], to: &mut [f32], spare: &mut [f32], width: usize, 
     let height = from.len() / width;
     let at = |k: usize, i: usize, n: usize| -> usize {
         // Mirrored at the edges.
-        let i = i as i64 + (k as i64 - 2) * step as i64;
-        let last = n as i64 - 1;
+        let i = i.whole() + (k.whole() - 2) * step.whole();
+        let last = n.whole() - 1;
         let i = i.rem_euclid((2 * last).max(1));
-        i.min(2 * last - i).clamp(0, last) as usize
+        i.min(2 * last - i).clamp(0, last).index()
     };
     let mean = |middle: f32, value: &dyn Fn(usize) -> f32| -> f32 {
         let (mut sum, mut all) = (0.0, 0.0);
@@ -151,9 +152,9 @@ mod tests {
     /// A shell of 1 with structures, and a core of up to 1000 with structures.
     fn light() -> Plane {
         Plane::from_fn(Size::new(240, 200).unwrap(), |x, y| {
-            let r = (x as f32 - 120.0).hypot(y as f32 - 100.0);
+            let r = (x.single() - 120.0).hypot(y.single() - 100.0);
             let core = 1000.0 / (1.0 + (r / 12.0).powi(2)).powf(1.5);
-            let folds = 1.0 + 0.2 * ((x as f32) * 0.9).sin();
+            let folds = 1.0 + 0.2 * (x.single() * 0.9).sin();
             (1.0 + core) * folds
         })
     }
@@ -165,7 +166,7 @@ mod tests {
         for y in 0..200 {
             let mut row = vec![0.0; 240];
             range.row(0, y, &mut row);
-            out.extend(row.iter().zip(plane.row(y as usize)).map(|(f, v)| f * v));
+            out.extend(row.iter().zip(plane.row(y.index())).map(|(f, v)| f * v));
         }
         (plane, out)
     }
@@ -203,7 +204,7 @@ mod tests {
             high / low
         };
         let (before, after) = (
-            contrast(&|x| plane.at(x as i64, 100)),
+            contrast(&|x| plane.at(x.whole(), 100)),
             contrast(&|x| out[100 * 240 + x]),
         );
         assert!(after.ln() > 0.6 * before.ln(), "{before} {after}");
@@ -220,7 +221,7 @@ mod tests {
             if x < 10 { 40.0 } else { 1.0 }
         });
         for (dx, dy) in [(0i64, 0i64), (1, 0), (0, 1), (-1, 0), (0, -1)] {
-            plane.data_mut()[((50 + dy) * 120 + 60 + dx) as usize] = 500.0;
+            plane.data_mut()[((50 + dy) * 120 + 60 + dx).index()] = 500.0;
         }
         let range = RangeCompression::new(&plane, 1, (1.0, 0.01, 3.0)).unwrap();
         let mut row = vec![0.0; 120];

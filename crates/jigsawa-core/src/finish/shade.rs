@@ -3,6 +3,7 @@
 //! The curve is that of [`Stretch`](super::Stretch): sky dark grey, black 4.5 noise widths below it. A
 //! shade can be undone, so that a picture made with one can be shown with another.
 
+use crate::number::Convert;
 use serde::{Deserialize, Serialize};
 
 use super::stretch::{BLACK_SIGMA, WHITE_QUANTILE, sky_and_noise, strength};
@@ -66,9 +67,9 @@ impl Shade {
     pub fn table(&self) -> ShadeTable {
         let steps = (0..=STEPS)
             .map(|i| {
-                let light = (i as f32 / STEPS as f32).powi(2);
+                let light = (i.single() / STEPS.single()).powi(2);
                 let value = self.black + light * (self.white - self.black);
-                (255.0 * self.apply(value)).round() as u8
+                (255.0 * self.apply(value)).round().byte()
             })
             .collect();
         ShadeTable {
@@ -85,7 +86,7 @@ impl ShadeTable {
         for (o, v) in out.iter_mut().zip(row) {
             let light = ((v - self.black) * self.gain).clamp(0.0, 1.0);
             // A missing value becomes 0 in the cast.
-            *o = self.steps[((light.sqrt() * STEPS as f32 + 0.5) as usize).min(STEPS)];
+            *o = self.steps[(light.sqrt() * STEPS.single() + 0.5).index().min(STEPS)];
         }
     }
 }
@@ -97,7 +98,10 @@ mod tests {
     fn sample() -> Vec<f32> {
         (0..20_000)
             .map(|i| {
-                let (u, v) = ((i * 7 % 997) as f32 / 997.0, (i * 217 % 991) as f32 / 991.0);
+                let (u, v) = (
+                    (i * 7 % 997).single() / 997.0,
+                    (i * 217 % 991).single() / 991.0,
+                );
                 let star = if i % 900 == 0 { 9_000.0 } else { 0.0 };
                 1000.0 + 12.0 * (u + v - 1.0) + star
             })
@@ -125,14 +129,14 @@ mod tests {
                 if i % 35 == 0 {
                     return 0.0;
                 }
-                let along = (i as f32 / 20_000.0).sqrt();
+                let along = (i.single() / 20_000.0).sqrt();
                 v - 150.0 + 150.0 * along
             })
             .collect();
         let s = Shade::measure(&sample).unwrap();
         let mut greys: Vec<f32> = sample.iter().map(|v| s.apply(*v)).collect();
         greys.sort_by(f32::total_cmp);
-        let at = |part: f32| greys[(part * 20_000.0) as usize];
+        let at = |part: f32| greys[(part * 20_000.0).index()];
         assert!(
             (0.05..0.3).contains(&at(0.5)) && at(0.9) < 0.4,
             "{} {}",
@@ -144,7 +148,7 @@ mod tests {
     #[test]
     fn the_table_is_the_shade() {
         let s = Shade::measure(&sample()).unwrap();
-        let values: Vec<f32> = (0..3000).map(|i| 980.0 + 3.0 * i as f32).collect();
+        let values: Vec<f32> = (0..3000).map(|i| 980.0 + 3.0 * i.single()).collect();
         let mut greys = vec![0; values.len()];
         s.table().apply(&values, &mut greys);
         for (v, g) in values.iter().zip(greys) {

@@ -1,5 +1,7 @@
 //! Structures of one size shrunk by the part of their energy that noise explains.
 
+use crate::number::Convert;
+
 /// Local energy up to this many times the noise's own counts as noise alone. It is a mean over some thirteen
 /// pixels, which in pure noise is above this once in a thousand places.
 const SPARED: f32 = 2.4;
@@ -39,13 +41,13 @@ pub(super) fn shrink(how: &Shrink<'_>, w: &[f32], local: &[f32], plane: &mut [f3
 /// the diagonals.
 pub(super) fn mean_around(e: &[f32], out: &mut [f32], width: usize, step: usize) {
     let height = e.len() / width;
-    let s = step as isize;
+    let s = step.isize();
     let row = |y: isize| {
-        let y = y.clamp(0, height as isize - 1) as usize;
+        let y = y.clamp(0, height.isize() - 1).index();
         &e[y * width..(y + 1) * width]
     };
     for (y, out) in out.chunks_exact_mut(width).enumerate() {
-        let y = y as isize;
+        let y = y.isize();
         let rows = [
             row(y - 2 * s),
             row(y - s),
@@ -55,7 +57,7 @@ pub(super) fn mean_around(e: &[f32], out: &mut [f32], width: usize, step: usize)
         ];
         let n = width;
         let inner = 2 * step..n.saturating_sub(2 * step);
-        let at = |x: usize, d: isize| (x as isize + d).clamp(0, n as isize - 1) as usize;
+        let at = |x: usize, d: isize| (x.isize() + d).clamp(0, n.isize() - 1).index();
         let slow = |x: usize| {
             let mut sum = rows[0][x] + rows[4][x];
             sum += rows[2][at(x, -2 * s)] + rows[2][at(x, 2 * s)];

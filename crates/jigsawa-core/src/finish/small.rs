@@ -1,6 +1,7 @@
 //! What a plan reads off the picture's small copy once its levels are known: light without gradients, what holds bright
 //! surroundings back, and the light between the stars.
 
+use crate::number::Convert;
 use rayon::prelude::*;
 
 use super::level::Level;
@@ -37,7 +38,7 @@ pub(super) fn range(
         (above(0, i) + above(1, i) + above(2, i)) / 3.0
     });
     let mut dark: Vec<f32> = light.data().iter().copied().filter(|v| *v < 0.0).collect();
-    let noise = mad(&mut dark, 0.0) * MAD_TO_SIGMA as f32;
+    let noise = mad(&mut dark, 0.0) * MAD_TO_SIGMA.single();
     let noise = if noise.is_finite() { noise } else { 0.0 };
     RangeCompression::new(&light, look.factor, (part, noise, fwhm_px))
 }
@@ -53,12 +54,12 @@ pub(super) fn between(
     let size = open[0].size();
     if fwhm_px > 0.0 {
         open.par_iter_mut().for_each(|plane| {
-            opened(plane.data_mut(), size.width(), fwhm_px / look.factor as f64);
+            opened(plane.data_mut(), size.width(), fwhm_px / look.factor.real());
         });
     }
     let inside = |v: usize, from: i64, side: usize| {
-        let v = (v * look.factor) as i64;
-        v >= from && v < from + side as i64
+        let v = (v * look.factor).whole();
+        v >= from && v < from + side.whole()
     };
     let mut all = Vec::new();
     for y in (0..size.height()).filter(|y| inside(*y, kept.y, kept.height)) {

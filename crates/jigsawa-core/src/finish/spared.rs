@@ -1,5 +1,6 @@
 //! Where stars are, which steps must leave alone.
 
+use crate::number::Convert;
 use crate::space::Rect;
 use crate::stars::{Catalogue, Star};
 
@@ -64,18 +65,18 @@ impl Spared {
     /// Tells where stars are: 1 within most of a disc, falling to 0 at its rim.
     pub(super) fn mark(&self, rect: Rect, marks: &mut [f32]) {
         let most = self.0.iter().map(|d| d.radius).fold(0.0, f64::max);
-        let first = self.0.partition_point(|d| d.y < rect.y as f64 - most);
+        let first = self.0.partition_point(|d| d.y < rect.y.real() - most);
         let near = self.0[first..]
             .iter()
-            .take_while(|d| d.y <= rect.bottom() as f64 + most);
+            .take_while(|d| d.y <= rect.bottom().real() + most);
         for d in near {
-            let low = |v: f64, least: i64| ((v - d.radius).ceil() as i64).max(least);
-            let high = |v: f64, most: i64| ((v + d.radius).floor() as i64 + 1).min(most);
+            let low = |v: f64, least: i64| (v - d.radius).ceil().whole().max(least);
+            let high = |v: f64, most: i64| ((v + d.radius).floor().whole() + 1).min(most);
             for y in low(d.y, rect.y)..high(d.y, rect.bottom()) {
                 for x in low(d.x, rect.x)..high(d.x, rect.right()) {
-                    let off = (x as f64 - d.x).hypot(y as f64 - d.y) / d.radius;
-                    let mark = ((1.0 - off) / 0.4).clamp(0.0, 1.0) as f32;
-                    let i = (y - rect.y) as usize * rect.width + (x - rect.x) as usize;
+                    let off = (x.real() - d.x).hypot(y.real() - d.y) / d.radius;
+                    let mark = ((1.0 - off) / 0.4).clamp(0.0, 1.0).single();
+                    let i = (y - rect.y).index() * rect.width + (x - rect.x).index();
                     marks[i] = marks[i].max(mark);
                 }
             }

@@ -5,6 +5,7 @@
 //! step smooths with [1 4 6 4 1] / 16 in rows and columns, its points twice as far apart as before, and
 //! what is taken away is the structure of that scale. Edges are mirrored.
 
+use crate::number::Convert;
 use multiversion::multiversion;
 
 /// How far a pixel of the given number of scales sees, beyond itself.
@@ -22,9 +23,9 @@ pub fn smooth(from: &[f32], to: &mut [f32], spare: &mut [f32], width: usize, ste
         let y = mirrored(y, height);
         &spare[y * width..(y + 1) * width]
     };
-    let s = step as isize;
+    let s = step.isize();
     for (y, out) in to.chunks_exact_mut(width).enumerate() {
-        let y = y as isize;
+        let y = y.isize();
         across(
             [
                 line(y - 2 * s),
@@ -40,20 +41,20 @@ pub fn smooth(from: &[f32], to: &mut [f32], spare: &mut [f32], width: usize, ste
 
 /// The place within 0..n that mirroring gives for one outside.
 fn mirrored(i: isize, n: usize) -> usize {
-    let n = n as isize;
+    let n = n.isize();
     if n == 1 {
         return 0;
     }
     let period = 2 * (n - 1);
     let i = i.rem_euclid(period);
-    (if i < n { i } else { period - i }) as usize
+    (if i < n { i } else { period - i }).index()
 }
 
 fn along(row: &[f32], out: &mut [f32], step: usize) {
     let n = row.len();
     let reach = 2 * step;
     let edge = |x: usize| {
-        let at = |d: isize| row[mirrored(x as isize + d * step as isize, n)];
+        let at = |d: isize| row[mirrored(x.isize() + d * step.isize(), n)];
         weighted(at(-2), at(-1), at(0), at(1), at(2))
     };
     if n <= 2 * reach {
@@ -101,7 +102,7 @@ mod tests {
 
     fn picture() -> Vec<f32> {
         (0..WIDTH * 47)
-            .map(|i| ((i * 7919) % 101) as f32 + if i == 1400 { 900.0 } else { 0.0 })
+            .map(|i| ((i * 7919) % 101).single() + if i == 1400 { 900.0 } else { 0.0 })
             .collect()
     }
 

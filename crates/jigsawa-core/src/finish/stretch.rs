@@ -7,6 +7,7 @@
 //! the sky becomes dark grey. A colour too strong for the screen at its brightness moves towards the
 //! grey of that brightness, which keeps its hue and lets full light become white.
 
+use crate::number::Convert;
 use crate::robust::{MAD_TO_SIGMA, mad, quantile};
 
 /// A pixel for the eye: red, green and blue, 0 black to 1 full, encoded as a screen expects it.
@@ -247,13 +248,13 @@ fn rows(s: &Stretch, r: &mut [f32], g: &mut [f32], b: &mut [f32]) {
 #[allow(clippy::inline_always)]
 fn logarithm(x: f32) -> f32 {
     let bits = x.to_bits();
-    let exponent = (bits >> 23) as i32 - 127;
+    let exponent = (bits >> 23).i32() - 127;
     // From 1 to 2; then around 1, where the series is short.
     let m = f32::from_bits((bits & 0x007f_ffff) | 0x3f80_0000);
     let t = (m - std::f32::consts::SQRT_2) / (m + std::f32::consts::SQRT_2);
     let t2 = t * t;
     let series = 2.0 * t * (1.0 + t2 * (1.0 / 3.0 + t2 * (0.2 + t2 * (1.0 / 7.0))));
-    (exponent as f32 + 0.5) * std::f32::consts::LN_2 + series
+    (exponent.single() + 0.5) * std::f32::consts::LN_2 + series
 }
 
 /// Level and noise of the sky: the quarter point, and the scatter of the values below it.
@@ -270,7 +271,7 @@ fn noise_below(values: &[f32], level: f32) -> f32 {
     if below.is_empty() {
         return 0.0;
     }
-    mad(&mut below, level) * MAD_TO_SIGMA as f32
+    mad(&mut below, level) * MAD_TO_SIGMA.single()
 }
 
 /// The strength at which `sky` (in units of full light) becomes the usual dark grey.
@@ -339,8 +340,8 @@ mod tests {
         (0..30_000)
             .map(|i| {
                 let noise = |k: usize| {
-                    let u = ((i * k) % 997) as f32 / 997.0;
-                    let v = ((i * k * 31) % 991) as f32 / 991.0;
+                    let u = ((i * k) % 997).single() / 997.0;
+                    let v = ((i * k * 31) % 991).single() / 991.0;
                     2.0 * (u + v - 1.0) * 2.449
                 };
                 let nebula = if i % 3 == 0 { 100.0 } else { 0.0 };
@@ -397,7 +398,7 @@ mod tests {
     #[test]
     fn the_logarithm_is_that_of_the_library() {
         for i in 0..4000 {
-            let x = 1.0 + (i as f32 * 0.01).powi(4);
+            let x = 1.0 + (i.single() * 0.01).powi(4);
             assert!((logarithm(x) - x.ln()).abs() < 2e-6 * (1.0 + x.ln()), "{x}");
         }
     }
@@ -460,7 +461,7 @@ mod tests {
 
     #[test]
     fn a_ramp_is_straight() {
-        let values: Vec<[f32; 3]> = (0..=1000).map(|i| [i as f32; 3]).collect();
+        let values: Vec<[f32; 3]> = (0..=1000).map(|i| [i.single(); 3]).collect();
         let ramp = Ramp::measure(&values).unwrap();
         assert!((ramp.apply([500.0; 3]).0[0] - 0.5).abs() < 1e-3);
         assert_eq!(ramp.apply([2000.0; 3]).0, [1.0; 3]);

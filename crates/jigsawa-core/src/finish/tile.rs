@@ -1,6 +1,7 @@
 //! A piece of a picture at work: its three planes, with a border that the steps look into, and memory to
 //! work in that is used again from piece to piece.
 
+use crate::number::Convert;
 use crate::space::Rect;
 
 /// Three planes of a piece, and a plane that tells stars.
@@ -42,8 +43,8 @@ impl Tile {
             return;
         }
         let inner = Rect {
-            x: rect.x + border as i64,
-            y: rect.y + border as i64,
+            x: rect.x + border.whole(),
+            y: rect.y + border.whole(),
             width: rect.width - 2 * border,
             height: rect.height - 2 * border,
         };
@@ -110,16 +111,16 @@ impl Tile {
 /// A window that reaches over a picture's edges, filled by mirroring what is inside.
 pub(super) fn mirror(part: &[f32], inside: Rect, rect: Rect, out: &mut [f32]) {
     let back = |v: i64, from: i64, n: usize| {
-        let n = n as i64;
+        let n = n.whole();
         let period = (2 * (n - 1)).max(1);
         let d = (v - from).rem_euclid(period);
-        (if d < n { d } else { period - d }) as usize
+        (if d < n { d } else { period - d }).index()
     };
     for (j, row) in out.chunks_exact_mut(rect.width).enumerate() {
-        let y = back(rect.y + j as i64, inside.y, inside.height);
+        let y = back(rect.y + j.whole(), inside.y, inside.height);
         let line = &part[y * inside.width..(y + 1) * inside.width];
         for (i, v) in row.iter_mut().enumerate() {
-            *v = line[back(rect.x + i as i64, inside.x, inside.width)];
+            *v = line[back(rect.x + i.whole(), inside.x, inside.width)];
         }
     }
 }
@@ -133,7 +134,7 @@ pub(super) fn pieces(rect: Rect) -> Vec<Rect> {
     let side = |n: usize| PIECE.min(n);
     let (w, h) = (side(rect.width), side(rect.height));
     let along = |from: i64, all: usize, piece: usize, k: usize| {
-        from + ((all - piece) * (2 * k + 1) / (2 * PIECES)) as i64
+        from + ((all - piece) * (2 * k + 1) / (2 * PIECES)).whole()
     };
     let count = |n: usize, piece: usize| PIECES.min(n / piece).max(1);
     (0..count(rect.height, h))

@@ -9,6 +9,7 @@
 use super::look::Sources;
 use super::neutral::ChannelSky;
 use crate::doors::DoorError;
+use crate::number::Convert;
 use crate::robust::{BIWEIGHT_REACH, MAD_TO_SIGMA, biweight, mad, median};
 use crate::space::{FramePx, Point, Rect};
 use crate::starless::photometry;
@@ -182,7 +183,7 @@ fn redder(stars: &[StarColour]) -> (f64, f64) {
             blue - red
         };
         let (middle, scatter) = robust_mean(&list.iter().map(red).collect::<Vec<_>>());
-        (middle, scatter / (list.len() as f64).sqrt())
+        (middle, scatter / list.len().real().sqrt())
     };
     let (b, f) = (of(bright), of(faint));
     (b.0 - f.0, b.1.hypot(f.1))
@@ -234,10 +235,10 @@ pub fn from_patch(
     skies: &[ChannelSky; 3],
     factor: usize,
 ) -> Result<Result<White, WhiteError>, DoorError> {
-    let k = factor as f64;
+    let k = factor.real();
     let middle = Point::new(
-        (patch.x as f64 + 0.5 * patch.width as f64) / k - 0.5,
-        (patch.y as f64 + 0.5 * patch.height as f64) / k - 0.5,
+        (patch.x.real() + 0.5 * patch.width.real()) / k - 0.5,
+        (patch.y.real() + 0.5 * patch.height.real()) / k - 0.5,
     );
     let mut light = [0.0f64; 3];
     let mut values = vec![0.0; patch.area()];
@@ -263,7 +264,7 @@ pub fn from_patch(
 /// What makes a light of these colours (against green, in magnitudes) white, with a geometric mean of 1.
 fn gains([red, blue]: [f64; 2]) -> [f32; 3] {
     let mean = (red + blue) / 3.0;
-    [red - mean, -mean, blue - mean].map(|m| 10f64.powf(0.4 * m) as f32)
+    [red - mean, -mean, blue - mean].map(|m| 10f64.powf(0.4 * m).single())
 }
 
 /// Stars with the colours of those of the catalogue that stand where they do: the brightest within three quarters of a width.
@@ -297,9 +298,9 @@ fn matched(
 
 /// A mean that outliers do not move, and the scatter around it.
 fn robust_mean(values: &[f64]) -> (f64, f64) {
-    let mut narrow: Vec<f32> = values.iter().map(|v| *v as f32).collect();
+    let mut narrow: Vec<f32> = values.iter().map(|v| (*v).single()).collect();
     let mut centre = f64::from(median(&mut narrow));
-    let spread = f64::from(mad(&mut narrow, centre as f32)) * MAD_TO_SIGMA;
+    let spread = f64::from(mad(&mut narrow, centre.single())) * MAD_TO_SIGMA;
     if spread <= 0.0 {
         return (centre, spread);
     }
@@ -337,7 +338,7 @@ fn robust_line(points: &[(f64, f64)]) -> Option<(f64, f64, f64)> {
         at_zero = (sy - slope * sx) / n;
         let mut off: Vec<f32> = points
             .iter()
-            .map(|(x, y)| (y - at_zero - slope * x).abs() as f32)
+            .map(|(x, y)| (y - at_zero - slope * x).abs().single())
             .collect();
         spread = f64::from(median(&mut off)) * MAD_TO_SIGMA;
         let reach = BIWEIGHT_REACH * spread.max(1e-9);

@@ -8,6 +8,7 @@
 //!
 //! Where all are full the shortest one's value is kept, and told.
 
+use crate::number::Convert;
 use multiversion::multiversion;
 
 use crate::merge::{Row, TileOp};
@@ -154,9 +155,9 @@ impl Cascade {
         let valid = (0..count).filter(|i| at(*i).1 > 0.0).count();
         [
             result,
-            (best + 1) as f32,
+            (best + 1).single(),
             most,
-            valid as f32,
+            valid.single(),
             variance.sqrt(),
         ]
     }
@@ -211,7 +212,7 @@ fn all_valid(cascade: &Cascade, values: &[&[f32]], out: &mut [&mut [f32]]) {
     best.fill(0.0);
     most.fill(0.0);
     for (i, (part, v)) in parts.iter().zip(values).enumerate() {
-        let number = (i + 1) as f32;
+        let number = (i + 1).single();
         let (sum, best, most) = (&mut sum[..n], &mut best[..n], &mut most[..n]);
         let (all, light, v) = (&mut all[..n], &light[..n], &v[..n]);
         for x in 0..n {
@@ -227,7 +228,7 @@ fn all_valid(cascade: &Cascade, values: &[&[f32]], out: &mut [&mut [f32]]) {
         *s /= a;
         *m /= a;
     }
-    light.fill(parts.len() as f32);
+    light.fill(parts.len().single());
     if let Some(sigma) = sigma.first_mut() {
         for (s, a) in sigma.iter_mut().zip(&all) {
             *s = 1.0 / a.sqrt();
@@ -308,7 +309,11 @@ mod tests {
     fn the_usual_run_and_the_careful_way_give_the_same() {
         let c = cascade();
         let values: Vec<Vec<f32>> = (0..3)
-            .map(|i| (0..50).map(|x| 100.0 + (x * x) as f32 + i as f32).collect())
+            .map(|i| {
+                (0..50)
+                    .map(|x| 100.0 + (x * x).single() + i.single())
+                    .collect()
+            })
             .collect();
         let inputs: Vec<&[f32]> = values.iter().map(Vec::as_slice).collect();
         let ones = [1.0f32; 50];

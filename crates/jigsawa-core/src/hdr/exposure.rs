@@ -1,5 +1,6 @@
 //! A frame as one exposure of several: what it shows, from where it is full, and how it responds to light.
 
+use crate::number::Convert;
 use rayon::prelude::*;
 
 use super::light::{Light, LightGrid};
@@ -103,6 +104,6 @@ impl<'a> Exposure<'a> {
 
     /// The part of the frame that is full.
     pub fn full_part(&self) -> f64 {
-        self.mask.saturated_pixels() as f64 / self.sky.member.size.area() as f64
+        self.mask.saturated_pixels().real() / self.sky.member.size.area().real()
     }
 }

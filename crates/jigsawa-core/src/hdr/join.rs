@@ -1,5 +1,6 @@
 //! Exposures joined: each with its balance, its noise, and what its stars need, to be merged with the longest.
 
+use crate::number::Convert;
 use rayon::prelude::*;
 
 use super::cascade::Part;
@@ -69,8 +70,8 @@ pub fn join(exposures: &[Exposure<'_>], shape: Option<Shape>) -> Result<Vec<Join
         Ok(Joined {
             part: Part {
                 // A frame without noise has all the weight that numbers can give.
-                variance: variance.max(1e-30) as f32,
-                per_light: (scale * f64::from(light.variance_per_unit)) as f32,
+                variance: variance.max(1e-30).single(),
+                per_light: (scale * f64::from(light.variance_per_unit)).single(),
             },
             balance: Balance {
                 weight: if variance > 0.0 {
@@ -105,14 +106,14 @@ fn share_photon_noise(all: &mut [Joined]) {
     let mut told: Vec<f32> = all
         .iter()
         .filter(|j| j.part.per_light > 0.0)
-        .map(|j| j.part.per_light / j.balance.scale.value as f32)
+        .map(|j| j.part.per_light / j.balance.scale.value.single())
         .collect();
     if told.is_empty() {
         return;
     }
     let typical = median(&mut told);
     for j in all.iter_mut().filter(|j| j.part.per_light <= 0.0) {
-        j.part.per_light = typical * j.balance.scale.value as f32;
+        j.part.per_light = typical * j.balance.scale.value.single();
     }
 }
 
@@ -345,11 +346,11 @@ impl Bright {
     /// How far around the star an exposure, whose scale is given, is not valid, if the star is why.
     fn reach_in(&self, e: &Exposure<'_>, scale: f64, wings: f64) -> Option<f64> {
         let at = e.member().placement.apply(self.at);
-        if e.mask.at(at.x.round() as i64, at.y.round() as i64) >= 1.0 {
+        if e.mask.at(at.x.round().whole(), at.y.round().whole()) >= 1.0 {
             return None;
         }
         let border = Border::default();
-        let border_px = (border.grow_px + border.feather_px) as f64;
+        let border_px = (border.grow_px + border.feather_px).real();
         let profile = Profile::round(e.member().catalogue.fwhm_px, wings);
         let saturation = f64::from(e.limit - e.light.sky) * scale / self.amplitude;
         let reach = profile.radius(saturation) + border_px;
@@ -409,12 +410,12 @@ fn reprofile(
 fn wings(exposures: &[Exposure<'_>]) -> f64 {
     let mut told: Vec<f32> = exposures
         .iter()
-        .filter_map(|e| Some(e.wings? as f32))
+        .filter_map(|e| Some(e.wings?.single()))
         .collect();
     if told.is_empty() {
         told = exposures
             .iter()
-            .map(|e| e.member().catalogue.beta as f32)
+            .map(|e| e.member().catalogue.beta.single())
             .collect();
     }
     f64::from(median(&mut told))

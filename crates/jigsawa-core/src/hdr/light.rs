@@ -4,6 +4,7 @@
 //! pixel of misplacement, or another seeing, changes nothing. The pixels' own scatter, from differences that slopes and
 //! bends do not enter, tells how noise grows with light, whatever headers say of gain and sub-frames.
 
+use crate::number::Convert;
 use rayon::prelude::*;
 
 use crate::noise::NoiseScales;
@@ -26,7 +27,11 @@ pub struct LightGrid {
 impl LightGrid {
     /// Over a canvas.
     pub fn over(canvas: Size) -> Self {
-        let step = ((canvas.area() as f64 / MOST_POINTS).sqrt().ceil() as usize).max(2);
+        let step = (canvas.area().real() / MOST_POINTS)
+            .sqrt()
+            .ceil()
+            .index()
+            .max(2);
         Self {
             canvas,
             step,
@@ -37,15 +42,15 @@ impl LightGrid {
     /// The place of a point.
     pub fn at(&self, i: usize) -> Point<CanvasPx> {
         let (c, r) = (i % self.columns, i / self.columns);
-        Point::new((c * self.step) as f64, (r * self.step) as f64)
+        Point::new((c * self.step).real(), (r * self.step).real())
     }
 
     /// The same in parts of half the canvas from its middle: -1 to 1.
     pub fn part(&self, i: usize) -> [f64; 2] {
         let (p, c) = (self.at(i), self.canvas.centre::<CanvasPx>());
         [
-            (p.x - c.x) / (0.5 * self.canvas.width() as f64),
-            (p.y - c.y) / (0.5 * self.canvas.height() as f64),
+            (p.x - c.x) / (0.5 * self.canvas.width().real()),
+            (p.y - c.y) / (0.5 * self.canvas.height().real()),
         ]
     }
 }
@@ -84,7 +89,7 @@ impl Light {
         let rows = grid.canvas.height().div_ceil(grid.step);
         let spot = |i: usize| {
             let at = placement.apply(grid.at(i));
-            let (x, y) = (at.x.round() as i64, at.y.round() as i64);
+            let (x, y) = (at.x.round().whole(), at.y.round().whole());
             smooth(plane, (x, y), (sky, sigma), saturation).unwrap_or((f32::NAN, f32::NAN))
         };
         let all: Vec<(f32, f32)> = (0..rows * grid.columns)
@@ -95,9 +100,9 @@ impl Light {
         let (near, near_per_unit) = variance(&all, sky).unwrap_or((sigma * sigma, 0.0));
         // Where smoothing has tied neighbours together their differences see little of the noise, and much of it is
         // nebula. The sky's own is known better then; what light adds was smoothed as it was.
-        let hidden = noise.hidden() as f32;
+        let hidden = noise.hidden().single();
         let (variance, variance_per_unit) = if hidden > 1.0 {
-            let pixel = noise.pixel() as f32;
+            let pixel = noise.pixel().single();
             (pixel * pixel, hidden * near_per_unit)
         } else {
             (near, near_per_unit)
@@ -108,7 +113,7 @@ impl Light {
             sky,
             variance,
             variance_per_unit,
-            tied: (noise.at(3.0) / noise.pixel().max(f64::MIN_POSITIVE)) as f32,
+            tied: (noise.at(3.0) / noise.pixel().max(f64::MIN_POSITIVE)).single(),
         }
     }
 
@@ -133,7 +138,7 @@ fn smooth(
     let mut block = [[0.0f32; 3]; 3];
     for (dy, row) in block.iter_mut().enumerate() {
         for (dx, v) in row.iter_mut().enumerate() {
-            *v = plane.at(x + dx as i64 - 1, y + dy as i64 - 1);
+            *v = plane.at(x + dx.whole() - 1, y + dy.whole() - 1);
         }
     }
     let mean = block.iter().flatten().sum::<f32>() / 9.0;
@@ -205,5 +210,6 @@ fn variance(all: &[(f32, f32)], sky: f32) -> Option<(f32, f32)> {
         0.0
     };
     let base = (v - per_unit * l) / w;
-    (known.len() >= 3 && base > 0.0 && base.is_finite()).then_some((base as f32, per_unit as f32))
+    (known.len() >= 3 && base > 0.0 && base.is_finite())
+        .then_some((base.single(), per_unit.single()))
 }

@@ -4,6 +4,7 @@
 //! Nearly all of a frame is valid, so only those squares of it are kept in which something is not: some hundred
 //! kilobytes where a plane would be tens of megabytes. A mask is read as a frame is, and placed with it.
 
+use crate::number::Convert;
 use std::ops::Range;
 
 use rayon::prelude::*;
@@ -46,8 +47,8 @@ impl Border {
     /// Validity at a distance.
     fn at(self, distance: f64) -> u8 {
         let t =
-            ((distance - self.grow_px as f64) / (self.feather_px as f64).max(1e-9)).clamp(0.0, 1.0);
-        (f64::from(VALID) * t * t * (3.0 - 2.0 * t)).round() as u8
+            ((distance - self.grow_px.real()) / self.feather_px.real().max(1e-9)).clamp(0.0, 1.0);
+        (f64::from(VALID) * t * t * (3.0 - 2.0 * t)).round().byte()
     }
 }
 
@@ -72,7 +73,7 @@ impl Mask {
         let reach = border.reach();
         // Validity by the square of the distance.
         let table: Vec<u8> = (0..=2 * (reach + 1).pow(2))
-            .map(|d2| border.at((d2 as f64).sqrt()))
+            .map(|d2| border.at(d2.real().sqrt()))
             .collect();
         let columns = size.width().div_ceil(SIDE);
         let squares = (0..size.height().div_ceil(SIDE))
@@ -117,9 +118,9 @@ impl Mask {
                 at.x + radius_px * angle.cos(),
                 at.y + radius_px * angle.sin(),
             );
-            self.at(x.round() as i64, y.round() as i64) >= 1.0
+            self.at(x.round().whole(), y.round().whole()) >= 1.0
         };
-        (0..AROUND).filter(valid).count() as f64 / f64::from(AROUND)
+        (0..AROUND).filter(valid).count().real() / f64::from(AROUND)
     }
 }
 
@@ -194,8 +195,8 @@ impl FrameSource for Mask {
     }
 
     fn read(&self, rect: Rect, out: &mut [f32]) -> Result<(), DoorError> {
-        for (row, y) in out.chunks_exact_mut(rect.width).zip(rect.y as usize..) {
-            let mut x = rect.x as usize;
+        for (row, y) in out.chunks_exact_mut(rect.width).zip(rect.y.index()..) {
+            let mut x = rect.x.index();
             let mut rest = row;
             while !rest.is_empty() {
                 let run = (SIDE - x % SIDE).min(rest.len());
@@ -216,8 +217,7 @@ impl FrameSource for Mask {
     }
 
     fn constant(&self, rect: Rect) -> Option<f32> {
-        let squares =
-            |from: i64, len: usize| from as usize / SIDE..=(from as usize + len - 1) / SIDE;
+        let squares = |from: i64, len: usize| from.index() / SIDE..=(from.index() + len - 1) / SIDE;
         let clear = squares(rect.y, rect.height)
             .flat_map(|r| squares(rect.x, rect.width).map(move |c| (r, c)))
             .all(|(r, c)| self.squares[r * self.columns + c].is_none());
@@ -232,7 +232,7 @@ mod tests {
     /// A frame with a full disc, a full trail and a full pixel.
     fn plane() -> Plane {
         Plane::from_fn(Size::new(200, 150).unwrap(), |x, y| {
-            let disc = (x as f64 - 63.0).hypot(y as f64 - 64.0) < 6.0;
+            let disc = (x.real() - 63.0).hypot(y.real() - 64.0) < 6.0;
             let trail = x == 150 && (20..110).contains(&y);
             if disc || trail || (x, y) == (20, 20) {
                 1000.0
@@ -255,7 +255,7 @@ mod tests {
             for x in 0..200 {
                 let d = saturated
                     .iter()
-                    .map(|(a, b)| ((a - x) as f64).hypot((b - y) as f64))
+                    .map(|(a, b)| (a - x).real().hypot((b - y).real()))
                     .fold(f64::INFINITY, f64::min);
                 let want = f32::from(border.at(d)) / 255.0;
                 assert_eq!(mask.at(x, y), want, "({x}, {y})");
@@ -293,7 +293,7 @@ mod tests {
         let mut out = vec![0.0; rect.area()];
         mask.read(rect, &mut out).unwrap();
         for (i, v) in out.iter().enumerate() {
-            let (x, y) = (3 + (i % 190) as i64, 5 + (i / 190) as i64);
+            let (x, y) = (3 + (i % 190).whole(), 5 + (i / 190).whole());
             assert_eq!(*v, mask.at(x, y), "({x}, {y})");
         }
     }

@@ -7,6 +7,7 @@
 
 use crate::doors::{DoorError, FrameSource};
 use crate::merge::Discs;
+use crate::number::Convert;
 use crate::space::{Rect, Size};
 use crate::stars::Catalogue;
 
@@ -187,7 +188,7 @@ impl<S: FrameSource> FrameSource for Reprofiled<'_, S> {
                 .map_or(0.0, |d| d.around);
             let ratio = to.at(dx, dy) / from.at(dx, dy);
             let factor = 1.0 + f64::from(mark) * (ratio - 1.0);
-            out[i] = (around + factor * (f64::from(out[i]) - around)) as f32;
+            out[i] = (around + factor * (f64::from(out[i]) - around)).single();
         });
         Ok(())
     }
@@ -220,7 +221,7 @@ mod tests {
     ) {
         let at = [60.3, 49.8];
         let star = |p: Profile, x: usize, y: usize| {
-            (200.0 + 5e4 * p.at(x as f64 - at[0], y as f64 - at[1])) as f32
+            (200.0 + 5e4 * p.at(x.real() - at[0], y.real() - at[1])).single()
         };
         let size = Size::new(120, 100).unwrap();
         let plane = Plane::from_fn(size, |x, y| star(from, x, y));
@@ -238,12 +239,12 @@ mod tests {
         changed.read(size.rect(), &mut out).unwrap();
         for (i, v) in out.iter().enumerate() {
             let (x, y) = (i % 120, i / 120);
-            let d = (x as f64 - at[0]).hypot(y as f64 - at[1]);
+            let d = (x.real() - at[0]).hypot(y.real() - at[1]);
             if d < 12.0 {
                 let want = star(to, x, y);
                 assert!((v / want - 1.0).abs() < 1e-4, "({x}, {y}): {v} for {want}");
             } else if d > 16.3 {
-                assert_eq!(*v, plane.at(x as i64, y as i64));
+                assert_eq!(*v, plane.at(x.whole(), y.whole()));
             }
         }
     }

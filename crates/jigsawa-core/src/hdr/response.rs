@@ -6,6 +6,7 @@
 //! too flat (by 0.3 % the other way round). What the longer exposure then lacks in bright light
 //! against what the shorter foretells is its shoulder: from there it is not linear, though not full yet.
 
+use crate::number::Convert;
 use nalgebra::{Matrix4, Vector4};
 use rayon::prelude::*;
 
@@ -100,8 +101,8 @@ pub fn respond(longer: &Light, shorter: &Light, saturation: f32) -> Option<Respo
         shoulder,
         seen: thinned(&all)
             .map(|(i, y, x)| Seen {
-                shorter: (x + f64::from(shorter.sky)) as f32,
-                longer: (y + f64::from(longer.sky) - tilt(i)) as f32,
+                shorter: (x + f64::from(shorter.sky)).single(),
+                longer: (y + f64::from(longer.sky) - tilt(i)).single(),
             })
             .collect(),
     })
@@ -114,7 +115,7 @@ fn first_slope(all: &[(usize, f64, f64)]) -> Option<f64> {
         .rev()
         .take((all.len() / 50).clamp(LEAST_POINTS, 2000))
         .filter(|p| p.2 > 0.0)
-        .map(|p| (p.1 / p.2) as f32)
+        .map(|p| (p.1 / p.2).single())
         .collect();
     let slope = f64::from(median(&mut ratios));
     (ratios.len() >= LEAST_POINTS / 2 && slope.is_finite() && slope > 0.0).then_some(slope)
@@ -150,7 +151,7 @@ impl Fit {
             // In errors.
             let mut offs: Vec<f32> = rows
                 .iter()
-                .map(|(row, x)| (x - row.dot(&at)) as f32)
+                .map(|(row, x)| (x - row.dot(&at)).single())
                 .collect();
             let spread = (f64::from(mad(&mut offs, 0.0)) * MAD_TO_SIGMA).max(1e-6);
             let (mut normal, mut right) = (Matrix4::zeros(), Vector4::zeros());
@@ -209,13 +210,13 @@ fn shoulder(
         return None;
     }
     // Just below full only the low ones of scattered values are left: they would look bent.
-    let width = (SHOULDER_TO - SHOULDER_FROM) / SHOULDER_BINS as f64 * saturated_light;
+    let width = (SHOULDER_TO - SHOULDER_FROM) / SHOULDER_BINS.real() * saturated_light;
     let mut bins: Vec<Vec<f32>> = vec![Vec::new(); SHOULDER_BINS];
     for (i, y, x) in all {
         let told = fit.foretold(longer, *i, *x);
         let bin = (told - SHOULDER_FROM * saturated_light) / width;
-        if bin >= 0.0 && (bin as usize) < SHOULDER_BINS {
-            bins[bin as usize].push((y / told - 1.0) as f32);
+        if bin >= 0.0 && bin.index() < SHOULDER_BINS {
+            bins[bin.index()].push((y / told - 1.0).single());
         }
     }
     // How far each bin falls short, and whether that is more than chance.
@@ -224,7 +225,7 @@ fn shoulder(
         .map(|b| {
             (b.len() >= BIN_POINTS).then(|| {
                 let middle = median(b);
-                let error = mad(b, middle) * MAD_TO_SIGMA as f32 * 1.25 / (b.len() as f32).sqrt();
+                let error = mad(b, middle) * MAD_TO_SIGMA.single() * 1.25 / b.len().single().sqrt();
                 let off = f64::from(middle);
                 (
                     off,
@@ -246,8 +247,8 @@ fn shoulder(
     if run.len() < LEAST_BINS || off(last) > -2.0 * BENT || off(last) > 1.5 * off(first) {
         return None;
     }
-    let light = SHOULDER_FROM * saturated_light + first as f64 * width;
-    (light < 0.95 * saturated_light).then_some(longer.sky + light as f32)
+    let light = SHOULDER_FROM * saturated_light + first.real() * width;
+    (light < 0.95 * saturated_light).then_some(longer.sky + light.single())
 }
 
 /// Some of the points, as many of every brightness as there are.
@@ -277,12 +278,12 @@ mod tests {
     fn pair(slope: f64, curve: impl Fn(f64) -> f64) -> (Light, Light) {
         let grid = LightGrid::over(Size::new(400, 300).unwrap());
         let n = 200 * 150;
-        let light = |i: usize| 5.0 * 10f64.powf(4.2 * ((i * 7919) % n) as f64 / n as f64);
+        let light = |i: usize| 5.0 * 10f64.powf(4.2 * ((i * 7919) % n).real() / n.real());
         let make = |of: &dyn Fn(usize) -> f64, sky: f32, sigma: f32| Light {
             tied: 1.0,
             grid,
             values: (0..n)
-                .map(|i| (of(i) + f64::from(sky)) as f32)
+                .map(|i| (of(i) + f64::from(sky)).single())
                 .map(|v| if v < 50_000.0 { v } else { f32::NAN })
                 .collect(),
             sky,

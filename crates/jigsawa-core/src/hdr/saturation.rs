@@ -3,6 +3,7 @@
 //! A header's number is often that of the camera, while calibration has moved the values since; full pixels
 //! themselves pile up at one level, which the histogram shows. The lower of both counts.
 
+use crate::number::Convert;
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
@@ -84,7 +85,7 @@ pub fn pile_up(values: &[f32], sky: f32) -> Option<f32> {
     if !highest.is_finite() || highest <= sky {
         return None;
     }
-    let per = BINS as f32 / (highest - sky);
+    let per = BINS.single() / (highest - sky);
     let counts = values
         .par_chunks(1 << 16)
         .fold(
@@ -93,8 +94,8 @@ pub fn pile_up(values: &[f32], sky: f32) -> Option<f32> {
                 for v in chunk {
                     // The lower half is sky and what stands in it: no pile that matters.
                     let bin = (v - sky) * per;
-                    if bin >= 0.5 * BINS as f32 {
-                        counts[(bin as usize).min(BINS - 1)] += 1;
+                    if bin >= 0.5 * BINS.single() {
+                        counts[bin.index().min(BINS - 1)] += 1;
                     }
                 }
                 counts
@@ -116,12 +117,12 @@ pub fn pile_up(values: &[f32], sky: f32) -> Option<f32> {
             sum(top - PILE_BINS, *top),
             sum(top - 2 * PILE_BINS, top - PILE_BINS),
         );
-        pile >= LEAST_PILE && pile as f64 > STEEP * below as f64
+        pile >= LEAST_PILE && pile.real() > STEEP * below.real()
     })?;
     // Its lower edge: the first bin that holds a good part of it.
     let pile = sum(top - PILE_BINS, top);
     let edge = (top - PILE_BINS..top).find(|b| counts[*b] as usize * PILE_BINS > pile)?;
-    Some(sky + edge as f32 / per)
+    Some(sky + edge.single() / per)
 }
 
 #[cfg(test)]
@@ -132,9 +133,9 @@ mod tests {
     fn values(level: f32, spread: f32) -> Vec<f32> {
         (0..200_000)
             .map(|i| {
-                let u = (i as f32 + 0.5) / 200_000.0;
+                let u = (i.single() + 0.5) / 200_000.0;
                 let v = 100.0 / u.powf(1.3);
-                let flat = 1.0 + spread * ((i * 7919 % 1000) as f32 / 500.0 - 1.0);
+                let flat = 1.0 + spread * ((i * 7919 % 1000).single() / 500.0 - 1.0);
                 v.min(level) * flat
             })
             .collect()

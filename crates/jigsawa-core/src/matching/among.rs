@@ -6,6 +6,7 @@
 //! their pairs. A frame whose stars were matched to each other frame's in turn was the simpler way: for 48 frames
 //! that is 1128 searches among 20 000 proposals.
 
+use crate::number::Convert;
 use std::collections::BTreeMap;
 
 use rayon::prelude::*;
@@ -53,7 +54,7 @@ pub fn ties(frames: &[Shown<'_>]) -> Vec<Tie> {
             .enumerate()
             .flat_map(|(k, of)| {
                 let all = of.iter().enumerate();
-                all.map(move |(i, g)| GeomWithData::new(g.code, (k as u32, i as u32)))
+                all.map(move |(i, g)| GeomWithData::new(g.code, (k.u32(), i.u32())))
             })
             .collect(),
     );

@@ -6,6 +6,7 @@
 //! The shorter list is the judge: a narrowband frame shows few of a broadband reference's stars, but
 //! nearly all that it shows are there, too.
 
+use crate::number::Convert;
 use crate::placement::Registration;
 use crate::space::{FramePx, ReferencePx, Size};
 
@@ -97,7 +98,7 @@ impl<'a> Field<'a> {
 }
 
 fn chance(stars: usize, size: Size, radius: f64) -> f64 {
-    let expected = stars as f64 * std::f64::consts::PI * radius * radius / size.area() as f64;
+    let expected = stars.real() * std::f64::consts::PI * radius * radius / size.area().real();
     (1.0 - (-expected).exp()).clamp(1e-6, 0.9)
 }
 
@@ -105,8 +106,8 @@ fn chance(stars: usize, size: Size, radius: f64) -> f64 {
 pub(super) fn log_odds(met: usize, tried: usize, chance: f64) -> f64 {
     // When chance alone makes this many meet, a true map must do better still.
     let shared = SHARED + (1.0 - SHARED) * chance;
-    met as f64 * (shared / chance).ln()
-        + (tried - met) as f64 * ((1.0 - shared) / (1.0 - chance)).ln()
+    met.real() * (shared / chance).ln()
+        + (tried - met).real() * ((1.0 - shared) / (1.0 - chance)).ln()
 }
 
 /// How a proposal did.

@@ -1,6 +1,7 @@
 //! Which star lies near a place: stars in square cells, about one in each, so that a question costs the
 //! same however many stars there are. A tree over the stars was the simpler way, at ten times the time.
 
+use crate::number::Convert;
 use crate::space::{Point, Size};
 
 /// Cells are not smaller than this: most questions are about a few pixels.
@@ -21,10 +22,10 @@ impl Grid {
     /// The grid of points on a frame of this size; points outside are in the cells at its edge.
     pub(super) fn new<S>(points: impl Iterator<Item = Point<S>> + Clone, size: Size) -> Self {
         let count = points.clone().count().max(1);
-        let cell = (size.area() as f64 / count as f64)
+        let cell = (size.area().real() / count.real())
             .sqrt()
             .max(LEAST_CELL_PX);
-        let cells = |n: usize| (n as f64 / cell).ceil().max(1.0) as usize;
+        let cells = |n: usize| (n.real() / cell).ceil().max(1.0).index();
         let mut grid = Self {
             cell,
             columns: cells(size.width()),
@@ -44,18 +45,18 @@ impl Grid {
             .resize(counts.last().map_or(0, |n| *n as usize), (0.0, 0.0, 0));
         for (i, p) in points.enumerate() {
             let next = &mut counts[grid.cell_of(p.x, p.y)];
-            grid.points[*next as usize] = (p.x, p.y, i as u32);
+            grid.points[*next as usize] = (p.x, p.y, i.u32());
             *next += 1;
         }
         grid
     }
 
     fn column(&self, x: f64) -> usize {
-        ((x / self.cell).max(0.0) as usize).min(self.columns - 1)
+        (x / self.cell).max(0.0).index().min(self.columns - 1)
     }
 
     fn row(&self, y: f64) -> usize {
-        ((y / self.cell).max(0.0) as usize).min(self.rows - 1)
+        (y / self.cell).max(0.0).index().min(self.rows - 1)
     }
 
     fn cell_of(&self, x: f64, y: f64) -> usize {

@@ -5,6 +5,7 @@
 //! shift; true pairs all name the same one (the classical vote of Hough 1962 in two dimensions). With
 //! turn and scale known three stars can prove a place, where asterisms need six.
 
+use crate::number::Convert;
 use std::collections::HashMap;
 
 use serde::{Deserialize, Serialize};
@@ -97,7 +98,7 @@ pub(super) fn proposals(
         let at = guess.apply(r.at);
         for f in frame.iter().take(VOTERS) {
             let (dx, dy) = (f.at.x - at.x, f.at.y - at.y);
-            let (i, j) = ((dx / half).floor() as i32, (dy / half).floor() as i32);
+            let (i, j) = ((dx / half).floor().i32(), (dy / half).floor().i32());
             // Four cells of twice the step hold the shift.
             for cell in [(i, j), (i - 1, j), (i, j - 1), (i - 1, j - 1)] {
                 let v = votes.entry(cell).or_insert((0, 0.0, 0.0));

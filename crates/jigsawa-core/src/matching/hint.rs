@@ -1,5 +1,6 @@
 //! What a user knows of a frame's place, where the stars alone do not tell it.
 
+use crate::number::Convert;
 use serde::{Deserialize, Serialize};
 
 use super::Guess;
@@ -102,7 +103,7 @@ impl Hint {
         let off =
             |[x, y, u, v]: &[f64; 4]| map.apply(Point::new(*u, *v)).distance(Point::new(*x, *y));
         let all: Vec<f64> = self.pairs.iter().map(off).collect();
-        let mean = all.iter().map(|d| d * d).sum::<f64>() / all.len().max(1) as f64;
+        let mean = all.iter().map(|d| d * d).sum::<f64>() / all.len().max(1).real();
         (mean.sqrt(), all.iter().copied().fold(0.0, f64::max))
     }
 }

@@ -5,6 +5,7 @@
 //! a smooth one as soon as the pairs carry it, so that a stretched or distorted corner is followed
 //! rather than cut off. Last, the model is chosen by cross-validation.
 
+use crate::number::Convert;
 use std::collections::HashMap;
 
 use crate::placement::{Chosen, Map, Model, Pair, Registration, choose, choose_among};
@@ -66,7 +67,7 @@ pub(super) fn refine(
         map = fitted;
         let mut distances: Vec<f32> = pairs
             .iter()
-            .map(|(r, f)| distance(field, &map, *r, *f) as f32)
+            .map(|(r, f)| distance(field, &map, *r, *f).single())
             .collect();
         // Distances of true pairs are Rayleigh distributed: their 99.9 % point is 3.2 medians.
         let next = 4.0 * f64::from(median(&mut distances));
@@ -150,8 +151,8 @@ pub(super) fn shared_area(map: &Registration, reference: Size, frame: Size) -> R
     const MARGIN_PX: usize = 16;
     let r = Rect::around(shared_corners(map, reference, frame));
     Rect {
-        x: r.x - MARGIN_PX as i64,
-        y: r.y - MARGIN_PX as i64,
+        x: r.x - MARGIN_PX.whole(),
+        y: r.y - MARGIN_PX.whole(),
         width: r.width + 2 * MARGIN_PX,
         height: r.height + 2 * MARGIN_PX,
     }
@@ -263,7 +264,7 @@ fn clipped(field: &Field<'_>, map: &Registration, pairs: &[(usize, usize)]) -> V
     let all = weighted(field, pairs, map);
     let normal =
         |p: &Pair<ReferencePx, FramePx>| map.apply(p.from).distance(p.to) * p.weight.sqrt();
-    let mut sizes: Vec<f32> = all.iter().map(|p| normal(p) as f32).collect();
+    let mut sizes: Vec<f32> = all.iter().map(|p| normal(p).single()).collect();
     // The median of a Rayleigh distribution of sigma 1 is 1.177.
     let excess = (f64::from(median(&mut sizes)) / 1.177).max(1.0);
     pairs

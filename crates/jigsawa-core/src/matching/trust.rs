@@ -5,6 +5,7 @@
 //! model's parameters, from the pairs' weights and what they scatter beyond them, is carried to each
 //! corner of the frame (the usual error propagation of weighted least squares).
 
+use crate::number::Convert;
 use nalgebra::{DMatrix, DVector};
 
 use crate::convex::cut;
@@ -27,7 +28,7 @@ pub(super) fn corner_error(
     corners: &[Point<FramePx>],
 ) -> f64 {
     let back = map.invert();
-    let n = pairs.len() as f64;
+    let n = pairs.len().real();
     let centre = |of: fn(&Pair<ReferencePx, FramePx>) -> f64| pairs.iter().map(of).sum::<f64>() / n;
     let (cx, cy) = (centre(|p| p.from.x), centre(|p| p.from.y));
     // Parameters of like size keep the matrix well conditioned.
@@ -45,7 +46,7 @@ pub(super) fn corner_error(
         }
         excess += p.weight * map.apply(p.from).distance(p.to).powi(2);
     }
-    let free = 2.0 * n - count as f64;
+    let free = 2.0 * n - count.real();
     let Some(cholesky) = normal.cholesky().filter(|_| free > 0.0) else {
         return f64::INFINITY;
     };
@@ -66,7 +67,7 @@ pub(super) fn corner_error(
 
 /// Pairs in each ninth of the frame, row after row.
 pub(super) fn coverage(pairs: &[Pair<ReferencePx, FramePx>], frame: Size) -> [usize; 9] {
-    let third = |v: f64, n: usize| ((3.0 * (v + 0.5) / n as f64).max(0.0) as usize).min(2);
+    let third = |v: f64, n: usize| (3.0 * (v + 0.5) / n.real()).max(0.0).index().min(2);
     let mut counts = [0; 9];
     for p in pairs {
         counts[3 * third(p.to.y, frame.height()) + third(p.to.x, frame.width())] += 1;
@@ -113,7 +114,7 @@ pub(super) fn shared_corners(
         .iter()
         .map(|p| map.apply(*p))
         .collect();
-    let (right, bottom) = (frame.width() as f64 - 0.5, frame.height() as f64 - 0.5);
+    let (right, bottom) = (frame.width().real() - 0.5, frame.height().real() - 0.5);
     // Each edge as a, b, c: inside of it a x + b y + c is not negative.
     let edges = [
         [1.0, 0.0, 0.5],
@@ -144,7 +145,7 @@ mod tests {
             let mut z = (i as u64 + 1).wrapping_mul(0x9E37_79B9_7F4A_7C15) ^ (k << 40);
             z = (z ^ (z >> 30)).wrapping_mul(0xBF58_476D_1CE4_E5B9);
             z = (z ^ (z >> 27)).wrapping_mul(0x94D0_49BB_1331_11EB);
-            ((z ^ (z >> 31)) >> 11) as f64 / (1u64 << 53) as f64
+            ((z ^ (z >> 31)) >> 11).real() / (1u64 << 53).real()
         };
         let noise = |i: usize, k: u64| {
             (0..12)
@@ -186,11 +187,11 @@ mod tests {
                 let off = map.apply(corner);
                 *sum += 0.5 * ((off.x - corner.x).powi(2) + (off.y - corner.y).powi(2));
             }
-            told += corner_error(&map, model, &drawn, &size.corners()) / f64::from(rounds as u32);
+            told += corner_error(&map, model, &drawn, &size.corners()) / f64::from(rounds.u32());
         }
         let seen = squares
             .iter()
-            .map(|s| (s / f64::from(rounds as u32)).sqrt())
+            .map(|s| (s / f64::from(rounds.u32())).sqrt())
             .fold(0.0, f64::max);
         assert!((told / seen - 1.0).abs() < 0.25, "{told} for {seen}");
     }

@@ -1,5 +1,6 @@
 //! Discs on a frame, around stars, within which something is done to its pixels.
 
+use crate::number::Convert;
 use crate::space::Rect;
 
 /// Within a rim of this part of its radius outside of a disc what is done fades.
@@ -35,11 +36,11 @@ impl Discs {
     fn near(&self, rect: Rect) -> impl Iterator<Item = &[f64; 3]> {
         let first = self
             .all
-            .partition_point(|d| d[1] < rect.y as f64 - self.most);
-        let (left, right) = (rect.x as f64, rect.right() as f64);
+            .partition_point(|d| d[1] < rect.y.real() - self.most);
+        let (left, right) = (rect.x.real(), rect.right().real());
         self.all[first..]
             .iter()
-            .take_while(move |d| d[1] <= rect.bottom() as f64 + self.most)
+            .take_while(move |d| d[1] <= rect.bottom().real() + self.most)
             .filter(move |d| d[0] + d[2] >= left && d[0] - d[2] <= right)
     }
 
@@ -53,14 +54,14 @@ impl Discs {
     /// Each disc's pixels in a window: number of the pixel, its place from the disc's middle, and its mark.
     pub(crate) fn each(&self, rect: Rect, mut of: impl FnMut(usize, ([f64; 2], [f64; 2]), f32)) {
         for [cx, cy, radius] in self.near(rect) {
-            let low = |v: f64, least: i64| ((v - radius).ceil() as i64).max(least);
-            let high = |v: f64, most: i64| ((v + radius).floor() as i64 + 1).min(most);
+            let low = |v: f64, least: i64| (v - radius).ceil().whole().max(least);
+            let high = |v: f64, most: i64| ((v + radius).floor().whole() + 1).min(most);
             for y in low(*cy, rect.y)..high(*cy, rect.bottom()) {
                 for x in low(*cx, rect.x)..high(*cx, rect.right()) {
-                    let (dx, dy) = (x as f64 - cx, y as f64 - cy);
+                    let (dx, dy) = (x.real() - cx, y.real() - cy);
                     let mark = ((1.0 - dx.hypot(dy) / radius) * (1.0 + RIM) / RIM).clamp(0.0, 1.0);
-                    let i = (y - rect.y) as usize * rect.width + (x - rect.x) as usize;
-                    of(i, ([*cx, *cy], [dx, dy]), mark as f32);
+                    let i = (y - rect.y).index() * rect.width + (x - rect.x).index();
+                    of(i, ([*cx, *cy], [dx, dy]), mark.single());
                 }
             }
         }

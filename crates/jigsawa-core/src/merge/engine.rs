@@ -4,6 +4,7 @@
 //! in row order, from one thread. A tile's values depend on nothing but the tile, so any number of
 //! threads and any budget give the same bits. An error of any source or of the sink stops the work.
 
+use crate::number::Convert;
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::mpsc::sync_channel;
@@ -122,8 +123,8 @@ fn tiles(canvas: Size) -> Vec<Rect> {
         .step_by(h)
         .flat_map(|y| (0..canvas.width()).step_by(w).map(move |x| (x, y)))
         .map(|(x, y)| Rect {
-            x: x as i64,
-            y: y as i64,
+            x: x.whole(),
+            y: y.whole(),
             width: w.min(canvas.width() - x),
             height: h.min(canvas.height() - y),
         })
@@ -185,7 +186,7 @@ impl Work<'_> {
         at_work.fields.resize_with(fields.len(), Vec::new);
         for from in (0..tile.height).step_by(rows) {
             let band = Rect {
-                y: tile.y + from as i64,
+                y: tile.y + from.whole(),
                 height: rows.min(tile.height - from),
                 ..tile
             };
@@ -244,7 +245,7 @@ impl Work<'_> {
             let mut out: Vec<&mut [f32]> =
                 planes.iter_mut().map(|p| &mut p[there.clone()]).collect();
             let row = Row {
-                at: (band.x, band.y + row as i64),
+                at: (band.x, band.y + row.whole()),
                 values: &values,
                 validity: &validity,
                 fields: &fields,
@@ -307,7 +308,7 @@ mod tests {
         fn fill(&self, field: usize, rect: Rect, out: &mut [f32]) {
             assert_eq!(field, 2);
             for (y, row) in (rect.y..).zip(out.chunks_exact_mut(rect.width)) {
-                row.fill(y as f32);
+                row.fill(y.single());
             }
         }
 
@@ -333,19 +334,19 @@ mod tests {
         let size = Size::new(700, 300).unwrap();
         let frames: Vec<Watched> = (0..24)
             .map(|k| Watched {
-                plane: Plane::from_fn(size, |x, y| ((x * 7 + y * 13 + k) % 101) as f32),
+                plane: Plane::from_fn(size, |x, y| ((x * 7 + y * 13 + k) % 101).single()),
                 most: AtomicUsize::new(0),
             })
             .collect();
-        let valid = Plane::from_fn(size, |x, y| ((x + y) % 9) as f32 / 8.0);
+        let valid = Plane::from_fn(size, |x, y| ((x + y) % 9).single() / 8.0);
         let inputs: Vec<Input<'_>> = (frames.iter().enumerate())
             .map(|(k, f)| Input {
                 validity: (k % 3 == 0).then_some(&valid as &dyn FrameSource),
                 ..Input::new(
                     f,
-                    Map::shift(0.1 * k as f64, 1.7),
+                    Map::shift(0.1 * k.real(), 1.7),
                     Balance {
-                        surface: Surface::constant(k as f64),
+                        surface: Surface::constant(k.real()),
                         ..Balance::unchanged(0.0, 1.0)
                     },
                 )

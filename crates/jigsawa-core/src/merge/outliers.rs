@@ -6,6 +6,7 @@
 //! light counts as noise as well: frames differ in seeing, and in where a pixel's middle falls. With two frames nobody
 //! knows which of them is right.
 
+use crate::number::Convert;
 use std::sync::atomic::{AtomicU64, Ordering};
 
 /// Fewest frames that outvote one.
@@ -32,7 +33,7 @@ impl LeftOut {
     /// The part of all values where enough frames overlap; `None` where they nowhere do.
     pub fn part(&self) -> Option<f64> {
         let of = self.of.load(Ordering::Relaxed);
-        (of > 0).then(|| self.values.load(Ordering::Relaxed) as f64 / of as f64)
+        (of > 0).then(|| self.values.load(Ordering::Relaxed).real() / of.real())
     }
 }
 

@@ -2,6 +2,7 @@
 
 use super::contract::{Input, Keep};
 use crate::doors::{DoorError, FrameSource, Mask};
+use crate::number::Convert;
 use crate::placement::Placement;
 use crate::plane::Plane;
 use crate::resample::{Kernel, Resampling, Scratch, Shape, Window, resample, window_for};
@@ -52,8 +53,8 @@ pub fn placed(input: &Input<'_>, rect: Rect) -> Result<Option<Plane>, DoorError>
         return Ok(None);
     };
     let at = Point::new(
-        rect.x as f64 + 0.5 * rect.width as f64,
-        rect.y as f64 + 0.5 * rect.height as f64,
+        rect.x.real() + 0.5 * rect.width.real(),
+        rect.y.real() + 0.5 * rect.height.real(),
     );
     let kernels = Kernels::at(input, at);
     let mut out = Plane::filled(size, f32::NAN);
@@ -146,8 +147,8 @@ fn keep_flux(placement: &Placement, rect: Rect, values: &mut [f32]) {
     }
     for (i, v) in values.iter_mut().enumerate() {
         let (x, y) = (i % rect.width, i / rect.width);
-        let at = Point::new((rect.x + x as i64) as f64, (rect.y + y as i64) as f64);
-        *v *= placement.area_ratio(at) as f32;
+        let at = Point::new((rect.x + x.whole()).real(), (rect.y + y.whole()).real());
+        *v *= placement.area_ratio(at).single();
     }
 }
 
@@ -212,8 +213,8 @@ impl Placing<'_> {
             mask.hide(inside, spare);
         }
         for (i, row) in spare.chunks_exact(inside.width).enumerate() {
-            let at = (inside.y - rect.y) as usize + i;
-            let at = at * rect.width + (inside.x - rect.x) as usize;
+            let at = (inside.y - rect.y).index() + i;
+            let at = at * rect.width + (inside.x - rect.x).index();
             out[at..at + inside.width].copy_from_slice(row);
         }
         Ok(())

@@ -7,6 +7,7 @@
 use super::discs::Discs;
 use crate::doors::{DoorError, FrameSource};
 use crate::finish::gaussian;
+use crate::number::Convert;
 use crate::space::{Rect, Size};
 use crate::stars::Catalogue;
 
@@ -37,8 +38,8 @@ impl<S: FrameSource> Softened<S> {
         let sigma = ((fwhm_px * fwhm_px - stars.fwhm_px * stars.fwhm_px)
             / (8.0 * std::f64::consts::LN_2))
             .sqrt();
-        let length = (3.5 * sigma).ceil().max(1.0) as usize;
-        let bell = |i: usize| (-0.5 * (i as f64 / sigma).powi(2)).exp();
+        let length = (3.5 * sigma).ceil().max(1.0).index();
+        let bell = |i: usize| (-0.5 * (i.real() / sigma).powi(2)).exp();
         let sum = bell(0) + 2.0 * (1..=length).map(bell).sum::<f64>();
         let discs: Vec<[f64; 3]> = stars
             .stars
@@ -50,7 +51,7 @@ impl<S: FrameSource> Softened<S> {
             .collect();
         Some(Self {
             source,
-            kernel: (0..=length).map(|i| (bell(i) / sum) as f32).collect(),
+            kernel: (0..=length).map(|i| (bell(i) / sum).single()).collect(),
             discs: Discs::new(discs),
         })
     }
@@ -68,8 +69,8 @@ impl<S: FrameSource> FrameSource for Softened<S> {
         }
         let reach = self.kernel.len() - 1;
         let wide = Rect {
-            x: rect.x - reach as i64,
-            y: rect.y - reach as i64,
+            x: rect.x - reach.whole(),
+            y: rect.y - reach.whole(),
             width: rect.width + 2 * reach,
             height: rect.height + 2 * reach,
         }
@@ -79,7 +80,7 @@ impl<S: FrameSource> FrameSource for Softened<S> {
         let (mut soft, mut spare) = (around.clone(), around.clone());
         gaussian(&around, &mut soft, &mut spare, wide.width, &self.kernel);
         let marks = self.discs.marks(rect);
-        let (dx, dy) = ((rect.x - wide.x) as usize, (rect.y - wide.y) as usize);
+        let (dx, dy) = ((rect.x - wide.x).index(), (rect.y - wide.y).index());
         for (i, (v, mark)) in out
             .iter_mut()
             .zip(&marks)

@@ -8,6 +8,7 @@
 //! Strips along each side are compared with the same side further in, by second differences of neighbouring pixels,
 //! which neither sky nor nebula touches. What fewer than about half of the sub-frames cover is cut.
 
+use crate::number::Convert;
 use rayon::prelude::*;
 
 use crate::doors::Mask;
@@ -64,7 +65,7 @@ impl Coverage {
 
     /// Does the frame cover the pixel that is nearest to a place?
     pub fn holds(&self, p: Point<FramePx>) -> bool {
-        let (x, y) = (p.x.round() as i64, p.y.round() as i64);
+        let (x, y) = (p.x.round().whole(), p.y.round().whole());
         let r = self.rect;
         x >= r.x && y >= r.y && x < r.right() && y < r.bottom() && !self.is_empty_at(x, y)
     }
@@ -73,7 +74,7 @@ impl Coverage {
         let across = self.size.width().div_ceil(CELL);
         self.empty
             .as_ref()
-            .is_some_and(|e| e[y as usize / CELL * across + x as usize / CELL])
+            .is_some_and(|e| e[y.index() / CELL * across + x.index() / CELL])
     }
 }
 
@@ -88,7 +89,7 @@ impl Mask for Coverage {
                 row.fill(f32::NAN);
                 continue;
             }
-            let inside = |x: i64| (x - rect.x).clamp(0, rect.width as i64) as usize;
+            let inside = |x: i64| (x - rect.x).clamp(0, rect.width.whole()).index();
             let (from, to) = (inside(self.rect.x), inside(self.rect.right()));
             row[..from].fill(f32::NAN);
             row[to..].fill(f32::NAN);
@@ -130,8 +131,8 @@ fn by_noise(plane: &Plane) -> Rect {
     let whole = plane.size().rect();
     let middle = |from: i64, n: usize| {
         (
-            from + (0.2 * n as f64) as i64,
-            n - 2 * (0.2 * n as f64) as usize,
+            from + (0.2 * n.real()).whole(),
+            n - 2 * (0.2 * n.real()).index(),
         )
     };
     // Columns by the middle rows, then rows by the columns that are left, and columns once more by the rows that are.
@@ -145,14 +146,14 @@ fn by_noise(plane: &Plane) -> Rect {
 fn cut_columns(plane: &Plane, rect: Rect) -> Rect {
     let all = plane.size().width();
     let strip = |x: usize| Rect {
-        x: x as i64,
+        x: x.whole(),
         width: STRIP.min(all - x),
         ..rect
     };
     let from = cut(plane, all, &strip);
     let to = cut(plane, all, &|at| strip(all - STRIP.min(all - at) - at));
     Rect {
-        x: from as i64,
+        x: from.whole(),
         width: all.saturating_sub(from + to),
         ..rect
     }
@@ -162,14 +163,14 @@ fn cut_columns(plane: &Plane, rect: Rect) -> Rect {
 fn cut_rows(plane: &Plane, rect: Rect) -> Rect {
     let all = plane.size().height();
     let strip = |y: usize| Rect {
-        y: y as i64,
+        y: y.whole(),
         height: STRIP.min(all - y),
         ..rect
     };
     let from = cut(plane, all, &strip);
     let to = cut(plane, all, &|at| strip(all - STRIP.min(all - at) - at));
     Rect {
-        y: from as i64,
+        y: from.whole(),
         height: all.saturating_sub(from + to),
         ..rect
     }
@@ -184,11 +185,11 @@ fn cut(plane: &Plane, all: usize, strip: &dyn Fn(usize) -> Rect) -> usize {
     let usual = if inner.is_empty() {
         f64::INFINITY
     } else {
-        inner.iter().sum::<f64>() / inner.len() as f64
+        inner.iter().sum::<f64>() / inner.len().real()
     };
     // A run of good strips ends the search. Strips of which most is missing say nothing: the mask has them.
     let (mut cut, mut good) = (0, 0);
-    for at in (0..(WIDEST * all as f64) as usize).step_by(STRIP) {
+    for at in (0..(WIDEST * all.real()).index()).step_by(STRIP) {
         match seen(plane, strip(at)) {
             Some(noise) if noise > MOST_NOISE * usual => {
                 cut = at + STRIP;
@@ -213,8 +214,8 @@ fn seen(plane: &Plane, rect: Rect) -> Option<f64> {
     let rows = rect.height.div_ceil(1500).max(1);
     let mut looked = 0usize;
     for y in (rect.y..rect.bottom()).step_by(rows) {
-        let row = plane.row(y as usize);
-        let row = &row[rect.x as usize..rect.right() as usize];
+        let row = plane.row(y.index());
+        let row = &row[rect.x.index()..rect.right().index()];
         let step = row.len().div_ceil(1500).max(1);
         for three in row.windows(3).step_by(step) {
             looked += 1;
@@ -223,7 +224,7 @@ fn seen(plane: &Plane, rect: Rect) -> Option<f64> {
             }
         }
     }
-    if differences.is_empty() || (differences.len() as f64) < LEAST_SEEN * looked as f64 {
+    if differences.is_empty() || differences.len().real() < LEAST_SEEN * looked.real() {
         return None;
     }
     Some(f64::from(median(&mut differences)) * MAD_TO_SIGMA / 6f64.sqrt())
@@ -236,7 +237,7 @@ mod tests {
     use jigsawa_sky::chance::normal;
 
     fn noise(i: usize) -> f32 {
-        normal(i as u64, 0) as f32
+        normal(i as u64, 0).single()
     }
 
     #[test]
@@ -247,7 +248,11 @@ mod tests {
         let data = (0..size.area()).map(|i| {
             let (x, y) = (i % 600, i / 600);
             let sigma = if x < 60 { 2.0 } else { 1.0 };
-            let glow = if x > 500 { 3.0 * (x - 500) as f32 } else { 0.0 };
+            let glow = if x > 500 {
+                3.0 * (x - 500).single()
+            } else {
+                0.0
+            };
             match (x, y) {
                 (0..20, _) | (_, 488..) => f32::NAN,
                 _ => 100.0 + glow + sigma * noise(i),
@@ -273,7 +278,7 @@ mod tests {
             u.abs() < 200.0 && v.abs() < 150.0 && (x - 350.0).hypot(y - 260.0) > 25.0
         };
         let data = (0..size.area()).map(|i| {
-            let (x, y) = ((i % 600) as f64, (i / 600) as f64);
+            let (x, y) = ((i % 600).real(), (i / 600).real());
             if covers(x, y) {
                 100.0 + noise(i)
             } else {
@@ -284,7 +289,7 @@ mod tests {
         let c = Coverage::of(&plane);
         let mut pixels = plane.data().to_vec();
         c.hide(size.rect(), &mut pixels);
-        let count = |of: &[f32]| of.iter().filter(|v| v.is_finite()).count() as f64;
+        let count = |of: &[f32]| of.iter().filter(|v| v.is_finite()).count().real();
         let (kept, all) = (count(&pixels), count(plane.data()));
         assert!(kept > 0.99 * all, "{kept} of {all}");
     }

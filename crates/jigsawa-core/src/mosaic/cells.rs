@@ -4,6 +4,7 @@
 //! cells. Each panel has a window of cells with how far inside of it each lies.
 
 use super::border::Coverage;
+use crate::number::Convert;
 use crate::placement::Placement;
 use crate::plane::Plane;
 use crate::space::{CanvasPx, Point, Rect, Size};
@@ -30,7 +31,10 @@ const SIDE: (usize, usize) = (4, 24);
 impl Cells {
     /// Over a canvas of panels that cover so many pixels of it each.
     pub fn over(canvas: Size, panel_area: f64) -> Self {
-        let side = ((panel_area.sqrt() / ACROSS).round() as usize).clamp(SIDE.0, SIDE.1);
+        let side = (panel_area.sqrt() / ACROSS)
+            .round()
+            .index()
+            .clamp(SIDE.0, SIDE.1);
         Self::of_side(canvas, side)
     }
 
@@ -52,13 +56,13 @@ impl Cells {
 
     /// The middle of a cell on the canvas.
     pub fn middle(&self, column: usize, row: usize) -> Point<CanvasPx> {
-        let at = |k: usize| (k * self.side) as f64 + 0.5 * (self.side as f64 - 1.0);
+        let at = |k: usize| (k * self.side).real() + 0.5 * (self.side.real() - 1.0);
         Point::new(at(column), at(row))
     }
 
     /// The cells that a rectangle of the canvas touches, with a margin of cells around.
     pub fn touched(&self, rect: Rect, margin: i64) -> Rect {
-        let s = self.side as i64;
+        let s = self.side.whole();
         let (x, y) = (rect.x.div_euclid(s) - margin, rect.y.div_euclid(s) - margin);
         let right = (rect.right() - 1).div_euclid(s) + 1 + margin;
         let bottom = (rect.bottom() - 1).div_euclid(s) + 1 + margin;
@@ -71,8 +75,8 @@ impl Cells {
         Rect {
             x,
             y,
-            width: (right - x).max(0) as usize,
-            height: (bottom - y).max(0) as usize,
+            width: (right - x).max(0).index(),
+            height: (bottom - y).max(0).index(),
         }
         .intersect(all)
     }
@@ -93,18 +97,18 @@ impl Cover {
     pub fn of(plane: &Plane, placement: &Placement, coverage: &Coverage, cells: Cells) -> Self {
         let back = placement.invert();
         let (w, h) = (
-            plane.size().width() as f64 - 1.0,
-            plane.size().height() as f64 - 1.0,
+            plane.size().width().real() - 1.0,
+            plane.size().height().real() - 1.0,
         );
         let outline = (0..9).map(|k| (f64::from(k % 3) * 0.5 * w, f64::from(k / 3) * 0.5 * h));
         let around = Rect::around(outline.map(|(x, y)| back.apply(Point::new(x, y))));
         let window = cells.touched(around, 1);
-        let half = 0.5 * (cells.side as f64 - 1.0);
+        let half = 0.5 * (cells.side.real() - 1.0);
         let depth = (0..window.area())
             .map(|k| {
                 let (c, r) = (
-                    window.x as usize + k % window.width,
-                    window.y as usize + k / window.width,
+                    window.x.index() + k % window.width,
+                    window.y.index() + k / window.width,
                 );
                 let m = cells.middle(c, r);
                 // The whole cell must be covered, and its middle there.
@@ -113,7 +117,9 @@ impl Cover {
                     coverage.holds(placement.apply(Point::new(m.x + dx, m.y + dy)))
                 };
                 let p = placement.apply(m);
-                let there = plane.at(p.x.round() as i64, p.y.round() as i64).is_finite();
+                let there = plane
+                    .at(p.x.round().whole(), p.y.round().whole())
+                    .is_finite();
                 u8::from(
                     there
                         && steps
@@ -129,11 +135,11 @@ impl Cover {
 
     /// How far inside of the panel a cell of the canvas lies; 0 outside.
     pub fn at(&self, column: usize, row: usize) -> u8 {
-        let (c, r) = (column as i64 - self.window.x, row as i64 - self.window.y);
-        if c < 0 || r < 0 || c >= self.window.width as i64 || r >= self.window.height as i64 {
+        let (c, r) = (column.whole() - self.window.x, row.whole() - self.window.y);
+        if c < 0 || r < 0 || c >= self.window.width.whole() || r >= self.window.height.whole() {
             return 0;
         }
-        self.depth[r as usize * self.window.width + c as usize]
+        self.depth[r.index() * self.window.width + c.index()]
     }
 
     /// What one of both covers, or what both do.
@@ -147,15 +153,15 @@ impl Cover {
             Rect {
                 x,
                 y,
-                width: (a.right().max(b.right()) - x) as usize,
-                height: (a.bottom().max(b.bottom()) - y) as usize,
+                width: (a.right().max(b.right()) - x).index(),
+                height: (a.bottom().max(b.bottom()) - y).index(),
             }
         };
         let depth = (0..window.area())
             .map(|k| {
                 let (c, r) = (
-                    window.x as usize + k % window.width,
-                    window.y as usize + k / window.width,
+                    window.x.index() + k % window.width,
+                    window.y.index() + k / window.width,
                 );
                 let (p, q) = (self.at(c, r) > 0, other.at(c, r) > 0);
                 u8::from(if both { p && q } else { p || q })
@@ -211,10 +217,10 @@ impl Cover {
         let least = |d: &[u8], c: i64, r: i64, near: [(i64, i64); 4]| {
             let of = |(dc, dr): (i64, i64)| {
                 let (c, r) = (c + dc, r + dr);
-                if c < 0 || r < 0 || c >= w as i64 || r >= h as i64 {
+                if c < 0 || r < 0 || c >= w.whole() || r >= h.whole() {
                     0
                 } else {
-                    d[r as usize * w + c as usize]
+                    d[r.index() * w + c.index()]
                 }
             };
             near.map(of)
@@ -229,7 +235,7 @@ impl Cover {
             for k in 0..w * h {
                 let k = if backwards { w * h - 1 - k } else { k };
                 if self.depth[k] > 0 {
-                    let d = least(&self.depth, (k % w) as i64, (k / w) as i64, near);
+                    let d = least(&self.depth, (k % w).whole(), (k / w).whole(), near);
                     self.depth[k] = self.depth[k].min(d);
                 }
             }

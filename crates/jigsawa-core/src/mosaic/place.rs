@@ -6,6 +6,7 @@
 //! bends; a polynomial of the fifth degree holds those to a few thousandths of a pixel.
 
 use super::solve::{Problem, Solution};
+use crate::number::Convert;
 use crate::placement::{Map, Model, Pair, Registration};
 use crate::space::{FramePx, Point, Rect, ReferencePx};
 use crate::wcs::Projection;
@@ -29,7 +30,7 @@ pub fn registration(
 ) -> Option<(Registration, Model, f64)> {
     let size = problem.frames[frame].size;
     let centre: Point<ReferencePx> = problem.frames[problem.reference].size.centre();
-    let at = |k: usize, n: usize| k as f64 / (STEPS - 1) as f64 * n as f64 - 0.5;
+    let at = |k: usize, n: usize| k.real() / (STEPS - 1).real() * n.real() - 0.5;
     let pairs: Vec<Pair<ReferencePx, FramePx>> = (0..STEPS * STEPS)
         .map(|k| {
             let to = Point::new(at(k % STEPS, size.width()), at(k / STEPS, size.height()));
@@ -56,8 +57,8 @@ pub fn registration(
     let domain = Rect {
         x: -MARGIN_PX,
         y: -MARGIN_PX,
-        width: size.width() + 2 * MARGIN_PX as usize,
-        height: size.height() + 2 * MARGIN_PX as usize,
+        width: size.width() + 2 * MARGIN_PX.index(),
+        height: size.height() + 2 * MARGIN_PX.index(),
     };
     let distorted = flat.bent_to(&pairs, 5, domain)?;
     let error = worst(&distorted);

@@ -8,6 +8,7 @@
 use super::cells::{Cells, Cover};
 use super::flow::{Field, Role, cut};
 use super::levels::Overlap;
+use crate::number::Convert;
 use crate::placement::Placement;
 use crate::robust::quantile;
 use crate::space::{CanvasPx, Point, Rect};
@@ -65,7 +66,7 @@ pub fn shining(
     covers: &[Cover],
     cells: Cells,
 ) -> Vec<Shining> {
-    let cell = |v: f64, n: usize| ((v / cells.side as f64).max(0.0) as usize).min(n - 1);
+    let cell = |v: f64, n: usize| (v / cells.side.real()).max(0.0).index().min(n - 1);
     let mut all = Vec::new();
     for (catalogue, placement) in frames {
         let back = placement.invert();
@@ -98,25 +99,25 @@ pub fn shining(
 impl Costs {
     /// Of stars alone.
     pub fn of_stars(cells: Cells, stars: &[Shining]) -> Self {
-        let mut each = vec![LENGTH as f32; cells.count()];
-        let side = cells.side as f64;
+        let mut each = vec![LENGTH.single(); cells.count()];
+        let side = cells.side.real();
         for s in stars {
             let reach = s.radius + side;
             let around = Rect {
-                x: (s.at.x - reach).floor() as i64,
-                y: (s.at.y - reach).floor() as i64,
-                width: (2.0 * reach).ceil() as usize + 1,
-                height: (2.0 * reach).ceil() as usize + 1,
+                x: (s.at.x - reach).floor().whole(),
+                y: (s.at.y - reach).floor().whole(),
+                width: (2.0 * reach).ceil().index() + 1,
+                height: (2.0 * reach).ceil().index() + 1,
             };
             let cost = STAR * (1.0 + s.height.max(1.0).ln());
             let touched = cells.touched(around, 0);
             for r in touched.y..touched.bottom() {
                 for c in touched.x..touched.right() {
-                    let d = cells.middle(c as usize, r as usize).distance(s.at);
+                    let d = cells.middle(c.index(), r.index()).distance(s.at);
                     if d < reach {
-                        let part = (1.0 - d / reach) as f32;
-                        let e = &mut each[r as usize * cells.columns + c as usize];
-                        *e = e.max(cost as f32 * (0.3 + 0.7 * part));
+                        let part = (1.0 - d / reach).single();
+                        let e = &mut each[r.index() * cells.columns + c.index()];
+                        *e = e.max(cost.single() * (0.3 + 0.7 * part));
                     }
                 }
             }
@@ -130,7 +131,7 @@ impl Costs {
         let mut means: Vec<f32> = overlaps
             .iter()
             .flat_map(|o| &o.patches)
-            .map(|p| p.mean as f32)
+            .map(|p| p.mean.single())
             .collect();
         if means.is_empty() || noise <= 0.0 {
             return;
@@ -140,18 +141,18 @@ impl Costs {
             let bright = ((p.mean - dark) / noise).max(0.0);
             let cost =
                 DIFFERENCE * (p.after.abs() / noise).min(2.0) + (BRIGHT * bright).min(MOST_BRIGHT);
-            let half = 0.5 * patch_px as f64;
+            let half = 0.5 * patch_px.real();
             let rect = Rect {
-                x: (p.at.x - half).round() as i64,
-                y: (p.at.y - half).round() as i64,
+                x: (p.at.x - half).round().whole(),
+                y: (p.at.y - half).round().whole(),
                 width: patch_px,
                 height: patch_px,
             };
             let touched = self.cells.touched(rect, 0);
             for r in touched.y..touched.bottom() {
                 for c in touched.x..touched.right() {
-                    let e = &mut self.each[r as usize * self.cells.columns + c as usize];
-                    *e = e.max(LENGTH as f32 + cost as f32);
+                    let e = &mut self.each[r.index() * self.cells.columns + c.index()];
+                    *e = e.max(LENGTH.single() + cost.single());
                 }
             }
         }
@@ -176,7 +177,7 @@ pub fn lay(covers: &[Cover], costs: &Costs, first: usize, laid: Option<Labels>) 
     if done.iter().all(|d| !d)
         && let Some(cover) = covers.get(first)
     {
-        each_cell(cover, cells, &mut |i, _, _| labels[i] = first as u8 + 1);
+        each_cell(cover, cells, &mut |i, _, _| labels[i] = first.byte() + 1);
         done[first] = true;
     }
     loop {
@@ -204,7 +205,7 @@ fn each_cell(cover: &Cover, cells: Cells, each: &mut dyn FnMut(usize, usize, usi
     let w = cover.window;
     for (k, depth) in cover.depth.iter().enumerate() {
         if *depth > 0 {
-            let (c, r) = (w.x as usize + k % w.width, w.y as usize + k / w.width);
+            let (c, r) = (w.x.index() + k % w.width, w.y.index() + k / w.width);
             each(r * cells.columns + c, c, r);
         }
     }
@@ -216,7 +217,7 @@ fn insert(covers: &[Cover], costs: &Costs, p: usize, labels: &mut [u8]) {
     let cover = &covers[p];
     let w = cover.window;
     let index = |k: usize| {
-        let (c, r) = (w.x as usize + k % w.width, w.y as usize + k / w.width);
+        let (c, r) = (w.x.index() + k % w.width, w.y.index() + k / w.width);
         (c, r, r * cells.columns + c)
     };
     let both = |k: usize| cover.depth[k] > 0 && labels[index(k).2] > 0;
@@ -266,7 +267,7 @@ fn insert(covers: &[Cover], costs: &Costs, p: usize, labels: &mut [u8]) {
             if field.roles[k] != Role::Outside
                 && let Some(j) = there
             {
-                price[k] = (UNITS * (prices[k] + prices[j])) as u32 + 1;
+                price[k] = (UNITS * (prices[k] + prices[j])).u32() + 1;
             }
         }
     }
@@ -277,7 +278,7 @@ fn insert(covers: &[Cover], costs: &Costs, p: usize, labels: &mut [u8]) {
         .map(|k| index(k).2)
         .collect();
     for i in takes {
-        labels[i] = p as u8 + 1;
+        labels[i] = p.byte() + 1;
     }
 }
 
@@ -292,7 +293,7 @@ pub fn for_filter(labels: &Labels, covers: &[Option<Cover>], cells: Cells) -> La
         });
         depths
             .max()
-            .map_or(0, |(_, std::cmp::Reverse(p))| p as u8 + 1)
+            .map_or(0, |(_, std::cmp::Reverse(p))| p.byte() + 1)
     };
     for (i, l) in own.iter_mut().enumerate() {
         let (c, r) = (i % cells.columns, i / cells.columns);
@@ -384,8 +385,8 @@ pub fn inner(labels: &Labels, cells: Cells) -> Rect {
                     best = (
                         area,
                         Rect {
-                            x: (left * s) as i64,
-                            y: ((r + 1 - heights[top]) * s) as i64,
+                            x: (left * s).whole(),
+                            y: ((r + 1 - heights[top]) * s).whole(),
                             width: (c - left) * s,
                             height: heights[top] * s,
                         },

@@ -1,6 +1,7 @@
 //! How much of a frame lies on another.
 
 use super::border::Coverage;
+use crate::number::Convert;
 use crate::placement::{Placement, Registration};
 use crate::space::{FramePx, Point, ReferencePx, Size};
 
@@ -9,7 +10,7 @@ const STEPS: usize = 24;
 
 /// Points spread evenly over a frame.
 fn points<S>(size: Size) -> impl Iterator<Item = Point<S>> {
-    let at = |k: usize, n: usize| (k as f64 + 0.5) / STEPS as f64 * n as f64 - 0.5;
+    let at = |k: usize, n: usize| (k.real() + 0.5) / STEPS.real() * n.real() - 0.5;
     (0..STEPS * STEPS)
         .map(move |k| Point::new(at(k % STEPS, size.width()), at(k / STEPS, size.height())))
 }
@@ -31,13 +32,13 @@ pub fn covered_share(
         all += 1;
         on += usize::from(other.holds(b.apply(back.apply(p))));
     }
-    on as f64 / all.max(1) as f64
+    on.real() / all.max(1).real()
 }
 
 /// The part of a reference that lies on a frame which is registered to it.
 pub fn overlap(map: &Registration, reference: Size, frame: Size) -> f64 {
     let on = points::<ReferencePx>(reference).filter(|p| frame.holds(map.apply(*p)));
-    on.count() as f64 / (STEPS * STEPS) as f64
+    on.count().real() / (STEPS * STEPS).real()
 }
 
 #[cfg(test)]

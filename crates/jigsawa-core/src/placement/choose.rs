@@ -6,6 +6,7 @@
 //! 1984, Classification and Regression Trees, ch. 3); so a few stars never buy a wild map.
 
 use super::{Map, Model, Pair};
+use crate::number::Convert;
 use crate::space::Rect;
 
 /// Parts that the pairs are divided into.
@@ -89,7 +90,7 @@ impl Unseen {
         if self.mean >= stiffer.mean * (1.0 - WORTH_IT) {
             return false;
         }
-        let n = self.squares.len() as f64;
+        let n = self.squares.len().real();
         let gains = stiffer
             .squares
             .iter()
@@ -107,7 +108,7 @@ fn unseen<A, B>(model: Model, pairs: &[Pair<A, B>], domain: Option<Rect>) -> Opt
     if folds < 2 {
         return None;
     }
-    let weight = pairs.iter().map(|p| p.weight).sum::<f64>() / pairs.len() as f64;
+    let weight = pairs.iter().map(|p| p.weight).sum::<f64>() / pairs.len().real();
     let mut squares = vec![0.0; pairs.len()];
     let mut others = Vec::with_capacity(pairs.len());
     for fold in 0..folds {
@@ -120,7 +121,7 @@ fn unseen<A, B>(model: Model, pairs: &[Pair<A, B>], domain: Option<Rect>) -> Opt
         }
     }
     Some(Unseen {
-        mean: squares.iter().sum::<f64>() / squares.len() as f64,
+        mean: squares.iter().sum::<f64>() / squares.len().real(),
         squares,
     })
 }

@@ -6,6 +6,7 @@
 //! edge, so that no polynomial runs away where no star holds it. Odd degrees hold a radial lens
 //! (the cube of the radius at 3, its fifth power at 5). Fitted by weighted linear least squares.
 
+use crate::number::Convert;
 use nalgebra::{DMatrix, DVector};
 use serde::{Deserialize, Serialize};
 
@@ -198,16 +199,16 @@ pub(super) fn fit<A, B>(
     domain: Option<Rect>,
 ) -> Option<Distortion> {
     let area = domain.unwrap_or_else(|| Rect::around(pairs.iter().map(|p| p.to)));
-    let half = [area.width, area.height].map(|n| (0.5 * n as f64).max(1.0));
+    let half = [area.width, area.height].map(|n| (0.5 * n.real()).max(1.0));
     let centre = [
-        area.x as f64 + 0.5 * area.width as f64 - 0.5,
-        area.y as f64 + 0.5 * area.height as f64 - 0.5,
+        area.x.real() + 0.5 * area.width.real() - 0.5,
+        area.y.real() + 0.5 * area.height.real() - 0.5,
     ];
     let count = terms(degree);
     let empty = Distortion::new(centre, half, vec![0.0; count], vec![0.0; count])?;
     let mut normal = DMatrix::<f64>::zeros(count, count);
     let (mut right_x, mut right_y) = (DVector::zeros(count), DVector::zeros(count));
-    let mean = pairs.iter().map(|p| p.weight).sum::<f64>() / pairs.len() as f64;
+    let mean = pairs.iter().map(|p| p.weight).sum::<f64>() / pairs.len().real();
     let mut row = DVector::zeros(count);
     for p in pairs {
         let flat = plain.apply(p.from);

@@ -13,6 +13,7 @@ mod model;
 mod shift;
 mod similarity;
 
+use crate::number::Convert;
 use std::marker::PhantomData;
 use std::sync::Arc;
 
@@ -305,7 +306,7 @@ impl<A, B> Map<A, B> {
             && rest == [0.0; 4]
             && dx.fract() == 0.0
             && dy.fract() == 0.0)
-            .then_some((dx as i64, dy as i64))
+            .then_some((dx.whole(), dy.whole()))
     }
 
     /// Rotation, scale and handedness of the map near a point, for people to read.
@@ -435,7 +436,7 @@ impl Normalised {
     fn new<A, B>(pairs: &[Pair<A, B>]) -> Self {
         let from = normalisation(pairs.iter().map(|p| (p.from.x, p.from.y, p.weight)));
         let to = normalisation(pairs.iter().map(|p| (p.to.x, p.to.y, p.weight)));
-        let mean_weight = pairs.iter().map(|p| p.weight).sum::<f64>() / pairs.len() as f64;
+        let mean_weight = pairs.iter().map(|p| p.weight).sum::<f64>() / pairs.len().real();
         let apply = |(s, mx, my): (f64, f64, f64), x: f64, y: f64| [s * (x - mx), s * (y - my)];
         Self {
             pairs: pairs

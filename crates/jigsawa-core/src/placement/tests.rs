@@ -1,5 +1,6 @@
 //! The whole family of models against maps with known numbers.
 
+use crate::number::Convert;
 use proptest::prelude::*;
 use rstest::rstest;
 
@@ -40,7 +41,7 @@ fn lens(degree: u8) -> Distortion {
 fn pairs(map: &M, count: usize, error: f64) -> Vec<Pair<ReferencePx, FramePx>> {
     (0..count)
         .map(|i| {
-            let t = i as f64;
+            let t = i.real();
             let from = Point::new((t * 617.3) % 2000.0, (t * 389.7) % 1500.0);
             let to = map.apply(from);
             let wobble = |k: f64| error * ((t * k).sin() + (t * k * 1.7).cos());

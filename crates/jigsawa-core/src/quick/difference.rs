@@ -2,6 +2,7 @@
 
 use super::Picture;
 use crate::frame::RowOrder;
+use crate::number::Convert;
 use crate::plane::Plane;
 use crate::robust::{MAD_TO_SIGMA, mad, median};
 
@@ -26,7 +27,7 @@ pub fn difference(plane: &Plane, base: &Plane, order: RowOrder) -> Option<Pictur
         return None;
     }
     let middle = median(&mut sample);
-    let sigma = (mad(&mut sample, middle) * MAD_TO_SIGMA as f32).max(f32::MIN_POSITIVE);
+    let sigma = (mad(&mut sample, middle) * MAD_TO_SIGMA.single()).max(f32::MIN_POSITIVE);
     let mut out = Picture::filled(size.width(), size.height(), [0; 3]);
     for y in 0..size.height() {
         let shown = match order {
@@ -38,8 +39,8 @@ pub fn difference(plane: &Plane, base: &Plane, order: RowOrder) -> Option<Pictur
             if d.is_finite() {
                 // From -1 to 1, straight near zero.
                 let bent = d / (1.0 + d.abs());
-                let grey = (127.5 + 127.5 * bent).round() as u8;
-                out.set(x as i64, shown as i64, [grey; 3]);
+                let grey = (127.5 + 127.5 * bent).round().byte();
+                out.set(x.whole(), shown.whole(), [grey; 3]);
             }
         }
     }
@@ -54,7 +55,7 @@ mod tests {
     #[test]
     fn more_is_lighter_and_the_same_is_grey() {
         let size = Size::new(40, 30).unwrap();
-        let noise = |x: usize, y: usize| ((x * 7 + y * 13) % 11) as f32 - 5.0;
+        let noise = |x: usize, y: usize| ((x * 7 + y * 13) % 11).single() - 5.0;
         let base = Plane::from_fn(size, |_, _| 100.0);
         let mut plane = Plane::from_fn(size, |x, y| 150.0 + noise(x, y));
         plane.data_mut()[5 * 40 + 7] += 500.0;

@@ -1,6 +1,7 @@
 //! Circles and numbers on a picture.
 
 use super::Picture;
+use crate::number::Convert;
 
 /// The figures 0 to 9, three columns and five rows each: bits of a row from left to right.
 const FIGURES: [[u8; 5]; 10] = [
@@ -20,10 +21,10 @@ const FIGURES: [[u8; 5]; 10] = [
 pub fn circle(picture: &mut Picture, (cx, cy): (f64, f64), radius: f64, colour: [u8; 3]) {
     // A step a pixel along the rim, and a little closer, leaves no gap.
     let steps = (8.0 * radius).ceil().clamp(8.0, 20_000.0);
-    for i in 0..steps as usize {
-        let (s, c) = (i as f64 / steps * std::f64::consts::TAU).sin_cos();
+    for i in 0..steps.index() {
+        let (s, c) = (i.real() / steps * std::f64::consts::TAU).sin_cos();
         let (x, y) = (cx + radius * c, cy + radius * s);
-        picture.set(x.round() as i64, y.round() as i64, colour);
+        picture.set(x.round().whole(), y.round().whole(), colour);
     }
 }
 
@@ -31,13 +32,13 @@ pub fn circle(picture: &mut Picture, (cx, cy): (f64, f64), radius: f64, colour: 
 pub fn number(picture: &mut Picture, n: usize, (x, y): (i64, i64), scale: i64, colour: [u8; 3]) {
     for (k, letter) in n.to_string().bytes().enumerate() {
         let figure = FIGURES[usize::from(letter - b'0')];
-        let left = x + 4 * scale * k as i64;
+        let left = x + 4 * scale * k.whole();
         for (row, bits) in figure.iter().enumerate() {
             for column in (0..3).filter(|c| bits & (4 >> c) != 0) {
                 for dy in 0..scale {
                     for dx in 0..scale {
                         let px = left + scale * column + dx;
-                        picture.set(px, y + scale * row as i64 + dy, colour);
+                        picture.set(px, y + scale * row.whole() + dy, colour);
                     }
                 }
             }
@@ -62,7 +63,7 @@ mod tests {
         for y in 0..60usize {
             for x in 0..60usize {
                 if p.get(x, y) == Some(WHITE) {
-                    let d = (x as f64 - 30.0).hypot(y as f64 - 28.0);
+                    let d = (x.real() - 30.0).hypot(y.real() - 28.0);
                     assert!((d - 15.0).abs() < 0.75);
                 }
             }

@@ -13,6 +13,7 @@ pub use stamps::{Stamps, stamps};
 
 use crate::finish::{Shade, Stretch};
 use crate::frame::RowOrder;
+use crate::number::Convert;
 use crate::plane::Plane;
 
 /// An 8-bit colour picture, top row first.
@@ -54,7 +55,7 @@ impl Picture {
             let rows = planes.map(|p| p.row(y));
             (0..size.width())
                 .flat_map(|x| stretch.apply([rows[0][x], rows[1][x], rows[2][x]]).0)
-                .map(|v| (255.0 * v).round() as u8)
+                .map(|v| (255.0 * v).round().byte())
                 .collect()
         };
         planes
@@ -93,8 +94,8 @@ impl Picture {
 
     /// Sets a pixel; outside of the picture nothing happens.
     pub fn set(&mut self, x: i64, y: i64, colour: [u8; 3]) {
-        if (0..self.width as i64).contains(&x) && (0..self.height as i64).contains(&y) {
-            let at = 3 * (y as usize * self.width + x as usize);
+        if (0..self.width.whole()).contains(&x) && (0..self.height.whole()).contains(&y) {
+            let at = 3 * (y.index() * self.width + x.index());
             self.rgb[at..at + 3].copy_from_slice(&colour);
         }
     }
@@ -130,7 +131,7 @@ impl Picture {
     pub fn together(pictures: &[Self]) -> Option<Self> {
         const GAP: usize = 6;
         const BETWEEN: [u8; 3] = [64, 72, 80];
-        let columns = (pictures.len() as f64).sqrt().ceil() as usize;
+        let columns = pictures.len().real().sqrt().ceil().index();
         let width = pictures.iter().map(|p| p.width).max()?;
         let height = pictures.iter().map(|p| p.height).max()?;
         let rows = pictures.len().div_ceil(columns);
@@ -168,7 +169,7 @@ mod tests {
 
     #[test]
     fn the_first_row_stored_is_the_lowest_shown() {
-        let plane = Plane::from_fn(Size::new(8, 6).unwrap(), |x, y| (10 * y + x) as f32);
+        let plane = Plane::from_fn(Size::new(8, 6).unwrap(), |x, y| (10 * y + x).single());
         let shade = Shade::measure(plane.data()).unwrap();
         let up = Picture::grey(&plane, RowOrder::BottomUp, &shade);
         let down = Picture::grey(&plane, RowOrder::TopDown, &shade);

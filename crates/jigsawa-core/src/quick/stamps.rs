@@ -6,6 +6,7 @@
 
 use super::Picture;
 use crate::frame::RowOrder;
+use crate::number::Convert;
 use crate::plane::Plane;
 use crate::robust::{MAD_TO_SIGMA, mad, median};
 
@@ -47,7 +48,7 @@ impl Light {
             .filter(|v| v.is_finite())
             .collect();
         let sky = median(&mut finite.clone());
-        let noise = mad(&mut finite.clone(), sky) * MAD_TO_SIGMA as f32;
+        let noise = mad(&mut finite.clone(), sky) * MAD_TO_SIGMA.single();
         let top = finite.iter().copied().fold(f32::NEG_INFINITY, f32::max);
         (!finite.is_empty()).then(|| Self {
             sky,
@@ -99,8 +100,8 @@ pub fn stamps(reference: &Plane, frame: &Plane, order: RowOrder) -> Option<Stamp
             };
             let g = grey(i);
             if g.is_finite() {
-                let level = (255.0 * g.clamp(0.0, 1.0)).round() as u8;
-                out.set(x as i64, shown as i64, [level; 3]);
+                let level = (255.0 * g.clamp(0.0, 1.0)).round().byte();
+                out.set(x.whole(), shown.whole(), [level; 3]);
             }
         }
         out
@@ -119,8 +120,8 @@ mod tests {
 
     fn star(x0: f32, height: f32, sky: f32) -> Plane {
         Plane::from_fn(Size::new(31, 31).unwrap(), |x, y| {
-            let d2 = (x as f32 - x0).powi(2) + (y as f32 - 15.0).powi(2);
-            let noise = ((x * 7 + y * 13) % 5) as f32 - 2.0;
+            let d2 = (x.single() - x0).powi(2) + (y.single() - 15.0).powi(2);
+            let noise = ((x * 7 + y * 13) % 5).single() - 2.0;
             sky + noise + height * (-d2 / 6.0).exp()
         })
     }

@@ -16,6 +16,7 @@
 //! Missing pixels (NaN) leave their weight to the others as long as the nearest pixel is there and
 //! half of the weight is; else the sample is missing.
 
+use crate::number::Convert;
 use serde::{Deserialize, Serialize};
 
 use crate::space::{LONGEST_SIDE, Rect};
@@ -153,24 +154,24 @@ impl Kernel {
     /// The kernel for this many frame pixels to a canvas pixel (in length).
     pub fn new(shape: Shape, frame_px_per_canvas_px: f64) -> Self {
         let ratio = frame_px_per_canvas_px.clamp(1e-3, MOST_RATIO);
-        let half = (shape.reach(ratio).ceil() as usize).max(PLAIN_HALF);
+        let half = shape.reach(ratio).ceil().index().max(PLAIN_HALF);
         let taps = 2 * half;
         let stride = taps.next_multiple_of(8);
         let mut weights = vec![0.0; (PHASES + 1) * stride];
         for (phase, row) in weights.chunks_exact_mut(stride).enumerate() {
-            let at = phase as f64 / PHASES as f64;
-            let distance = |t: usize| t as f64 + 1.0 - half as f64 - at;
+            let at = phase.real() / PHASES.real();
+            let distance = |t: usize| t.real() + 1.0 - half.real() - at;
             for (w, value) in row
                 .iter_mut()
                 .zip(exact_weights(shape, ratio, taps, distance))
             {
-                *w = value as f32;
+                *w = value.single();
             }
         }
         // What a positive kernel gives lies between all that it takes.
         let near = match shape {
             Shape::Area => half,
-            _ => ((2.0 * shape.stretch(ratio)).round() as usize).min(half),
+            _ => (2.0 * shape.stretch(ratio)).round().index().min(half),
         };
         Self {
             taps,
@@ -205,9 +206,9 @@ impl Kernel {
 
     /// Splits a position in steps into the first tap's pixel and the phase.
     fn split(&self, steps: i32) -> (i64, usize) {
-        let whole = i64::from(steps.div_euclid(PHASES as i32));
-        let phase = steps.rem_euclid(PHASES as i32) as usize;
-        (whole + 1 - self.taps as i64 / 2, phase)
+        let whole = i64::from(steps.div_euclid(PHASES.i32()));
+        let phase = steps.rem_euclid(PHASES.i32()) as usize;
+        (whole + 1 - self.taps.whole() / 2, phase)
     }
 
     /// The weights of a phase, zeros after the last tap.
@@ -268,17 +269,17 @@ pub(super) fn steps(at: f64) -> i32 {
     // Added to a number this large, the fraction is rounded away and the low bits are the integer:
     // the one conversion that becomes a single vector instruction everywhere.
     const ROUND: f64 = 6_755_399_441_055_744.0;
-    let bound = LONGEST_SIDE as f64;
+    let bound = LONGEST_SIDE.real();
     let bounded = if at < bound { at } else { bound };
     let bounded = if bounded > -bound { bounded } else { -bound };
-    (bounded * PHASES as f64 + ROUND).to_bits() as i32
+    (bounded * PHASES.real() + ROUND).to_bits().i32()
 }
 
 /// Does a position in steps lie on one of so many pixels (half a pixel around their centres)?
 #[inline]
 pub(super) fn inside(steps: i32, pixels: usize) -> bool {
-    let half = PHASES as i32 / 2;
-    steps >= -half && steps < pixels as i32 * PHASES as i32 - half
+    let half = PHASES.i32() / 2;
+    steps >= -half && steps < pixels.i32() * PHASES.i32() - half
 }
 
 fn lanczos(x: f64, lobes: f64) -> f64 {
@@ -306,9 +307,9 @@ impl Window<'_> {
     fn at(&self, x: i64, y: i64) -> f32 {
         let (dx, dy) = (x - self.rect.x, y - self.rect.y);
         let inside =
-            dx >= 0 && dy >= 0 && dx < self.rect.width as i64 && dy < self.rect.height as i64;
+            dx >= 0 && dy >= 0 && dx < self.rect.width.whole() && dy < self.rect.height.whole();
         if inside {
-            self.data[dy as usize * self.rect.width + dx as usize]
+            self.data[dy.index() * self.rect.width + dx.index()]
         } else {
             f32::NAN
         }
@@ -331,7 +332,7 @@ pub(super) fn sample_at(
     saturation: f32,
 ) -> f32 {
     let ((x0, px), (y0, py)) = (kernel.split(x), kernel.split(y));
-    let half = kernel.taps as i64 / 2;
+    let half = kernel.taps.whole() / 2;
     // The nearest pixel decides whether there is data at all.
     let nearest = |first: i64, phase: usize| first + half - 1 + i64::from(2 * phase >= PHASES);
     if !window.at(nearest(x0, px), nearest(y0, py)).is_finite() {
@@ -346,7 +347,7 @@ pub(super) fn sample_at(
     for (i, wx) in wx.iter().enumerate().take(kernel.taps) {
         let mut column = 0.0f32;
         for (j, wy) in wy.iter().enumerate().take(kernel.taps) {
-            let v = window.at(x0 + i as i64, y0 + j as i64);
+            let v = window.at(x0 + i.whole(), y0 + j.whole());
             if !v.is_finite() {
                 complete = false;
                 continue;
@@ -403,11 +404,11 @@ mod tests {
     fn a_sample_on_a_pixel_is_the_pixel() {
         let k = Kernel::new(Shape::Lanczos3, 1.0);
         let p = Plane::from_fn(Size::new(9, 8).unwrap(), |x, y| {
-            (x * x + 3 * y) as f32 - 5.5
+            (x * x + 3 * y).single() - 5.5
         });
         for y in 0..8 {
             for x in 0..9 {
-                assert_eq!(value(&p, &k, x as f64, y as f64), p.at(x, y));
+                assert_eq!(value(&p, &k, x.real(), y.real()), p.at(x, y));
             }
         }
         assert!(value(&p, &k, -0.6, 3.0).is_nan());
@@ -419,7 +420,7 @@ mod tests {
         for ratio in [1.0, 1.7, 3.0] {
             let k = Kernel::new(Shape::Lanczos3, ratio);
             let p = Plane::from_fn(Size::new(40, 40).unwrap(), |x, y| {
-                100.0 + 2.0 * x as f32 - y as f32
+                100.0 + 2.0 * x.single() - y.single()
             });
             // On a phase of the table, so that its steps do not count.
             let got = value(&p, &k, 19.300_781_25, 20.799_804_687_5);
@@ -458,7 +459,7 @@ mod tests {
         assert!(sample(&k, &window, 7.5, 7.5, f32::INFINITY) > 1050.0);
         assert_eq!(sample(&k, &window, 7.5, 7.5, 1000.0), 1000.0);
         let peak = Plane::from_fn(Size::new(20, 20).unwrap(), |x, y| {
-            let d2 = (x as f32 - 9.5).powi(2) + (y as f32 - 9.5).powi(2);
+            let d2 = (x.single() - 9.5).powi(2) + (y.single() - 9.5).powi(2);
             1000.0 * (-0.5 * d2 / 1.2).exp()
         });
         assert!((value(&peak, &k, 9.5, 9.5) - 1000.0).abs() < 15.0);
@@ -480,13 +481,13 @@ mod tests {
     #[test]
     fn every_shape_keeps_a_level_and_gives_pixels_back() {
         let p = Plane::from_fn(Size::new(60, 50).unwrap(), |x, y| {
-            (x * x % 17 + 3 * y % 11) as f32
+            (x * x % 17 + 3 * y % 11).single()
         });
         let level = Plane::filled(Size::new(60, 50).unwrap(), 37.0);
         for shape in Shape::ALL {
             let k = Kernel::new(shape, 1.0);
             for (x, y) in [(20, 17), (33, 8)] {
-                assert_eq!(value(&p, &k, x as f64, y as f64), p.at(x, y), "{shape:?}");
+                assert_eq!(value(&p, &k, x.real(), y.real()), p.at(x, y), "{shape:?}");
             }
             for ratio in [0.5, 1.0, 2.0, 3.7] {
                 let k = Kernel::new(shape, ratio);
@@ -499,7 +500,7 @@ mod tests {
     #[test]
     fn the_area_kernel_is_the_mean_of_the_area() {
         let p = Plane::from_fn(Size::new(40, 40).unwrap(), |x, y| {
-            ((x * 31 + y * 17) % 13) as f32
+            ((x * 31 + y * 17) % 13).single()
         });
         let k = Kernel::new(Shape::Area, 2.0);
         // A canvas pixel over four whole pixels.

@@ -3,6 +3,7 @@
 //! Positions of a row are computed first; what lies well inside of the frame is one run of the row, which
 //! `run` fills; the few samples at edges go the plain way.
 
+use crate::number::Convert;
 use std::ops::Range;
 
 use multiversion::multiversion;
@@ -42,8 +43,8 @@ pub fn window_for(how: &Resampling<'_>, tile: Rect) -> Option<Rect> {
     } = *how;
     // The matrix is projective and without a fold on the canvas: corners bound the inside, and a distortion
     // moves no point by more than its bound.
-    let (x0, y0) = (tile.x as f64, tile.y as f64);
-    let (x1, y1) = ((tile.right() - 1) as f64, (tile.bottom() - 1) as f64);
+    let (x0, y0) = (tile.x.real(), tile.y.real());
+    let (x1, y1) = ((tile.right() - 1).real(), (tile.bottom() - 1).real());
     let [grow_x, grow_y] = map.distortion().map_or([0.0; 2], Distortion::bound);
     let corners = [(x0, y0), (x1, y0), (x1, y1), (x0, y1)];
     let reached = corners.into_iter().flat_map(|(x, y)| {
@@ -52,7 +53,7 @@ pub fn window_for(how: &Resampling<'_>, tile: Rect) -> Option<Rect> {
     });
     let needed = Rect::around(reached.map(|(x, y)| {
         // Far outside is as good as just outside.
-        let bound = |v: f64, n: usize| v.clamp(-64.0, n as f64 + 64.0);
+        let bound = |v: f64, n: usize| v.clamp(-64.0, n.real() + 64.0);
         Point::<FramePx>::new(bound(x, frame.width()), bound(y, frame.height()))
     }));
     if needed.intersect(frame.rect()).is_empty() {
@@ -60,8 +61,8 @@ pub fn window_for(how: &Resampling<'_>, tile: Rect) -> Option<Rect> {
     }
     let half = kernel.taps() / 2;
     Some(Rect {
-        x: needed.x - half as i64,
-        y: needed.y - half as i64,
+        x: needed.x - half.whole(),
+        y: needed.y - half.whole(),
         width: needed.width + 2 * half + kernel.padding(),
         height: needed.height + 2 * half,
     })
@@ -88,7 +89,7 @@ pub fn resample(
     assert_eq!(out.len(), tile.area());
     for (i, row) in out.chunks_exact_mut(tile.width).enumerate() {
         let Scratch { x, y } = scratch;
-        positions(map, tile, tile.y + i as i64, x, y);
+        positions(map, tile, tile.y + i.whole(), x, y);
         // The frame is convex: what lies well inside of it is one run of the row.
         let run = inner_run(kernel, window, frame, x, y);
         let (from, to) = (run.start, run.end);
@@ -116,12 +117,12 @@ pub fn resample(
 fn positions(map: &Placement, tile: Rect, y: i64, at_x: &mut Vec<i32>, at_y: &mut Vec<i32>) {
     at_x.resize(tile.width, 0);
     at_y.resize(tile.width, 0);
-    let line = Line::new(map, y as f64);
+    let line = Line::new(map, y.real());
     if let Some(distortion) = map.distortion() {
         return distorted_positions(distortion, &line, tile, at_x, at_y);
     }
     for (i, (px, py)) in at_x.iter_mut().zip(at_y.iter_mut()).enumerate() {
-        let (u, v) = line.at(tile.x as f64 + i as f64);
+        let (u, v) = line.at(tile.x.real() + i.real());
         (*px, *py) = (steps(u), steps(v));
     }
 }
@@ -163,7 +164,7 @@ fn distorted_positions(
 ) {
     const KNOT: i64 = 8;
     let added = |x: i64| {
-        let (u, v) = line.at(x as f64);
+        let (u, v) = line.at(x.real());
         let (p, q) = distortion.apply(u, v);
         (p - u, q - v)
     };
@@ -171,14 +172,14 @@ fn distorted_positions(
     let mut left = added(knot);
     while knot < tile.right() {
         let right = added(knot + KNOT);
-        let step = [right.0 - left.0, right.1 - left.1].map(|d| d / KNOT as f64);
+        let step = [right.0 - left.0, right.1 - left.1].map(|d| d / KNOT.real());
         let from = knot.max(tile.x);
-        let run = (from - tile.x) as usize..((knot + KNOT).min(tile.right()) - tile.x) as usize;
+        let run = (from - tile.x).index()..((knot + KNOT).min(tile.right()) - tile.x).index();
         let columns = at_x[run.clone()].iter_mut().zip(&mut at_y[run]);
         for (i, (px, py)) in columns.enumerate() {
-            let x = (from + i as i64) as f64;
+            let x = (from + i.whole()).real();
             let (u, v) = line.at(x);
-            let t = x - knot as f64;
+            let t = x - knot.real();
             (*px, *py) = (
                 steps(u + left.0 + t * step[0]),
                 steps(v + left.1 + t * step[1]),
@@ -196,22 +197,22 @@ fn inner_run(
     x: &[i32],
     y: &[i32],
 ) -> Range<usize> {
-    let before = kernel.taps() as i64 / 2 - 1;
+    let before = kernel.taps().whole() / 2 - 1;
     let bounds = |pixels: usize, first: i64, len: usize, taps: i64| {
-        let half = PHASES as i64 / 2;
-        let low = ((first + before) * PHASES as i64).max(-half);
-        let high = ((first + len as i64 - taps + before + 1) * PHASES as i64)
-            .min(pixels as i64 * PHASES as i64 - half);
-        low as i32..high as i32
+        let half = PHASES.whole() / 2;
+        let low = ((first + before) * PHASES.whole()).max(-half);
+        let high = ((first + len.whole() - taps + before + 1) * PHASES.whole())
+            .min(pixels.whole() * PHASES.whole() - half);
+        low.i32()..high.i32()
     };
     let rect = window.rect;
     let in_x = bounds(
         frame.width(),
         rect.x,
         rect.width,
-        (kernel.taps() + kernel.padding()) as i64,
+        (kernel.taps() + kernel.padding()).whole(),
     );
-    let in_y = bounds(frame.height(), rect.y, rect.height, kernel.taps() as i64);
+    let in_y = bounds(frame.height(), rect.y, rect.height, kernel.taps().whole());
     let fits = |i: &usize| in_x.contains(&x[*i]) && in_y.contains(&y[*i]);
     let Some(from) = (0..x.len()).find(fits) else {
         return 0..0;
@@ -237,7 +238,7 @@ mod tests {
             } else if v == 500 {
                 40_000.0
             } else {
-                v as f32 - 300.0
+                v.single() - 300.0
             }
         })
     }
@@ -267,7 +268,7 @@ mod tests {
         let mut seen = 0;
         let (mut xs, mut ys) = (Vec::new(), Vec::new());
         for (i, row) in out.chunks_exact(tile.width).enumerate() {
-            positions(map, tile, tile.y + i as i64, &mut xs, &mut ys);
+            positions(map, tile, tile.y + i.whole(), &mut xs, &mut ys);
             // The way of machines without wide vectors gives the same.
             let run = inner_run(&kernel, &window, size, &xs, &ys);
             let mut again = vec![0.0; run.len()];
@@ -398,8 +399,8 @@ mod tests {
         let (mut xs, mut ys) = (Vec::new(), Vec::new());
         positions(&map, tile, 70, &mut xs, &mut ys);
         for (i, (x, y)) in xs.iter().zip(&ys).enumerate() {
-            let want = map.apply(Point::new((130 + i) as f64, 70.0));
-            let at = |v: i32| f64::from(v) / PHASES as f64;
+            let want = map.apply(Point::new((130 + i).real(), 70.0));
+            let at = |v: i32| f64::from(v) / PHASES.real();
             let off = (at(*x) - want.x).hypot(at(*y) - want.y);
             assert!(off < 0.002, "{i}: {off}");
         }

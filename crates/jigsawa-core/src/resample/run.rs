@@ -11,8 +11,10 @@
 
 use super::kernel::{Kernel, PHASES, Ringing, Window, limit, sample_at};
 use super::lanes::{Lanes, Portable};
+use crate::number::Convert;
 
 /// Splits a position in steps into pixel and phase.
+#[allow(clippy::cast_possible_truncation, clippy::cast_possible_wrap)] // A constant.
 const MASK: i32 = PHASES as i32 - 1;
 const SHIFT: u32 = PHASES.trailing_zeros();
 
@@ -57,20 +59,20 @@ impl Run<'_> {
         let wide = window.rect.width;
         let before = TAPS / 2 - 1;
         let (left, top) = (
-            window.rect.x as i32 + before as i32,
-            window.rect.y as i32 + before as i32,
+            window.rect.x.i32() + before.i32(),
+            window.rect.y.i32() + before.i32(),
         );
         // Frames are turned by little or by half turns: the rows stay the same for many pixels.
         let mut rows: [&[f32]; TAPS] = [&[]; TAPS];
         let mut first_row = i32::MIN;
         for (value, (x, y)) in self.out.iter_mut().zip(self.x.iter().zip(self.y)) {
-            let wx = &weights[(x & MASK) as usize];
-            let wy = &weights[(y & MASK) as usize];
-            let (row, column) = ((y >> SHIFT) - top, ((x >> SHIFT) - left) as usize);
+            let wx = &weights[(x & MASK).index()];
+            let wy = &weights[(y & MASK).index()];
+            let (row, column) = ((y >> SHIFT) - top, ((x >> SHIFT) - left).index());
             if row != first_row {
                 first_row = row;
                 for (j, r) in rows.iter_mut().enumerate() {
-                    let start = (row as usize + j) * wide;
+                    let start = (row.index() + j) * wide;
                     *r = &window.data[start..start + wide];
                 }
             }
@@ -100,7 +102,7 @@ impl Run<'_> {
             *value = if sum >= lowest && sum <= saturation {
                 sum
             } else if sum.is_finite() {
-                let first = (row as usize + before - 1) * wide + column + before - 1;
+                let first = (row.index() + before - 1) * wide + column + before - 1;
                 limited(
                     &window.data[first..],
                     wide,
@@ -124,12 +126,12 @@ impl Run<'_> {
         } = self;
         let wide = window.rect.width;
         let half = kernel.taps() / 2;
-        let before = half as i32 - 1;
-        let (left, top) = (window.rect.x as i32 + before, window.rect.y as i32 + before);
+        let before = half.i32() - 1;
+        let (left, top) = (window.rect.x.i32() + before, window.rect.y.i32() + before);
         for (value, (x, y)) in self.out.iter_mut().zip(self.x.iter().zip(self.y)) {
-            let wx = kernel.row((x & MASK) as usize);
-            let wy = &kernel.row((y & MASK) as usize)[..kernel.taps()];
-            let first = ((y >> SHIFT) - top) as usize * wide + ((x >> SHIFT) - left) as usize;
+            let wx = kernel.row((x & MASK).index());
+            let wy = &kernel.row((y & MASK).index())[..kernel.taps()];
+            let first = ((y >> SHIFT) - top).index() * wide + ((x >> SHIFT) - left).index();
             let pixels = &window.data[first..];
             let mut sums = l.splat(0.0);
             for (k, wx) in wx.chunks_exact(8).enumerate() {

@@ -2,6 +2,7 @@
 
 use super::kernel::{Kernel, Shape, Window};
 use super::rows::{Resampling, Scratch, resample, window_for};
+use crate::number::Convert;
 use crate::placement::Placement;
 use crate::plane::Plane;
 use crate::space::{Rect, Size};
@@ -28,7 +29,7 @@ pub fn resampled(frame: &Plane, map: &Placement, rect: Rect, saturation: f32) ->
         .enumerate()
     {
         let tile = Rect {
-            y: rect.y + (i * BAND_ROWS) as i64,
+            y: rect.y + (i * BAND_ROWS).whole(),
             height: band.len() / rect.width,
             ..rect
         };
@@ -53,9 +54,9 @@ mod tests {
 
     #[test]
     fn a_shifted_frame_comes_back_to_its_place() {
-        let light = |x: f64, y: f64| (1000.0 + 300.0 * (0.2 * x).sin() * (0.17 * y).cos()) as f32;
+        let light = |x: f64, y: f64| (1000.0 + 300.0 * (0.2 * x).sin() * (0.17 * y).cos()).single();
         let frame = Plane::from_fn(Size::new(300, 280).unwrap(), |x, y| {
-            light(x as f64 - 3.4, y as f64 + 2.7)
+            light(x.real() - 3.4, y.real() + 2.7)
         });
         let rect = Rect {
             x: 40,
@@ -65,7 +66,7 @@ mod tests {
         };
         let back = resampled(&frame, &Map::shift(3.4, -2.7), rect, f32::INFINITY).unwrap();
         for (x, y) in [(0, 0), (60, 127), (61, 128), (119, 249)] {
-            let want = light((x + 40) as f64, (y + 10) as f64);
+            let want = light((x + 40).real(), (y + 10).real());
             assert!((back.at(x, y) - want).abs() < 0.5, "{x} {y}");
         }
         assert!(

@@ -5,6 +5,7 @@
 
 use super::counts::Counts;
 use super::median::{MAD_TO_SIGMA, grouped_median};
+use crate::number::Convert;
 
 /// The outcome of [`clipped`].
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -33,7 +34,7 @@ pub fn clipped(values: &mut [f32], low: f32, high: f32, scratch: &mut Vec<f32>) 
         let level = grouped_median(&mut values[..kept]);
         scratch.clear();
         scratch.extend(values[..kept].iter().map(|v| (v - level).abs()));
-        let sigma = grouped_median(scratch) * MAD_TO_SIGMA as f32;
+        let sigma = grouped_median(scratch) * MAD_TO_SIGMA.single();
         let (floor, ceiling) = (level - low * sigma, level + high * sigma);
         if !(floor.is_finite() && ceiling.is_finite()) {
             break;
@@ -68,7 +69,7 @@ pub fn clipped_counts(counts: &Counts, low: f32, high: f32) -> Option<Clipped> {
         if !within {
             return None;
         }
-        let sigma = counts.deviation(level, from, to) * MAD_TO_SIGMA as f32;
+        let sigma = counts.deviation(level, from, to) * MAD_TO_SIGMA.single();
         let before = counts.below(to) - counts.below(from);
         from = from.max(level - low * sigma);
         to = to.min(level + high * sigma);
@@ -77,7 +78,7 @@ pub fn clipped_counts(counts: &Counts, low: f32, high: f32) -> Option<Clipped> {
             return Some(Clipped {
                 level,
                 sigma,
-                kept: kept as usize,
+                kept: kept.index(),
             });
         }
     }
@@ -90,8 +91,10 @@ mod tests {
 
     #[test]
     fn bright_outliers_do_not_move_the_level() {
-        let mut v: Vec<f32> = (0..1000).map(|i| 100.0 + (i % 21) as f32 - 10.0).collect();
-        v.extend((0..200).map(|i| 500.0 + i as f32));
+        let mut v: Vec<f32> = (0..1000)
+            .map(|i| 100.0 + (i % 21).single() - 10.0)
+            .collect();
+        v.extend((0..200).map(|i| 500.0 + i.single()));
         let c = clipped(&mut v, 3.0, 3.0, &mut Vec::new()).unwrap();
         assert!((c.level - 100.0).abs() < 0.6, "{c:?}");
         assert_eq!(c.kept, 1000);
@@ -107,7 +110,11 @@ mod tests {
         };
         for shift in [0.0, 0.2, 0.45] {
             let mut v: Vec<f32> = (1..4000)
-                .map(|i| (100.0 + shift + 1.6 * normal(f64::from(i) / 4000.0)).round() as f32)
+                .map(|i| {
+                    (100.0 + shift + 1.6 * normal(f64::from(i) / 4000.0))
+                        .round()
+                        .single()
+                })
                 .collect();
             let c = clipped(&mut v, 3.0, 2.5, &mut Vec::new()).unwrap();
             assert!(
@@ -131,8 +138,8 @@ mod tests {
         let bits = |i: u32| f32::from_bits(i.wrapping_mul(2_654_435_761) ^ (i << 7));
         let chance: Vec<f32> = (1..3000).map(bits).collect();
         let finite: Vec<f32> = chance.iter().copied().filter(|v| v.is_finite()).collect();
-        let spread: Vec<f32> = (0..2000).map(|i| (i as f32 - 1000.0) * 3.4e35).collect();
-        let narrow: Vec<f32> = (0..2000).map(|i| 1.0 + (i % 3) as f32 * 1e-7).collect();
+        let spread: Vec<f32> = (0..2000).map(|i| (i.single() - 1000.0) * 3.4e35).collect();
+        let narrow: Vec<f32> = (0..2000).map(|i| 1.0 + (i % 3).single() * 1e-7).collect();
         for values in [chance, finite, spread, narrow] {
             let found = clipped(&mut values.clone(), 3.0, 2.5, &mut Vec::new());
             assert!(found.is_none_or(|c| c.level.is_finite() && c.sigma.is_finite()));
@@ -149,11 +156,11 @@ mod tests {
     fn counted_values_are_clipped_alike() {
         let mut v: Vec<f32> = (0..1500)
             .map(|i| {
-                let u = |k: usize| ((i * k) % 1499) as f32 / 1499.0;
+                let u = |k: usize| ((i * k) % 1499).single() / 1499.0;
                 300.0 + 9.0 * (u(7) + u(311) + u(613) + u(97) - 2.0)
             })
             .collect();
-        v.extend((0..150).map(|i| 350.0 + 3.0 * i as f32));
+        v.extend((0..150).map(|i| 350.0 + 3.0 * i.single()));
         let mut counts = Counts::default();
         assert!(counts.around_level(&v));
         let got = clipped_counts(&counts, 3.0, 2.5).unwrap();

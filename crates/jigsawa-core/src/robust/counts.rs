@@ -5,6 +5,7 @@
 //! the median of grouped data. Values that come in steps (16-bit frames) get bins of whole steps with
 //! the steps in their middles.
 
+use crate::number::Convert;
 use multiversion::multiversion;
 
 /// Bins: 6 widths of the scatter below the level and 10 above, 16 bins each.
@@ -48,10 +49,10 @@ impl Counts {
         if !(sigma > 0.0 && sigma.is_finite()) || values.len() < 4 * SAMPLE {
             return false;
         }
-        let width = whole_steps(8.0 * sigma / BINS as f32, step);
+        let width = whole_steps(8.0 * sigma / BINS.single(), step);
         self.count(values, -0.5 * width, width);
         // A guess that was far too large leaves all in few bins.
-        self.at(0.5 * values.len() as f32) > 2.0 * width
+        self.at(0.5 * values.len().single()) > 2.0 * width
     }
 
     /// The step that the counted values come in, as far as a sample tells.
@@ -107,23 +108,23 @@ impl Counts {
 
     /// Values below `x`.
     pub fn below(&self, x: f32) -> f32 {
-        let at = ((x - self.low) / self.width).clamp(0.0, BINS as f32);
-        let bin = (at as usize).min(BINS - 1);
-        let (a, b) = (self.below[bin] as f32, self.below[bin + 1] as f32);
-        a + (b - a) * (at - bin as f32)
+        let at = ((x - self.low) / self.width).clamp(0.0, BINS.single());
+        let bin = at.index().min(BINS - 1);
+        let (a, b) = (self.below[bin].single(), self.below[bin + 1].single());
+        a + (b - a) * (at - bin.single())
     }
 
     /// The value that has `count` values below it.
     pub fn at(&self, count: f32) -> f32 {
-        let bin = self.below.partition_point(|b| (*b as f32) <= count);
+        let bin = self.below.partition_point(|b| (*b).single() <= count);
         let bin = bin.clamp(1, BINS) - 1;
-        let (a, b) = (self.below[bin] as f32, self.below[bin + 1] as f32);
+        let (a, b) = (self.below[bin].single(), self.below[bin + 1].single());
         let part = if b > a {
             ((count - a) / (b - a)).clamp(0.0, 1.0)
         } else {
             0.5
         };
-        self.low + (bin as f32 + part) * self.width
+        self.low + (bin.single() + part) * self.width
     }
 
     /// The median of the values from `from` to `to`.
@@ -134,7 +135,7 @@ impl Counts {
     /// The median distance from `centre` of the values from `from` to `to`.
     pub fn deviation(&self, centre: f32, from: f32, to: f32) -> f32 {
         let half = 0.5 * (self.below(to) - self.below(from));
-        let (mut near, mut far) = (0.0, BINS as f32 * self.width);
+        let (mut near, mut far) = (0.0, BINS.single() * self.width);
         // Halved until a hundredth of a bin is left.
         for _ in 0..16 {
             let d = 0.5 * (near + far);
@@ -152,7 +153,7 @@ impl Counts {
     pub fn range(&self) -> (f32, f32) {
         (
             self.low + self.width,
-            self.low + (BINS - 1) as f32 * self.width,
+            self.low + (BINS - 1).single() * self.width,
         )
     }
 }
@@ -162,11 +163,12 @@ impl Counts {
 fn places(values: &[f32], low: f32, scale: f32, out: &mut Vec<u8>) {
     // At this size a float's last bits count whole numbers: cheaper than a cast, and it vectorises.
     const WHOLE: f32 = 8_388_608.0;
+    #[allow(clippy::cast_precision_loss)] // A constant.
     const TOP: f32 = (BINS - 1) as f32;
     out.clear();
     out.extend(values.iter().map(|v| {
         let at = ((v - low) * scale - 0.5).clamp(0.0, TOP);
-        (at + WHOLE).to_bits() as u8
+        (at + WHOLE).to_bits().byte()
     }));
 }
 
@@ -189,7 +191,7 @@ mod tests {
     fn noise(n: usize, level: f32, sigma: f32, step: f32) -> Vec<f32> {
         (0..n)
             .map(|i| {
-                let g = normal(i as u64, 0) as f32;
+                let g = normal(i as u64, 0).single();
                 let v = level + sigma * g;
                 if step > 0.0 {
                     (v / step).round() * step
@@ -214,9 +216,9 @@ mod tests {
         let got = counts.median(from, to);
         let want = grouped_median(&mut values.clone());
         assert!((got - want).abs() < 0.02 * sigma, "{got} for {want}");
-        let spread = counts.deviation(got, from, to) * MAD_TO_SIGMA as f32;
+        let spread = counts.deviation(got, from, to) * MAD_TO_SIGMA.single();
         let mut off: Vec<f32> = values.iter().map(|v| (v - want).abs()).collect();
-        let want = grouped_median(&mut off) * MAD_TO_SIGMA as f32;
+        let want = grouped_median(&mut off) * MAD_TO_SIGMA.single();
         assert!((spread / want - 1.0).abs() < 0.03, "{spread} for {want}");
         let sizes: Vec<f32> = values.iter().map(|v| (v - level).abs()).collect();
         let spread = spread * 1.3;

@@ -1,5 +1,7 @@
 //! Median, quantiles and the median absolute deviation, by selection in place.
 
+use crate::number::Convert;
+
 /// For normal noise sigma = 1.4826 x the median absolute deviation: 1 / (quantile of 3/4).
 pub const MAD_TO_SIGMA: f64 = 1.482_602_218_505_602;
 
@@ -39,7 +41,7 @@ pub fn grouped_median(values: &mut [f32]) -> f32 {
         return middle;
     }
     let (low, high) = (0.5 * (last + middle), 0.5 * (middle + next));
-    let part = (values.len() as f32 / 2.0 - below as f32) / equal as f32;
+    let part = (values.len().single() / 2.0 - below.single()) / equal.single();
     low + part * (high - low)
 }
 
@@ -49,7 +51,9 @@ pub fn quantile(values: &mut [f32], q: f64) -> f32 {
     if values.is_empty() {
         return f32::NAN;
     }
-    let at = ((values.len() - 1) as f64 * q.clamp(0.0, 1.0)).round() as usize;
+    let at = ((values.len() - 1).real() * q.clamp(0.0, 1.0))
+        .round()
+        .index();
     *values.select_nth_unstable_by(at, f32::total_cmp).1
 }
 

@@ -4,6 +4,7 @@
 //! colours, which are skewed: then the median ratio is taken, that of the middle star.
 
 use crate::measured::Measured;
+use crate::number::Convert;
 
 use super::biweight::{BIWEIGHT_REACH, biweight};
 use super::median::{MAD_TO_SIGMA, mad, median};
@@ -33,13 +34,13 @@ pub fn robust_ratio(pairs: &[(f64, f64, f64)]) -> Option<Ratio> {
         return None;
     }
     let logs: Vec<f64> = pairs.iter().map(|(a, b, _)| (b / a).ln()).collect();
-    let mut as_f32: Vec<f32> = logs.iter().map(|v| *v as f32).collect();
+    let mut as_f32: Vec<f32> = logs.iter().map(|v| (*v).single()).collect();
     let start = median(&mut as_f32);
     let spread = f64::from(mad(&mut as_f32, start)) * MAD_TO_SIGMA;
     let mut centre = f64::from(start);
     // Scatter beyond the quoted errors (colours, blends) is added to each error in quadrature, so
     // that a handful of very bright stars does not decide alone.
-    let mut typical: Vec<f32> = pairs.iter().map(|p| p.2 as f32).collect();
+    let mut typical: Vec<f32> = pairs.iter().map(|p| p.2.single()).collect();
     let typical = f64::from(median(&mut typical));
     let excess2 = (spread * spread - typical * typical).max(0.0);
     if excess2 > OWN_SCATTER * typical * typical && spread > LEAST_OWN_SCATTER {
@@ -49,7 +50,7 @@ pub fn robust_ratio(pairs: &[(f64, f64, f64)]) -> Option<Ratio> {
             slope: Measured {
                 value,
                 // A median scatters by sqrt(pi / 2) more than a mean.
-                sigma: 1.2533 * spread / (pairs.len() as f64).sqrt() * value,
+                sigma: 1.2533 * spread / pairs.len().real().sqrt() * value,
             },
             used: near.count(),
         });
@@ -122,7 +123,7 @@ mod tests {
                 (100.0, 100.0 * colour.exp(), 0.01)
             })
             .collect();
-        let mut ratios: Vec<f32> = pairs.iter().map(|p| (p.1 / p.0) as f32).collect();
+        let mut ratios: Vec<f32> = pairs.iter().map(|p| (p.1 / p.0).single()).collect();
         let want = f64::from(crate::robust::median(&mut ratios));
         let r = robust_ratio(&pairs).unwrap();
         assert!(

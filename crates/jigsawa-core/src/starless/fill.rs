@@ -6,6 +6,7 @@
 //! difference between the pixels there and their own curved surface. Rays are narrow, and are bridged from both of their
 //! sides.
 
+use crate::number::Convert;
 use nalgebra::{SMatrix, SVector};
 
 use super::light::StarLight;
@@ -64,14 +65,14 @@ pub(super) fn bridged(behind: &Window, plane: usize, x: i64, y: i64) -> Option<f
                 v
             };
             v.is_finite()
-                .then(|| (v, (k * k * (dx * dx + dy * dy)) as f64))
+                .then(|| (v, (k * k * (dx * dx + dy * dy)).real()))
         });
         if let Some((v, far)) = known {
             sum += f64::from(v) / far;
             weight += 1.0 / far;
         }
     }
-    (weight > 0.0).then(|| (sum / weight) as f32)
+    (weight > 0.0).then(|| (sum / weight).single())
 }
 
 /// The made-up pixels of one hole.
@@ -92,11 +93,11 @@ impl Patch {
         let both = self.rect.intersect(rows);
         for (plane, out) in self.planes.iter().zip(out) {
             for y in both.y..both.bottom() {
-                let from = (y - self.rect.y) as usize * self.rect.width;
-                let to = (y - rows.y) as usize * rows.width;
+                let from = (y - self.rect.y).index() * self.rect.width;
+                let to = (y - rows.y).index() * rows.width;
                 for x in both.x..both.right() {
-                    let v = plane[from + (x - self.rect.x) as usize];
-                    let place = &mut out[to + x as usize];
+                    let v = plane[from + (x - self.rect.x).index()];
+                    let place = &mut out[to + x.index()];
                     if v.is_finite() && place.is_nan() {
                         *place = v;
                     }
@@ -131,7 +132,7 @@ impl Course {
             let mut normal = SMatrix::<f64, TERMS, TERMS>::identity() * 1e-6;
             let mut right = SVector::<f64, TERMS>::zeros();
             for ((x, y, v), w) in pixels.iter().zip(&weights) {
-                let b = course.basis(*x as f64, *y as f64);
+                let b = course.basis((*x).real(), (*y).real());
                 normal += b * b.transpose() * *w;
                 right += b * (*w * f64::from(*v));
             }
@@ -145,7 +146,11 @@ impl Course {
             // What stands out of the ring, as a star that was not found, counts little.
             let mut off: Vec<f32> = pixels
                 .iter()
-                .map(|(x, y, v)| (f64::from(*v) - course.height(*x as f64, *y as f64)).abs() as f32)
+                .map(|(x, y, v)| {
+                    (f64::from(*v) - course.height((*x).real(), (*y).real()))
+                        .abs()
+                        .single()
+                })
                 .collect();
             let typical = f64::from(median(&mut off.clone())).max(f64::MIN_POSITIVE);
             for (w, o) in weights.iter_mut().zip(off.drain(..)) {
@@ -170,9 +175,9 @@ pub(super) fn fill(
 ) -> Option<Patch> {
     let s = &stars[i];
     let (cx, cy, hole) = (s.at.x, s.at.y, s.hole);
-    let reach = hole.ceil() as i64;
-    let (x0, y0) = (cx.round() as i64 - reach, cy.round() as i64 - reach);
-    let side = (2 * reach + 1) as usize;
+    let reach = hole.ceil().whole();
+    let (x0, y0) = (cx.round().whole() - reach, cy.round().whole() - reach);
+    let side = (2 * reach + 1).index();
     let rect = Rect {
         x: x0,
         y: y0,
@@ -190,8 +195,8 @@ pub(super) fn fill(
     let mut planes = vec![vec![f32::NAN; side * side]; made.len()];
     let mut shares = Vec::new();
     for k in 0..side * side {
-        let (x, y) = (x0 + (k % side) as i64, y0 + (k / side) as i64);
-        let (dx, dy) = (x as f64 - cx, y as f64 - cy);
+        let (x, y) = (x0 + (k % side).whole(), y0 + (k / side).whole());
+        let (dx, dy) = (x.real() - cx, y.real() - cy);
         if dx * dx + dy * dy > hole * hole {
             continue;
         }
@@ -199,7 +204,7 @@ pub(super) fn fill(
         for (p, (made, values)) in made.iter().zip(&mut planes).enumerate() {
             if !behind.at(p, x, y).is_finite() {
                 let own = made.grain.at(behind, p, x, y).clamp(-made.most, made.most);
-                let course = made.course.height(x as f64, y as f64) as f32;
+                let course = made.course.height(x.real(), y.real()).single();
                 values[k] = course + product(&shares, &made.over) + own;
             }
         }
@@ -228,11 +233,11 @@ impl Plane {
         let course = Course::through(rings.middle, hole, &ring);
         let mut over: Vec<f32> = ring
             .iter()
-            .map(|(x, y, v)| v - course.height(*x as f64, *y as f64) as f32)
+            .map(|(x, y, v)| v - course.height((*x).real(), (*y).real()).single())
             .collect();
         // Folds of a nebula around it are in it, too: as high as the ring has them.
         let mut folds: Vec<f32> = over.iter().map(|o| o.abs()).collect();
-        let folds = median(&mut folds) * MAD_TO_SIGMA as f32;
+        let folds = median(&mut folds) * MAD_TO_SIGMA.single();
         let high = noise.max(folds);
         // What the grain has at the rim already is not carried in once more.
         for (o, (x, y, _)) in over.iter_mut().zip(&ring) {
@@ -254,8 +259,8 @@ const KNOWN_OF_DONOR: f64 = 0.92;
 /// Where grain is taken from: the way to a disc of known pixels whose light is most like that around the hole.
 fn donor(s: &StarLight, behind: &Window) -> Option<(i64, i64)> {
     let far = 2.0 * s.hole + rings::width(s.hole);
-    let reach = s.hole.ceil() as i64;
-    let (cx, cy) = (s.at.x.round() as i64, s.at.y.round() as i64);
+    let reach = s.hole.ceil().whole();
+    let (cx, cy) = (s.at.x.round().whole(), s.at.y.round().whole());
     // Level of a disc, and how its pixels scatter around a tilted plane: a star in it would be sown elsewhere.
     let disc = |dx: i64, dy: i64| -> Option<(f64, f64)> {
         let (mut all, mut n, mut sum, mut squares) = (0.0, 0.0, 0.0, 0.0);
@@ -271,9 +276,9 @@ fn donor(s: &StarLight, behind: &Window) -> Option<(i64, i64)> {
                     n += 1.0;
                     sum += v;
                     squares += v * v;
-                    of_x += x as f64 * v;
-                    of_y += y as f64 * v;
-                    across += (x * x) as f64;
+                    of_x += x.real() * v;
+                    of_y += y.real() * v;
+                    across += (x * x).real();
                 }
             }
         }
@@ -289,7 +294,7 @@ fn donor(s: &StarLight, behind: &Window) -> Option<(i64, i64)> {
         Some((level, (squares / n - level * level - tilt).max(0.0).sqrt()))
     };
     let around = rings::around(behind, 0, (s.at.x, s.at.y), s.hole)?;
-    let wanted = around.iter().map(|p| f64::from(p.2)).sum::<f64>() / around.len() as f64;
+    let wanted = around.iter().map(|p| f64::from(p.2)).sum::<f64>() / around.len().real();
     let some: Vec<&(i64, i64, f32)> = around
         .iter()
         .step_by(around.len().div_ceil(MOST_COMPARED))
@@ -304,7 +309,7 @@ fn donor(s: &StarLight, behind: &Window) -> Option<(i64, i64)> {
         if 2 * both.len() < some.len() {
             return None;
         }
-        let n = both.len() as f64;
+        let n = both.len().real();
         let mean = both.iter().sum::<f64>() / n;
         Some((both.iter().map(|d| (d - mean).powi(2)).sum::<f64>() / n).sqrt())
     };
@@ -313,8 +318,8 @@ fn donor(s: &StarLight, behind: &Window) -> Option<(i64, i64)> {
         let angle = f64::from(k) * std::f64::consts::TAU / 16.0;
         for stretch in [1.0, 1.6, 2.4] {
             let (dx, dy) = (
-                (stretch * far * angle.cos()).round() as i64,
-                (stretch * far * angle.sin()).round() as i64,
+                (stretch * far * angle.cos()).round().whole(),
+                (stretch * far * angle.sin()).round().whole(),
             );
             if let Some(((level, scatter), unlike)) = disc(dx, dy).zip(unlike(dx, dy)) {
                 let off = (level - wanted).abs() + 2.0 * scatter + 4.0 * unlike;
@@ -346,14 +351,14 @@ impl Grain {
         let Some((dx, dy)) = way else {
             return Self::Made(noise);
         };
-        let reach = s.hole.ceil() as i64;
-        let (mx, my) = (s.at.x.round() as i64 + dx, s.at.y.round() as i64 + dy);
+        let reach = s.hole.ceil().whole();
+        let (mx, my) = (s.at.x.round().whole() + dx, s.at.y.round().whole() + dy);
         let disc = (-reach..=reach)
             .flat_map(|y| (-reach..=reach).map(move |x| (x, y)))
             .filter(|(x, y)| x * x + y * y <= reach * reach)
             .map(|(x, y)| (mx + x, my + y, behind.at(plane, mx + x, my + y)));
         let pixels: Vec<(i64, i64, f32)> = disc.filter(|p| p.2.is_finite()).collect();
-        let course = Course::through((mx as f64, my as f64), s.hole, &pixels);
+        let course = Course::through((mx.real(), my.real()), s.hole, &pixels);
         Self::Taken((dx, dy), course)
     }
 
@@ -369,7 +374,7 @@ impl Grain {
         match self {
             Self::Taken((dx, dy), course) => {
                 let (x, y) = (x + dx, y + dy);
-                let v = behind.at(plane, x, y) - course.height(x as f64, y as f64) as f32;
+                let v = behind.at(plane, x, y) - course.height(x.real(), y.real()).single();
                 // A few of the disc's pixels may be missing.
                 if v.is_finite() { v } else { 0.0 }
             }

@@ -1,11 +1,12 @@
 //! The height of a star that fits its pixels best.
 
+use crate::number::Convert;
 use multiversion::multiversion;
 
 use super::ellipse::Ellipse;
-use super::light::StarLight;
 use super::profile::Profile;
 use super::window::Window;
+use crate::space::{FramePx, Point};
 use crate::stars::Star;
 
 /// Sky comes from a ring around what is fitted, out to so many of its radii, so that star and sky do not trade.
@@ -25,6 +26,17 @@ pub(super) struct Surroundings {
     at: (f64, f64),
 }
 
+/// Something else that shines there.
+pub(super) trait Shines {
+    fn at(&self) -> Point<FramePx>;
+
+    /// Is its light known?
+    fn is_measured(&self) -> bool;
+
+    /// Its light in a plane at a place, from its middle.
+    fn light_at(&self, plane: usize, profile: &Profile, dx: f64, dy: f64) -> f32;
+}
+
 /// What they show in one plane.
 pub(super) struct Seen<'a> {
     around: &'a Surroundings,
@@ -38,8 +50,8 @@ impl Surroundings {
     /// Of a star whose pixels are fitted out to a radius.
     pub(super) fn new(star: &Star, ellipse: Ellipse, to: f64) -> Self {
         let far = SKY_RING * to;
-        let reach = far.ceil() as i64;
-        let (cx, cy) = (star.at.x.round() as i64, star.at.y.round() as i64);
+        let reach = far.ceil().whole();
+        let (cx, cy) = (star.at.x.round().whole(), star.at.y.round().whole());
         let mut all = Self {
             rows: Vec::new(),
             x: Vec::new(),
@@ -48,10 +60,10 @@ impl Surroundings {
             at: (star.at.x, star.at.y),
         };
         for y in cy - reach..=cy + reach {
-            let dy = y as f64 - star.at.y;
+            let dy = y.real() - star.at.y;
             let (mut first, mut count) = (0, 0);
             for x in cx - reach..=cx + reach {
-                let dx = x as f64 - star.at.x;
+                let dx = x.real() - star.at.x;
                 let r = ellipse.distance(dx, dy);
                 if r <= far {
                     if count == 0 {
@@ -76,22 +88,22 @@ impl Surroundings {
         &'a self,
         window: &Window,
         (plane, profile): (usize, &Profile),
-        near: &[&StarLight],
+        near: &[&impl Shines],
     ) -> Seen<'a> {
         let mut values = Vec::with_capacity(self.r.len());
         for (y, first, count) in &self.rows {
-            let (left, row) = window.row(plane, *y, (*first, first + *count as i64));
+            let (left, row) = window.row(plane, *y, (*first, first + (*count).whole()));
             let end = values.len() + count;
             if !row.is_empty() {
-                values.resize(values.len() + (left - first) as usize, f64::NAN);
+                values.resize(values.len() + (left - first).index(), f64::NAN);
                 values.extend(row.iter().map(|v| f64::from(*v)));
             }
             values.resize(end, f64::NAN);
         }
         for s in near {
-            let (ox, oy) = (self.at.0 - s.at.x, self.at.1 - s.at.y);
+            let (ox, oy) = (self.at.0 - s.at().x, self.at.1 - s.at().y);
             let places = self.x.iter().zip(&self.y).zip(&mut values);
-            if s.measured {
+            if s.is_measured() {
                 for ((dx, dy), v) in places {
                     *v -= f64::from(s.light_at(plane, profile, dx + ox, dy + oy));
                 }
@@ -121,7 +133,7 @@ impl Seen<'_> {
             (from, SKY_RING * to, 1.0 / to),
         );
         // The pixels' own number is the sum of the level's squares.
-        if sums[ROW[1] + 1] < LEAST_PIXELS as f64 {
+        if sums[ROW[1] + 1] < LEAST_PIXELS.real() {
             return None;
         }
         // The matrix is symmetric: its lower half is enough for the solution.
@@ -129,7 +141,7 @@ impl Seen<'_> {
         let normal = nalgebra::SMatrix::<f64, TERMS, TERMS>::from_fn(entry);
         let right = nalgebra::SVector::<f64, TERMS>::from_fn(|i, _| sums[ROW[TERMS] + i]);
         let solved = normal.cholesky()?.solve(&right);
-        solved[0].is_finite().then_some(solved[0] as f32)
+        solved[0].is_finite().then_some(solved[0].single())
     }
 }
 

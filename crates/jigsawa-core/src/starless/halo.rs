@@ -5,6 +5,7 @@
 //! on a sky that the farthest ring tells; medians do not see rays, nor stars beside it. What stands out of a ring and hangs
 //! together with the star is a ray, and hides what lies behind it.
 
+use crate::number::Convert;
 use std::ops::Range;
 
 use super::MARGIN;
@@ -55,14 +56,14 @@ const WIDER: f64 = 0.06;
 /// The ring of a distance.
 fn ring(r: f64) -> usize {
     if r < NARROW_PX {
-        return r as usize;
+        return r.index();
     }
-    (NARROW_PX + (r / NARROW_PX).ln() / WIDER) as usize
+    (NARROW_PX + (r / NARROW_PX).ln() / WIDER).index()
 }
 
 /// The middle of a ring.
 fn middle(k: usize) -> f64 {
-    let k = k as f64 + 0.5;
+    let k = k.real() + 0.5;
     if k < NARROW_PX {
         k
     } else {
@@ -111,9 +112,9 @@ impl Halo {
         noise: &[f32],
         (core, fwhm_px, far): (f64, f64, f64),
     ) -> Option<(Self, Over)> {
-        let reach = far.ceil() as i64;
-        let (cx, cy) = (at.x.round() as i64, at.y.round() as i64);
-        let side = (2 * reach + 1) as usize;
+        let reach = far.ceil().whole();
+        let (cx, cy) = (at.x.round().whole(), at.y.round().whole());
+        let side = (2 * reach + 1).index();
         let mut halo = Self {
             hole: core,
             ..Self::default()
@@ -126,7 +127,7 @@ impl Halo {
             for (y, line) in (cy - reach..).zip(values.chunks_exact_mut(side)) {
                 let (first, row) = window.row(p, y, (cx - reach, cx + reach + 1));
                 if !row.is_empty() {
-                    let from = (first - (cx - reach)) as usize;
+                    let from = (first - (cx - reach)).index();
                     line[from..from + row.len()].copy_from_slice(row);
                 }
             }
@@ -150,7 +151,7 @@ impl Halo {
                 noise: *sigma,
             });
         }
-        halo.hole = halo.hole.min((MOST_HOLE * far).min(0.45 * MARGIN as f64));
+        halo.hole = halo.hole.min((MOST_HOLE * far).min(0.45 * MARGIN.real()));
         let over = Over {
             place: (cx - reach, cy - reach),
             side,
@@ -192,9 +193,9 @@ impl Halo {
     pub(super) fn light(&self, plane: usize, r: f64) -> f32 {
         let light = &self.planes[plane].light;
         let t = r * STEPS;
-        let i = t as usize;
+        let i = t.index();
         match (light.get(i), light.get(i + 1)) {
-            (Some(a), Some(b)) => a + (t - i as f64) as f32 * (b - a),
+            (Some(a), Some(b)) => a + (t - i.real()).single() * (b - a),
             _ => 0.0,
         }
     }
@@ -206,17 +207,19 @@ const STEPS: f64 = 4.0;
 /// Light over distance from the heights of rings: straight between their middles.
 fn by_distance(heights: &[f32]) -> Vec<f32> {
     let at = |k: usize| heights.get(k).copied().unwrap_or(0.0);
-    let steps = (middle(heights.len()) * STEPS) as usize;
+    let steps = (middle(heights.len()) * STEPS).index();
     (0..=steps)
         .map(|i| {
-            let r = i as f64 / STEPS;
+            let r = i.real() / STEPS;
             let k = ring(r);
             let (a, b) = if r < middle(k) && k > 0 {
                 (k - 1, k)
             } else {
                 (k, k + 1)
             };
-            let t = ((r - middle(a)) / (middle(b) - middle(a))).clamp(0.0, 1.0) as f32;
+            let t = ((r - middle(a)) / (middle(b) - middle(a)))
+                .clamp(0.0, 1.0)
+                .single();
             at(a) + t * (at(b) - at(a))
         })
         .collect()
@@ -234,14 +237,14 @@ struct Seen {
 impl Seen {
     fn new(at: Point<FramePx>, (left, top): (i64, i64), side: usize, far: f64) -> Self {
         // The ring of a distance, in eighths of a pixel.
-        let rings: Vec<u16> = (0..=(8.0 * far) as usize)
-            .map(|i| ring((i as f64 + 0.5) / 8.0) as u16)
+        let rings: Vec<u16> = (0..=(8.0 * far).index())
+            .map(|i| ring((i.real() + 0.5) / 8.0).u16())
             .collect();
         let of = |k: usize| {
-            let (x, y) = ((k % side) as i64 + left, (k / side) as i64 + top);
-            let (dx, dy) = (x as f64 - at.x, y as f64 - at.y);
+            let (x, y) = ((k % side).whole() + left, (k / side).whole() + top);
+            let (dx, dy) = (x.real() - at.x, y.real() - at.y);
             let r = (dx * dx + dy * dy).sqrt();
-            rings.get((8.0 * r) as usize).copied().unwrap_or(u16::MAX)
+            rings.get((8.0 * r).index()).copied().unwrap_or(u16::MAX)
         };
         let ring: Vec<u16> = (0..side * side).map(of).collect();
         let count = rings.last().map_or(0, |r| usize::from(*r)) + 1;
@@ -255,7 +258,7 @@ impl Seen {
         }
         let (mut next, mut order) = (starts.clone(), vec![0u32; starts[count]]);
         for (k, r) in within().filter(|(_, r)| *r < count) {
-            order[next[r]] = k as u32;
+            order[next[r]] = k.u32();
             next[r] += 1;
         }
         Self {
@@ -317,7 +320,7 @@ impl Seen {
             }
             let level = median(r);
             heights.push(level);
-            scatter.push((mad(r, level) * MAD_TO_SIGMA as f32).max(noise));
+            scatter.push((mad(r, level) * MAD_TO_SIGMA.single()).max(noise));
         }
         let last = scatter[count.saturating_sub(3)..].iter().copied();
         let even = last.filter(|v| v.is_finite()).fold(noise, f32::max);
@@ -342,7 +345,7 @@ impl Seen {
                 let over = scatter[*k] * scatter[*k] - even * even;
                 let uneven = heights[*k] > noise && over > (UNEVEN_SIGMA * noise).powi(2);
                 let next = heights.get(k + 1).copied().unwrap_or(0.0);
-                let slope = (heights[*k] - next) / (middle(k + 1) - middle(*k)) as f32;
+                let slope = (heights[*k] - next) / (middle(k + 1) - middle(*k)).single();
                 uneven || slope * STEEP_PX > UNEVEN_SIGMA * noise
             })
             .map_or(0.0, |k| middle(k) + 1.0);
@@ -374,11 +377,11 @@ impl Over {
         let above: Vec<bool> = self.heights.iter().map(|v| *v > bar).collect();
         let place = |k: usize| {
             let (left, top) = self.place;
-            (left + (k % side) as i64, top + (k / side) as i64)
+            (left + (k % side).whole(), top + (k / side).whole())
         };
         let distance = |k: usize| {
             let (x, y) = place(k);
-            at.distance(Point::new(x as f64, y as f64))
+            at.distance(Point::new(x.real(), y.real()))
         };
         let mut taken = vec![false; above.len()];
         let mut open: Vec<usize> = (0..above.len())
@@ -404,7 +407,7 @@ impl Over {
             }
         }
         let area = std::f64::consts::PI * (far * far - hole * hole);
-        if count as f64 > MOST_RAYS * area {
+        if count.real() > MOST_RAYS * area {
             return None;
         }
         let mut spans = Vec::new();
@@ -427,7 +430,7 @@ impl Over {
                     x += 1;
                 }
                 let (a, y) = place(row * side + from);
-                spans.push((y, a, a + (x - from) as i64));
+                spans.push((y, a, a + (x - from).whole()));
             }
         }
         Some(spans)
@@ -436,11 +439,11 @@ impl Over {
 
 /// The neighbours of a pixel in a square.
 fn around(k: usize, side: usize) -> impl Iterator<Item = usize> {
-    let (x, y) = ((k % side) as i64, (k / side) as i64);
-    let inside = move |v: i64| v >= 0 && v < side as i64;
+    let (x, y) = ((k % side).whole(), (k / side).whole());
+    let inside = move |v: i64| v >= 0 && v < side.whole();
     (-1..=1).flat_map(move |dy| {
         (-1..=1)
             .filter(move |dx| (*dx, dy) != (0, 0) && inside(x + dx) && inside(y + dy))
-            .map(move |dx| (y + dy) as usize * side + (x + dx) as usize)
+            .map(move |dx| (y + dy).index() * side + (x + dx).index())
     })
 }

@@ -2,11 +2,12 @@
 
 use super::MARGIN;
 use super::ellipse::Ellipse;
-use super::fit::{SKY_RING, Surroundings};
+use super::fit::{SKY_RING, Shines, Surroundings};
 use super::halo::Halo;
 use super::middle::{is_flat, middle_of_saturated, shines_around};
 use super::profile::{Profile, Profiles};
 use super::window::Window;
+use crate::number::Convert;
 use crate::space::{FramePx, Point, Rect};
 use crate::stars::{Flag, Star};
 
@@ -80,7 +81,7 @@ impl StarLight {
     ) {
         self.halo = None;
         self.rays.clear();
-        let most = MARGIN as f64;
+        let most = MARGIN.real();
         let saturated = self.star.flags.has(Flag::Saturated);
         // A saturated star is told by its wings, any other by its core.
         let (from, to) = if saturated {
@@ -91,7 +92,7 @@ impl StarLight {
         let around = Surroundings::new(&self.star, self.ellipse, to);
         let near = self.reaching(all, NEAR * fwhm_px, to);
         let (mut wide, mut pair) = (false, false);
-        let (x, y) = (self.at.x.round() as i64, self.at.y.round() as i64);
+        let (x, y) = (self.at.x.round().whole(), self.at.y.round().whole());
         let middle = |p: usize| window.at(p, x, y);
         for (p, height) in self.heights.iter_mut().enumerate() {
             let profile = profiles[p].at(self.at);
@@ -159,8 +160,8 @@ impl StarLight {
         if !self.is_bright(noise) || self.reach <= 0.0 || !(one || self.is_saturated()) {
             return;
         }
-        let most = MARGIN as f64 - 2.0;
-        let own = self.alone(seen, profiles, all, most.ceil() as i64);
+        let most = MARGIN.real() - 2.0;
+        let own = self.alone(seen, profiles, all, most.ceil().whole());
         let core = self.hole.min(1.2 * fwhm_px);
         let of = |far: f64| Halo::measure(self.at, &own, noise, (core, fwhm_px, far));
         let least = (LEAST_WIDTHS * fwhm_px).min(most);
@@ -214,20 +215,20 @@ impl StarLight {
         reach: i64,
     ) -> Window {
         let mut own = behind.part(Rect {
-            x: self.at.x.round() as i64 - reach,
-            y: self.at.y.round() as i64 - reach,
-            width: (2 * reach + 1) as usize,
-            height: (2 * reach + 1) as usize,
+            x: self.at.x.round().whole() - reach,
+            y: self.at.y.round().whole() - reach,
+            width: (2 * reach + 1).index(),
+            height: (2 * reach + 1).index(),
         });
         let reaching = |s: &&Self| {
             let near = self.hole + 1.0 + s.extent();
             (s.at.y - self.at.y).abs() < near && s.at != self.at && s.at.distance(self.at) < near
         };
         let others: Vec<&Self> = all.iter().filter(reaching).collect();
-        let hole = self.hole.ceil() as i64 + 1;
+        let hole = self.hole.ceil().whole() + 1;
         let (first, last) = (
-            self.at.x.round() as i64 - hole,
-            self.at.x.round() as i64 + hole,
+            self.at.x.round().whole() - hole,
+            self.at.x.round().whole() + hole,
         );
         let mut light = Vec::new();
         let mut inside = Vec::new();
@@ -240,7 +241,7 @@ impl StarLight {
                     *v -= l;
                 }
                 // In its hole what is behind is not known: there the picture serves, without the others.
-                if (y as f64 - self.at.y).abs() > self.hole {
+                if (y.real() - self.at.y).abs() > self.hole {
                     return;
                 }
                 inside.clear();
@@ -250,8 +251,8 @@ impl StarLight {
                 }
                 for (x, v) in (first..).zip(&inside) {
                     let k = x - left;
-                    if k >= 0 && k < row.len() as i64 && light[k as usize].is_nan() {
-                        row[k as usize] = *v;
+                    if k >= 0 && k < row.len().whole() && light[k.index()].is_nan() {
+                        row[k.index()] = *v;
                     }
                 }
             });
@@ -272,7 +273,7 @@ impl StarLight {
     /// Does its height in one plane stand over the noise?
     pub(super) fn shows(&self, noise: f32, fwhm_px: f64) -> bool {
         // A height rests on the squares of the profile over its pixels: about the area at half its height.
-        let pixels = (FIT_AREA * fwhm_px * fwhm_px) as f32;
+        let pixels = (FIT_AREA * fwhm_px * fwhm_px).single();
         self.heights[0] * pixels.sqrt() > SHOWN_SIGMA * noise
     }
 
@@ -314,7 +315,7 @@ impl StarLight {
 
     /// How far its rays go up or down from its middle.
     pub(super) fn tall(&self) -> f64 {
-        let of = |r: &(i64, i64, i64)| (r.0 as f64 - self.at.y).abs() + 1.0;
+        let of = |r: &(i64, i64, i64)| (r.0.real() - self.at.y).abs() + 1.0;
         let ends = [self.rays.first(), self.rays.last()];
         ends.into_iter().flatten().map(of).fold(0.0, f64::max)
     }
@@ -348,8 +349,65 @@ impl StarLight {
         near
     }
 
-    /// Its light in a plane at a place, as far as it is measured.
-    pub(super) fn light_at(&self, plane: usize, profile: &Profile, dx: f64, dy: f64) -> f32 {
+    /// Takes the star's light off the part of a row that it reaches; what it hides becomes missing.
+    pub(super) fn take_from_row(
+        &self,
+        plane: usize,
+        profile: &Profile,
+        (left, y): (i64, i64),
+        row: &mut [f32],
+    ) {
+        let dy = y.real() - self.at.y;
+        let at_x = self.at.x - left.real();
+        let height = self.heights[plane];
+        let far = self.far();
+        let first = self.rays.partition_point(|r| r.0 < y);
+        for (_, from, to) in self.rays[first..].iter().take_while(|r| r.0 == y) {
+            let end = row.len().whole();
+            let (from, to) = ((from - left).clamp(0, end), (to - left).clamp(0, end));
+            row[from.index()..to.index()].fill(f32::NAN);
+        }
+        if dy.abs() > far || height <= 0.0 && self.hole <= 0.0 {
+            return;
+        }
+        let half = (far * far - dy * dy).sqrt();
+        let from = (at_x - half).ceil().clamp(0.0, row.len().real()).index();
+        let to = ((at_x + half).floor().whole() + 1)
+            .clamp(0, row.len().whole())
+            .index();
+        let hidden = self.hole * self.hole;
+        // The last fifth of the reach fades, so that no rim is left.
+        let fading = 1.0 / (0.2 * self.reach).max(f64::MIN_POSITIVE);
+        for (x, v) in (from..).zip(&mut row[from..to.max(from)]) {
+            let dx = x.real() - at_x;
+            let square = dx * dx + dy * dy;
+            if square <= hidden {
+                *v = f32::NAN;
+                continue;
+            }
+            if let Some(halo) = &self.halo {
+                *v -= halo.light(plane, square.sqrt());
+                continue;
+            }
+            let r = self.ellipse.distance(dx, dy);
+            if r < self.reach {
+                let fade = ((self.reach - r) * fading).min(1.0).single();
+                *v -= fade * height * profile.at(r);
+            }
+        }
+    }
+}
+
+impl Shines for StarLight {
+    fn at(&self) -> Point<FramePx> {
+        self.at
+    }
+
+    fn is_measured(&self) -> bool {
+        self.measured
+    }
+
+    fn light_at(&self, plane: usize, profile: &Profile, dx: f64, dy: f64) -> f32 {
         let height = self.heights[plane];
         if let Some(halo) = &self.halo {
             halo.light(plane, (dx * dx + dy * dy).sqrt())
@@ -362,52 +420,6 @@ impl StarLight {
             }
         } else {
             0.0
-        }
-    }
-
-    /// Takes the star's light off the part of a row that it reaches; what it hides becomes missing.
-    pub(super) fn take_from_row(
-        &self,
-        plane: usize,
-        profile: &Profile,
-        (left, y): (i64, i64),
-        row: &mut [f32],
-    ) {
-        let dy = y as f64 - self.at.y;
-        let at_x = self.at.x - left as f64;
-        let height = self.heights[plane];
-        let far = self.far();
-        let first = self.rays.partition_point(|r| r.0 < y);
-        for (_, from, to) in self.rays[first..].iter().take_while(|r| r.0 == y) {
-            let end = row.len() as i64;
-            let (from, to) = ((from - left).clamp(0, end), (to - left).clamp(0, end));
-            row[from as usize..to as usize].fill(f32::NAN);
-        }
-        if dy.abs() > far || height <= 0.0 && self.hole <= 0.0 {
-            return;
-        }
-        let half = (far * far - dy * dy).sqrt();
-        let from = (at_x - half).ceil().clamp(0.0, row.len() as f64) as usize;
-        let to = ((at_x + half).floor() as i64 + 1).clamp(0, row.len() as i64) as usize;
-        let hidden = self.hole * self.hole;
-        // The last fifth of the reach fades, so that no rim is left.
-        let fading = 1.0 / (0.2 * self.reach).max(f64::MIN_POSITIVE);
-        for (x, v) in (from..).zip(&mut row[from..to.max(from)]) {
-            let dx = x as f64 - at_x;
-            let square = dx * dx + dy * dy;
-            if square <= hidden {
-                *v = f32::NAN;
-                continue;
-            }
-            if let Some(halo) = &self.halo {
-                *v -= halo.light(plane, square.sqrt());
-                continue;
-            }
-            let r = self.ellipse.distance(dx, dy);
-            if r < self.reach {
-                let fade = ((self.reach - r) * fading).min(1.0) as f32;
-                *v -= fade * height * profile.at(r);
-            }
         }
     }
 }

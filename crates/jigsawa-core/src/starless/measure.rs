@@ -1,5 +1,6 @@
 //! The light of all stars of a picture: each without that of its neighbours, and the brightest by what they alone have.
 
+use crate::number::Convert;
 use rayon::prelude::*;
 
 use super::light::StarLight;
@@ -117,8 +118,8 @@ impl Shared {
         let Windows { seen, behind } = windows;
         for top in (0..self.size.height()).step_by(BAND) {
             let (from, to) = (
-                lights.partition_point(|s| s.at.y < top as f64 - 0.5),
-                lights.partition_point(|s| s.at.y < (top + BAND) as f64 - 0.5),
+                lights.partition_point(|s| s.at.y < top.real() - 0.5),
+                lights.partition_point(|s| s.at.y < (top + BAND).real() - 0.5),
             );
             let bright = |s: &&mut StarLight| s.is_bright(&self.noise);
             let mut some: Vec<&mut StarLight> =
@@ -144,12 +145,12 @@ impl Shared {
         for p in 0..window.planes() {
             let blocks = window.blocks_mut(p, first, BLOCK);
             blocks.for_each_init(Vec::new, |near, (top, block)| {
-                let bottom = top + (block.len() / width) as i64 - 1;
-                let from = lights.partition_point(|s| s.at.y < top as f64 - far);
-                let to = lights.partition_point(|s| s.at.y <= bottom as f64 + far);
+                let bottom = top + (block.len() / width).whole() - 1;
+                let from = lights.partition_point(|s| s.at.y < top.real() - far);
+                let to = lights.partition_point(|s| s.at.y <= bottom.real() + far);
                 let reaching = |s: &&StarLight| {
                     let far = s.extent();
-                    s.at.y + far >= top as f64 && s.at.y - far <= bottom as f64
+                    s.at.y + far >= top.real() && s.at.y - far <= bottom.real()
                 };
                 near.clear();
                 let reaching = lights[from..to].iter().filter(reaching);
@@ -176,8 +177,8 @@ fn of_bands(
     let window = &mut windows.seen;
     for top in (0..size.height()).step_by(BAND) {
         let (from, to) = (
-            stars.partition_point(|s| s.at.y < top as f64 - 0.5),
-            stars.partition_point(|s| s.at.y < (top + BAND) as f64 - 0.5),
+            stars.partition_point(|s| s.at.y < top.real() - 0.5),
+            stars.partition_point(|s| s.at.y < (top + BAND).real() - 0.5),
         );
         let here = stars[from..to].iter_mut().filter(|s| wanted(s));
         let mut here: Vec<&mut StarLight> = here.collect();
@@ -202,8 +203,8 @@ fn saturations(planes: Planes<'_>, catalogue: &Catalogue) -> Result<Vec<f32>, Do
         let mut pixels = [0.0f32; 9];
         for s in &stars[..cut] {
             let middle = Rect {
-                x: s.at.x.round() as i64 - 1,
-                y: s.at.y.round() as i64 - 1,
+                x: s.at.x.round().whole() - 1,
+                y: s.at.y.round().whole() - 1,
                 width: 3,
                 height: 3,
             };

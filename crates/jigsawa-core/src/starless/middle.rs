@@ -3,6 +3,7 @@
 
 use super::MARGIN;
 use super::window::Window;
+use crate::number::Convert;
 use crate::robust::median;
 use crate::space::{FramePx, Point};
 
@@ -30,12 +31,12 @@ pub(super) fn middle_of_saturated(
         .unwrap_or(0);
     let bar = FULL_CORE * highest(window, plane, at);
     let is_saturated = |x: i64, y: i64| window.at(plane, x, y) >= bar;
-    let (cx, cy) = (at.x.round() as i64, at.y.round() as i64);
+    let (cx, cy) = (at.x.round().whole(), at.y.round().whole());
     let (x0, y0) = (-1..=1)
         .flat_map(|dy| (-1..=1).map(move |dx| (cx + dx, cy + dy)))
         .find(|(x, y)| is_saturated(*x, *y))?;
     let mut rows: Vec<(i64, i64, i64)> = Vec::new();
-    let far = MARGIN as i64 - 2;
+    let far = MARGIN.whole() - 2;
     for step in [-1, 1] {
         let (mut x, mut y) = (x0, if step < 0 { y0 } else { y0 + 1 });
         while (y - y0).abs() < far && is_saturated(x, y) {
@@ -50,17 +51,17 @@ pub(super) fn middle_of_saturated(
     let widest = rows.iter().map(|r| r.2 - r.1).max().unwrap_or(0);
     let (mut sum, mut n) = ((0.0, 0.0), 0.0);
     for (y, from, to) in rows.iter().filter(|r| 2 * (r.2 - r.1) > widest) {
-        let width = (to - from) as f64;
-        sum.0 += width * 0.5 * (from + to - 1) as f64;
-        sum.1 += width * *y as f64;
+        let width = (to - from).real();
+        sum.0 += width * 0.5 * (from + to - 1).real();
+        sum.1 += width * (*y).real();
         n += width;
     }
-    (n > 0.0 && rows.len() as i64 > widest + 2).then(|| Point::new(sum.0 / n, sum.1 / n))
+    (n > 0.0 && rows.len().whole() > widest + 2).then(|| Point::new(sum.0 / n, sum.1 / n))
 }
 
 /// The highest pixel of a core.
 pub(super) fn highest(window: &Window, plane: usize, at: Point<FramePx>) -> f32 {
-    let (cx, cy) = (at.x.round() as i64, at.y.round() as i64);
+    let (cx, cy) = (at.x.round().whole(), at.y.round().whole());
     let near = (-1..=1).flat_map(|dy| (-1..=1).map(move |dx| (cx + dx, cy + dy)));
     near.map(|(x, y)| window.at(plane, x, y))
         .filter(|v| v.is_finite())
@@ -78,13 +79,13 @@ pub(super) fn shines_around(
     at: Point<FramePx>,
     fwhm_px: f64,
 ) -> bool {
-    let reach = (BESIDE.1 * fwhm_px).ceil() as i64;
-    let (cx, cy) = (at.x.round() as i64, at.y.round() as i64);
+    let reach = (BESIDE.1 * fwhm_px).ceil().whole();
+    let (cx, cy) = (at.x.round().whole(), at.y.round().whole());
     let middle = |from: f64, to: f64| {
         let mut ring: Vec<f32> = (-reach..=reach)
             .flat_map(|dy| (-reach..=reach).map(move |dx| (cx + dx, cy + dy)))
             .filter(|(x, y)| {
-                let r = (*x as f64 - at.x).hypot(*y as f64 - at.y);
+                let r = ((*x).real() - at.x).hypot((*y).real() - at.y);
                 r >= from * fwhm_px && r < to * fwhm_px
             })
             .map(|(x, y)| window.at(plane, x, y))
@@ -111,15 +112,15 @@ pub(super) fn is_flat(
     fwhm_px: f64,
     saturation: f32,
 ) -> bool {
-    let reach = (0.5 * fwhm_px).ceil() as i64;
-    let (cx, cy) = (at.x.round() as i64, at.y.round() as i64);
+    let reach = (0.5 * fwhm_px).ceil().whole();
+    let (cx, cy) = (at.x.round().whole(), at.y.round().whole());
     let near = (-reach..=reach)
         .flat_map(|dy| (-reach..=reach).map(move |dx| (cx + dx, cy + dy)))
-        .filter(|(x, y)| (*x as f64 - at.x).hypot(*y as f64 - at.y) <= 0.5 * fwhm_px);
+        .filter(|(x, y)| ((*x).real() - at.x).hypot((*y).real() - at.y) <= 0.5 * fwhm_px);
     let core: Vec<f32> = near
         .map(|(x, y)| window.at(plane, x, y))
         .filter(|v| v.is_finite())
         .collect();
     let most = core.iter().copied().fold(f32::MIN, f32::max);
-    most > SATURATED * saturation && core.iter().sum::<f32>() > FLAT * most * core.len() as f32
+    most > SATURATED * saturation && core.iter().sum::<f32>() > FLAT * most * core.len().single()
 }

@@ -25,6 +25,7 @@ mod rings;
 mod search;
 mod window;
 
+use crate::number::Convert;
 use rayon::prelude::*;
 
 use crate::doors::{DoorError, FrameSource};
@@ -120,7 +121,7 @@ impl Stars {
 
     /// Does a place lie where a star hides what is behind it?
     fn hides(&self, at: Point<FramePx>) -> bool {
-        let far = 0.5 * MARGIN as f64;
+        let far = 0.5 * MARGIN.real();
         let first = self.lights.partition_point(|s| s.at.y < at.y - far);
         self.lights[first..]
             .iter()
@@ -201,14 +202,14 @@ pub fn photometry(
     stars
         .par_iter()
         .map(|s| {
-            let reach = (3.0 * width).ceil() as i64 + 1;
+            let reach = (3.0 * width).ceil().whole() + 1;
             let window = Window::around(
                 planes,
                 Rect {
-                    x: s.at.x.round() as i64 - reach,
-                    y: s.at.y.round() as i64 - reach,
-                    width: (2 * reach + 1) as usize,
-                    height: (2 * reach + 1) as usize,
+                    x: s.at.x.round().whole() - reach,
+                    y: s.at.y.round().whole() - reach,
+                    width: (2 * reach + 1).index(),
+                    height: (2 * reach + 1).index(),
                 },
             )?;
             Ok(light::light(s, &window, &profiles, &noise, &all, width))

@@ -2,6 +2,7 @@
 
 use super::Planes;
 use crate::doors::DoorError;
+use crate::number::Convert;
 use crate::robust::{MAD_TO_SIGMA, mad};
 use crate::space::Rect;
 use crate::stars::Catalogue;
@@ -55,8 +56,8 @@ pub(super) fn noise(
             let mut values = vec![0.0; w * h];
             for k in 0..16 {
                 let rect = Rect {
-                    x: ((size.width() - w) * (k % 4) / 3) as i64,
-                    y: ((size.height() - h) * (k / 4) / 3) as i64,
+                    x: ((size.width() - w) * (k % 4) / 3).whole(),
+                    y: ((size.height() - h) * (k / 4) / 3).whole(),
                     width: w,
                     height: h,
                 };
@@ -67,7 +68,7 @@ pub(super) fn noise(
                         .flat_map(|row| row.iter().zip(&row[lag.min(w)..]).map(|(a, b)| b - a))
                         .filter(|v| v.is_finite())
                         .collect();
-                    let to_sigma = (MAD_TO_SIGMA * std::f64::consts::FRAC_1_SQRT_2) as f32;
+                    let to_sigma = (MAD_TO_SIGMA * std::f64::consts::FRAC_1_SQRT_2).single();
                     (steps.len() > w * h / 2).then(|| mad(&mut steps, 0.0) * to_sigma)
                 };
                 sigmas.extend(steps(1).zip(steps(APART)));
@@ -94,15 +95,15 @@ const APART: usize = 4;
 
 /// A normal deviate that belongs to a pixel: the sum of four numbers from 0 to 1 hashed from its place.
 fn normal(x: i64, y: i64, plane: usize) -> f32 {
-    let mut h = (x as u64).wrapping_mul(0x9e37_79b9_7f4a_7c15)
-        ^ (y as u64).wrapping_mul(0xc2b2_ae3d_27d4_eb4f)
+    let mut h = x.u64().wrapping_mul(0x9e37_79b9_7f4a_7c15)
+        ^ y.u64().wrapping_mul(0xc2b2_ae3d_27d4_eb4f)
         ^ (plane as u64).wrapping_mul(0x1656_67b1_9e37_79f9);
     let mut sum = 0.0;
     for _ in 0..4 {
         h ^= h >> 31;
         h = h.wrapping_mul(0xbf58_476d_1ce4_e5b9);
         h ^= h >> 29;
-        sum += (h >> 40) as f32 / (1u64 << 24) as f32;
+        sum += (h >> 40).single() / (1u64 << 24).single();
     }
     // Four such numbers have a spread of the root of a third.
     (sum - 2.0) * 1.732
@@ -119,7 +120,7 @@ mod tests {
             let row: Vec<f64> = (0..40_000)
                 .map(|k| f64::from(grain.at(k % 200, k / 200, 1)))
                 .collect();
-            let n = row.len() as f64;
+            let n = row.len().real();
             let square = row.iter().map(|v| v * v).sum::<f64>() / n;
             let both = row.windows(2).map(|p| p[0] * p[1]).sum::<f64>() / n;
             assert!(

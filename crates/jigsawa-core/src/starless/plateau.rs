@@ -1,5 +1,6 @@
 //! Stars so bright that nothing takes them for stars: their cores are wide plateaus of full pixels.
 
+use crate::number::Convert;
 use std::collections::BTreeMap;
 
 use crate::plane::Plane;
@@ -63,14 +64,14 @@ fn star(plateau: &[usize], (width, height): (usize, f32), found: &Catalogue) -> 
     let widest = rows.values().map(|r| r.0).max()?;
     let (mut x, mut y, mut n) = (0.0, 0.0, 0.0);
     for (row, (count, sum)) in rows.iter().filter(|(_, r)| 2 * r.0 > widest) {
-        x += *sum as f64;
-        y += (row * count) as f64;
-        n += *count as f64;
+        x += (*sum).real();
+        y += (row * count).real();
+        n += (*count).real();
     }
     let at: Point<FramePx> = Point::new(x / n, y / n);
     // A piece of it may have been taken for a star of its own.
     let is_of_it = |s: &Star| {
-        let (x, y) = (s.at.x.round() as usize, s.at.y.round() as usize);
+        let (x, y) = (s.at.x.round().index(), s.at.y.round().index());
         s.at.distance(at) < NEAR * found.fwhm_px || plateau.contains(&(y * width + x))
     };
     if found.stars.iter().any(is_of_it) {
@@ -80,11 +81,11 @@ fn star(plateau: &[usize], (width, height): (usize, f32), found: &Catalogue) -> 
     flags.set(Flag::Saturated);
     Some(Star {
         at,
-        flux: f64::from(height) * plateau.len() as f64,
+        flux: f64::from(height) * plateau.len().real(),
         flux_sigma: f64::from(height),
         amplitude: f64::from(height),
         peak: height,
-        fwhm_px: widest as f64,
+        fwhm_px: widest.real(),
         elongation: 1.0,
         angle_rad: 0.0,
         position_sigma_px: 0.5,
@@ -101,7 +102,7 @@ mod tests {
     #[test]
     fn a_core_of_full_pixels_with_a_column_is_a_star_in_its_middle() {
         let plane = Plane::from_fn(Size::new(300, 260).unwrap(), |x, y| {
-            let (x, y) = (x as f32, y as f32);
+            let (x, y) = (x.single(), y.single());
             let noise = (x * 12.9898 + y * 78.233).sin() * 3.0;
             let faint = 300.0 * (-((x - 60.0).powi(2) + (y - 60.0).powi(2)) / 5.0).exp();
             let (dx, dy) = (x - 140.0, y - 120.0);

@@ -1,5 +1,6 @@
 //! The profile that a picture's stars have: light over distance from the middle, per plane, from many stars.
 
+use crate::number::Convert;
 use rayon::prelude::*;
 
 use super::ellipse::Ellipse;
@@ -48,8 +49,12 @@ impl Profile {
     fn moffat(fwhm_px: f64, beta: f64) -> Self {
         let alpha = moffat::alpha(fwhm_px, beta);
         let step_px = fwhm_px / STEPS;
-        let count = (MEASURED * STEPS) as usize;
-        let height = |i: usize| (1.0 + (i as f64 * step_px / alpha).powi(2)).powf(-beta) as f32;
+        let count = (MEASURED * STEPS).index();
+        let height = |i: usize| {
+            (1.0 + (i.real() * step_px / alpha).powi(2))
+                .powf(-beta)
+                .single()
+        };
         Self {
             step_px,
             steps_of_px: 1.0 / step_px,
@@ -66,8 +71,8 @@ impl Profile {
     /// Its heights as far as any star reaches.
     fn continued(mut self) -> Self {
         let last = self.heights.len() - 1;
-        let steps = (MARGIN as f64 / self.step_px) as usize + 2;
-        let beyond = |i: usize| (i as f64 / last as f64).powf(-self.power) as f32;
+        let steps = (MARGIN.real() / self.step_px).index() + 2;
+        let beyond = |i: usize| (i.real() / last.real()).powf(-self.power).single();
         self.far = (0..steps)
             .map(|i| match self.heights.get(i) {
                 Some(h) => *h,
@@ -83,7 +88,7 @@ impl Profile {
         if self.stars == 0 {
             return None;
         }
-        let steps = STEPS as usize..(3.0 * STEPS) as usize;
+        let steps = STEPS.index()..(3.0 * STEPS).index();
         let off = |beta: f64| -> f64 {
             let model = Self::moffat(fwhm_px, beta);
             steps
@@ -107,16 +112,16 @@ impl Profile {
     #[inline]
     pub(super) fn at(&self, r: f64) -> f32 {
         let t = r * self.steps_of_px;
-        let i = t as usize;
+        let i = t.index();
         match (self.far.get(i), self.far.get(i + 1)) {
-            (Some(a), Some(b)) => a + (t - i as f64) as f32 * (b - a),
+            (Some(a), Some(b)) => a + (t - i.real()).single() * (b - a),
             _ => 0.0,
         }
     }
 
     /// How far a star of height 1 may lie off the profile at a distance.
     fn error(&self, r: f64) -> f32 {
-        let i = (r / self.step_px).round() as usize;
+        let i = (r / self.step_px).round().index();
         match self.errors.get(i) {
             Some(e) => *e,
             None => {
@@ -128,19 +133,19 @@ impl Profile {
 
     /// The largest distance at which a star of this height may be off by more than a level; at most `most`.
     pub(super) fn unknown(&self, height: f32, level: f32, most: f64) -> f64 {
-        let steps = (most / self.step_px) as usize;
+        let steps = (most / self.step_px).index();
         // Errors fall outwards.
         (0..=steps)
-            .take_while(|i| height * self.error(*i as f64 * self.step_px) > level)
+            .take_while(|i| height * self.error((*i).real() * self.step_px) > level)
             .last()
-            .map_or(0.0, |i| (i as f64 + 1.0) * self.step_px)
+            .map_or(0.0, |i| (i.real() + 1.0) * self.step_px)
             .min(most)
     }
 
     /// The light of a star of height 1.
     pub(super) fn light(&self) -> f64 {
         let ring = |(i, h): (usize, &f32)| {
-            let r = i as f64 * self.step_px;
+            let r = i.real() * self.step_px;
             let width = if i == 0 { 0.125 * self.step_px } else { r };
             f64::from(*h) * std::f64::consts::TAU * width * self.step_px
         };
@@ -179,7 +184,10 @@ impl Profiles {
     /// The profile of the stars around a place.
     pub(super) fn at(&self, p: Point<FramePx>) -> &Profile {
         let along = |v: f64, side: usize| {
-            ((v * PARTS as f64 / side as f64).max(0.0) as usize).min(PARTS - 1)
+            (v * PARTS.real() / side.real())
+                .max(0.0)
+                .index()
+                .min(PARTS - 1)
         };
         let part = along(p.y, self.size.height()) * PARTS + along(p.x, self.size.width());
         self.parts.get(part).unwrap_or(&self.whole)
@@ -216,7 +224,7 @@ pub(super) fn measure(
                     .into_par_iter()
                     .map(|k| {
                         let middle =
-                            |i: usize, side: usize| (i as f64 + 0.5) * side as f64 / PARTS as f64;
+                            |i: usize, side: usize| (i.real() + 0.5) * side.real() / PARTS.real();
                         let at: Point<FramePx> = Point::new(
                             middle(k % PARTS, size.width()),
                             middle(k / PARTS, size.height()),
@@ -271,12 +279,12 @@ fn rings(
     width: f64,
     sigma: f32,
 ) -> Result<Option<Vec<f32>>, DoorError> {
-    let reach = ((MEASURED + 2.5) * width).ceil() as i64;
+    let reach = ((MEASURED + 2.5) * width).ceil().whole();
     let rect = Rect {
-        x: star.at.x.round() as i64 - reach,
-        y: star.at.y.round() as i64 - reach,
-        width: (2 * reach + 1) as usize,
-        height: (2 * reach + 1) as usize,
+        x: star.at.x.round().whole() - reach,
+        y: star.at.y.round().whole() - reach,
+        width: (2 * reach + 1).index(),
+        height: (2 * reach + 1).index(),
     };
     if rect.intersect(plane.size().rect()) != rect {
         return Ok(None);
@@ -286,11 +294,11 @@ fn rings(
     };
     let mut values = Plane::filled(size, 0.0);
     plane.read(rect, values.data_mut())?;
-    let count = (MEASURED * STEPS) as usize + 1;
+    let count = (MEASURED * STEPS).index() + 1;
     let step = width / STEPS;
     let mut bins: Vec<Vec<f32>> = vec![Vec::new(); count];
     let mut sky = Vec::new();
-    let (cx, cy) = (star.at.x - rect.x as f64, star.at.y - rect.y as f64);
+    let (cx, cy) = (star.at.x - rect.x.real(), star.at.y - rect.y.real());
     let ellipse = Ellipse::of(star);
     for y in 0..rect.height {
         for (x, v) in values
@@ -299,8 +307,8 @@ fn rings(
             .enumerate()
             .filter(|(_, v)| v.is_finite())
         {
-            let r = ellipse.distance(x as f64 - cx, y as f64 - cy);
-            let bin = (r / step).round() as usize;
+            let r = ellipse.distance(x.real() - cx, y.real() - cy);
+            let bin = (r / step).round().index();
             if bin < count {
                 bins[bin].push(*v);
             } else if r > (MEASURED + 0.5) * width {
@@ -318,12 +326,12 @@ fn rings(
             if b.is_empty() {
                 f32::NAN
             } else {
-                b.iter().sum::<f32>() / b.len() as f32 - sky
+                b.iter().sum::<f32>() / b.len().single() - sky
             }
         })
         .collect();
     // The first rings hold no pixel, or one: height is told by those within half a width.
-    let inner: Vec<f32> = heights[..=(STEPS / 2.0) as usize]
+    let inner: Vec<f32> = heights[..=(STEPS / 2.0).index()]
         .iter()
         .copied()
         .filter(|v| v.is_finite())
@@ -357,7 +365,7 @@ fn joined(rings: &[&[f32]], width: f64, beta: f64) -> Profile {
     if rings.len() < LEAST_STARS {
         return profile;
     }
-    let inner = STEPS as usize;
+    let inner = STEPS.index();
     for _ in 0..2 {
         // Each star's height is the one that fits the profile as it is so far.
         let heights: Vec<f32> = rings
@@ -409,7 +417,7 @@ fn scatter(rings: &[&[f32]], profile: &Profile, inner: usize) -> Vec<f32> {
             if off.len() < LEAST_STARS {
                 f32::NAN
             } else {
-                median(&mut off) * MAD_TO_SIGMA as f32
+                median(&mut off) * MAD_TO_SIGMA.single()
             }
         })
         .collect();

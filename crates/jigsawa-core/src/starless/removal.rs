@@ -1,5 +1,6 @@
 //! Stars going out of a picture, band by band: the light of each is taken off, and what they hide is filled.
 
+use crate::number::Convert;
 use rayon::prelude::*;
 
 use super::fill::{Patch, bridged, fill};
@@ -83,7 +84,7 @@ impl<'a> Removal<'a> {
         }
         let rect = Rect {
             x: 0,
-            y: self.top as i64,
+            y: self.top.whole(),
             width: size.width(),
             height: BAND.min(size.height() - self.top),
         };
@@ -121,7 +122,7 @@ impl Filling {
         self.patches.retain(|p| p.bottom() > rect.y);
         let lights = &stars.lights;
         let until = lights
-            .partition_point(|s| s.at.y < rect.bottom() as f64 + 0.5 * MARGIN as f64)
+            .partition_point(|s| s.at.y < rect.bottom().real() + 0.5 * MARGIN.real())
             .max(self.done);
         let made = (&self.noise[..], &self.grains[..]);
         let fresh: Vec<Patch> = (self.done..until)
@@ -146,12 +147,12 @@ impl Filling {
             let known = window.rows(p, rect).par_chunks(rect.width);
             let lines = plane.par_chunks_mut(rect.width).zip(known);
             lines.enumerate().for_each(|(j, (line, known))| {
-                let y = rect.y + j as i64;
+                let y = rect.y + j.whole();
                 for (x, (v, o)) in line.iter_mut().zip(known).enumerate() {
                     if o.is_nan() {
                         *v = f32::NAN;
                     } else if v.is_nan() {
-                        let x = x as i64;
+                        let x = x.whole();
                         let made = if grainy { grain.at(x, y, p) } else { 0.0 };
                         *v = bridged(behind, p, x, y).map_or(*o, |b| b + made);
                     }

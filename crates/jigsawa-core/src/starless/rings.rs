@@ -1,5 +1,6 @@
 //! The pixels around a hole, and what each of them counts inside it.
 
+use crate::number::Convert;
 use multiversion::multiversion;
 
 use super::window::Window;
@@ -29,14 +30,14 @@ pub(super) fn around(
     let mut width = width(hole);
     for _ in 0..4 {
         let far = hole + width;
-        let r = far.ceil() as i64;
-        let (mx, my) = (cx.round() as i64, cy.round() as i64);
+        let r = far.ceil().whole();
+        let (mx, my) = (cx.round().whole(), cy.round().whole());
         let mut pixels = Vec::new();
         for y in my - r..=my + r {
             let (first, row) = behind.row(plane, y, (mx - r, mx + r + 1));
-            let dy = y as f64 - cy;
+            let dy = y.real() - cy;
             for (x, v) in (first..).zip(row) {
-                let dx = x as f64 - cx;
+                let dx = x.real() - cx;
                 let square = dx * dx + dy * dy;
                 if square > hole * hole && square <= far * far && v.is_finite() {
                     pixels.push((x, y, *v));
@@ -66,7 +67,7 @@ impl Rings {
     pub(super) fn around(behind: &Window, at: (f64, f64), hole: f64) -> Option<Self> {
         let all = around(behind, 0, at, hole)?;
         let known = |x: i64, y: i64| (1..behind.planes()).all(|p| behind.at(p, x, y).is_finite());
-        let square = |x: i64, y: i64| (x as f64 - at.0).powi(2) + (y as f64 - at.1).powi(2);
+        let square = |x: i64, y: i64| (x.real() - at.0).powi(2) + (y.real() - at.1).powi(2);
         let rim = |x: i64, y: i64| square(x, y) < (hole + RIM_PX).powi(2);
         let far = all.iter().filter(|(x, y, _)| !rim(*x, *y)).count();
         let step = far.div_ceil(MOST_FAR).max(1);
@@ -80,10 +81,10 @@ impl Rings {
             })
             .map(|(x, y, _)| (*x, *y))
             .collect();
-        let pixel = (at.0.round() as i64, at.1.round() as i64);
+        let pixel = (at.0.round().whole(), at.1.round().whole());
         (places.len() >= LEAST_PIXELS / 2).then(|| Self {
-            x: places.iter().map(|p| (p.0 - pixel.0) as f32).collect(),
-            y: places.iter().map(|p| (p.1 - pixel.1) as f32).collect(),
+            x: places.iter().map(|p| (p.0 - pixel.0).single()).collect(),
+            y: places.iter().map(|p| (p.1 - pixel.1).single()).collect(),
             at: pixel,
             middle: at,
             places,
@@ -99,7 +100,7 @@ impl Rings {
     /// What each of them counts at a pixel of the hole, together one: by nearness, so that what is made up goes over into
     /// what is known (a membrane as in Perez, Gangnet & Blake 2003, ACM Trans. Graph. 22, 313, without solving for it).
     pub(super) fn shares(&self, (x, y): (i64, i64), shares: &mut Vec<f32>) {
-        let (x, y) = ((x - self.at.0) as f32, (y - self.at.1) as f32);
+        let (x, y) = ((x - self.at.0).single(), (y - self.at.1).single());
         shares.resize(self.x.len(), 0.0);
         by_nearness((&self.x, &self.y), (x, y), shares);
     }
@@ -145,8 +146,8 @@ mod tests {
     #[test]
     fn lanes_add_up_to_the_sum() {
         for count in [0usize, 1, 7, 8, 9, 250] {
-            let a: Vec<f32> = (0..count).map(|k| (k % 11) as f32).collect();
-            let b: Vec<f32> = (0..count).map(|k| (k % 5) as f32 - 2.0).collect();
+            let a: Vec<f32> = (0..count).map(|k| (k % 11).single()).collect();
+            let b: Vec<f32> = (0..count).map(|k| (k % 5).single() - 2.0).collect();
             let plain: f32 = a.iter().zip(&b).map(|(a, b)| a * b).sum();
             assert_eq!(product(&a, &b), plain, "{count}");
         }

@@ -3,6 +3,7 @@
 //! Where another picture of the canvas has told its stars, as the broadband of a field does for its lines, those of them
 //! that are too faint to be found here are known nevertheless.
 
+use crate::number::Convert;
 use rayon::prelude::*;
 
 use super::light::StarLight;
@@ -77,7 +78,7 @@ fn search(planes: Planes<'_>, known: Option<&Catalogue>) -> Result<(Catalogue, S
     let mut shared = Shared::measure(&[&mean], &found)?;
     let noise = shared.noise[0];
     // What a star hides is judged by the noise of one plane, as it will be when its light is taken off each.
-    shared.noise[0] *= (planes.len() as f32).sqrt();
+    shared.noise[0] *= planes.len().single().sqrt();
     let others = known.map_or_else(Vec::new, |k| not_found(&k.stars, &found));
     let first = Stars::with(shared, &[&mean], (&found.stars, &others), &mut windows)?;
     // What is left after the first stars.
@@ -85,7 +86,7 @@ fn search(planes: Planes<'_>, known: Option<&Catalogue>) -> Result<(Catalogue, S
     let seen: [&dyn FrameSource; 1] = [&mean];
     let mut removal = Removal::for_search(&first, &seen, windows);
     while let Some(rows) = removal.next()? {
-        let from = rows.rect.y as usize * rows.rect.width;
+        let from = rows.rect.y.index() * rows.rect.width;
         behind.data_mut()[from..from + rows.rect.area()].copy_from_slice(rows.starless[0]);
     }
     windows = removal.into_windows();
@@ -143,7 +144,7 @@ fn mean(planes: Planes<'_>) -> Result<Plane, DoorError> {
             }
         }
     }
-    let share = 1.0 / planes.len() as f32;
+    let share = 1.0 / planes.len().single();
     for m in mean.data_mut() {
         *m *= share;
     }

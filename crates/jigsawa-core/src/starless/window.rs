@@ -1,5 +1,6 @@
 //! Some rows of all planes in memory, or the surroundings of one star.
 
+use crate::number::Convert;
 use rayon::prelude::*;
 
 use super::Planes;
@@ -47,13 +48,13 @@ impl Window {
         let last = (top + rows + margin).min(size.height());
         let place = Rect {
             x: 0,
-            y: first as i64,
+            y: first.whole(),
             width: size.width(),
             height: last - first,
         };
         let kept = self.go_to(place, planes.len());
         let fresh = Rect {
-            y: place.y + kept as i64,
+            y: place.y + kept.whole(),
             height: place.height - kept,
             ..place
         };
@@ -71,7 +72,7 @@ impl Window {
         for (own, plane) in self.planes.iter_mut().zip(&other.planes) {
             own[from..].copy_from_slice(&plane[from..]);
         }
-        self.top + kept as i64
+        self.top + kept.whole()
     }
 
     /// Goes to whole rows further down. Returns how many of them it holds already; the others have any value.
@@ -79,14 +80,16 @@ impl Window {
         let (down, width) = (place.y - self.top, place.width);
         let same = self.width == width && self.planes.len() == planes && down >= 0;
         let kept = if same {
-            (self.height as i64 - down).clamp(0, place.height as i64) as usize
+            (self.height.whole() - down)
+                .clamp(0, place.height.whole())
+                .index()
         } else {
             0
         };
         self.planes.resize_with(planes, Vec::new);
         for plane in &mut self.planes {
             if kept > 0 {
-                let from = down as usize * width;
+                let from = down.index() * width;
                 plane.copy_within(from..from + kept * width, 0);
             }
             plane.resize(place.area(), 0.0);
@@ -121,7 +124,7 @@ impl Window {
         let of = |plane: &Vec<f32>| {
             let mut part = Vec::with_capacity(rect.area());
             for row in rect.y - self.top..rect.bottom() - self.top {
-                let from = row as usize * self.width + (rect.x - self.left) as usize;
+                let from = row.index() * self.width + (rect.x - self.left).index();
                 part.extend_from_slice(&plane[from..from + rect.width]);
             }
             part
@@ -140,7 +143,7 @@ impl Window {
         let (left, top) = (self.left, self.top);
         let rows = self.planes[plane].chunks_exact_mut(self.width.max(1));
         for (i, row) in rows.enumerate() {
-            each(top + i as i64, left, row);
+            each(top + i.whole(), left, row);
         }
     }
 
@@ -160,30 +163,30 @@ impl Window {
     /// The value at a place of the picture; NaN outside of the window.
     pub(super) fn at(&self, plane: usize, x: i64, y: i64) -> f32 {
         let (x, row) = (x - self.left, y - self.top);
-        if x < 0 || x >= self.width as i64 || row < 0 || row >= self.height as i64 {
+        if x < 0 || x >= self.width.whole() || row < 0 || row >= self.height.whole() {
             return f32::NAN;
         }
-        self.planes[plane][row as usize * self.width + x as usize]
+        self.planes[plane][row.index() * self.width + x.index()]
     }
 
     /// Whole rows of a plane; they must lie inside.
     pub(super) fn rows(&self, plane: usize, rect: Rect) -> &[f32] {
-        let from = (rect.y - self.top) as usize * self.width;
+        let from = (rect.y - self.top).index() * self.width;
         &self.planes[plane][from..from + rect.height * self.width]
     }
 
     /// A part of a row; empty where nothing of it is inside.
     pub(super) fn row(&self, plane: usize, y: i64, (from, to): (i64, i64)) -> (i64, &[f32]) {
         let (first, last) = (
-            from.clamp(self.left, self.left + self.width as i64),
-            to.clamp(self.left, self.left + self.width as i64),
+            from.clamp(self.left, self.left + self.width.whole()),
+            to.clamp(self.left, self.left + self.width.whole()),
         );
         let row = y - self.top;
-        if row < 0 || row >= self.height as i64 || last <= first {
+        if row < 0 || row >= self.height.whole() || last <= first {
             return (first, &[]);
         }
-        let start = row as usize * self.width;
-        let at = |x: i64| start + (x - self.left) as usize;
+        let start = row.index() * self.width;
+        let at = |x: i64| start + (x - self.left).index();
         (first, &self.planes[plane][at(first)..at(last)])
     }
 
@@ -194,11 +197,11 @@ impl Window {
         first: i64,
         rows: usize,
     ) -> impl IndexedParallelIterator<Item = (i64, &mut [f32])> {
-        let from = (first - self.top) as usize * self.width;
+        let from = (first - self.top).index() * self.width;
         self.planes[plane][from..]
             .par_chunks_mut(rows * self.width)
             .enumerate()
-            .map(move |(i, block)| (first + (i * rows) as i64, block))
+            .map(move |(i, block)| (first + (i * rows).whole(), block))
     }
 }
 
@@ -212,8 +215,8 @@ mod tests {
     fn a_window_that_goes_down_holds_what_one_that_is_read_anew_does() {
         let size = Size::new(7, 60).unwrap();
         let planes = [
-            Plane::from_fn(size, |x, y| (x + 10 * y) as f32),
-            Plane::from_fn(size, |x, y| (x * y) as f32),
+            Plane::from_fn(size, |x, y| (x + 10 * y).single()),
+            Plane::from_fn(size, |x, y| (x * y).single()),
         ];
         let doors: Vec<&dyn FrameSource> = planes.iter().map(|p| p as &dyn FrameSource).collect();
         let (mut moved, mut behind) = (Window::default(), Window::default());

@@ -7,6 +7,7 @@
 //! to 50 pixels, where it leaves a tenth to nine tenths of a width. Noise is taken from the corners around the darkest
 //! pixels, which stars' slopes reach least. Fields that are not crowded are left alone: a median is better known.
 
+use crate::number::Convert;
 use rayon::prelude::*;
 
 use super::sky::SkyMesh;
@@ -49,8 +50,8 @@ pub(super) fn behind(plane: &Plane, mesh: &SkyMesh) -> Option<SkyMesh> {
             (v.len() > 100 && b > a).then_some(c - b > SKEWED * (b - a))
         })
         .collect();
-    let crowded = skewed.iter().filter(|s| **s).count() as f64;
-    if skewed.is_empty() || crowded < MOST_CELLS * skewed.len() as f64 {
+    let crowded = skewed.iter().filter(|s| **s).count().real();
+    if skewed.is_empty() || crowded < MOST_CELLS * skewed.len().real() {
         return None;
     }
     let mut noises: Vec<f32> = (0..cells)
@@ -74,7 +75,7 @@ pub(super) fn behind(plane: &Plane, mesh: &SkyMesh) -> Option<SkyMesh> {
 /// `None` with too little data. That a pixel is dark says nothing of its neighbours' noise.
 fn around_dark(plane: &Plane, ([x0, x1], [y0, y1]): ([usize; 2], [usize; 2])) -> Option<f32> {
     let places =
-        || (y0 as i64..y1 as i64).flat_map(|y| (x0 as i64..x1 as i64).map(move |x| (x, y)));
+        || (y0.whole()..y1.whole()).flat_map(|y| (x0.whole()..x1.whole()).map(move |x| (x, y)));
     let mut values: Vec<f32> = places()
         .map(|(x, y)| plane.at(x, y))
         .filter(|v| v.is_finite())
@@ -88,5 +89,5 @@ fn around_dark(plane: &Plane, ([x0, x1], [y0, y1]): ([usize; 2], [usize; 2])) ->
             d.is_finite().then_some((0.5 * d).abs())
         })
         .collect();
-    (sizes.len() > 50).then(|| median(&mut sizes) * MAD_TO_SIGMA as f32)
+    (sizes.len() > 50).then(|| median(&mut sizes) * MAD_TO_SIGMA.single())
 }

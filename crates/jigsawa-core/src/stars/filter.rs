@@ -2,6 +2,7 @@
 //! is the best linear detector of a point in white noise. Works on bands of rows, so that memory
 //! does not grow with the frame.
 
+use crate::number::Convert;
 use multiversion::multiversion;
 
 use crate::plane::Plane;
@@ -27,14 +28,14 @@ impl MatchedFilter {
     /// A filter for stars of this full width at half maximum.
     pub(crate) fn new(fwhm_px: f64) -> Self {
         let sigma = (fwhm_px / FWHM_PER_SIGMA).max(0.45);
-        let radius = (3.0 * sigma).ceil() as usize;
+        let radius = (3.0 * sigma).ceil().index();
         let g: Vec<f64> = (0..=radius)
-            .map(|i| (-0.5 * (i as f64 / sigma).powi(2)).exp())
+            .map(|i| (-0.5 * (i.real() / sigma).powi(2)).exp())
             .collect();
         let energy = 2.0 * g.iter().map(|v| v * v).sum::<f64>() - 1.0;
         Self {
-            taps: g.iter().map(|v| (v / energy) as f32).collect(),
-            noise_gain: (1.0 / energy) as f32,
+            taps: g.iter().map(|v| (v / energy).single()).collect(),
+            noise_gain: (1.0 / energy).single(),
             long: None,
         }
     }
@@ -48,10 +49,10 @@ impl MatchedFilter {
         let sigma = (fwhm_px / FWHM_PER_SIGMA).max(0.45);
         let stretch = shape.elongation().min(MOST_LONG).sqrt();
         let (a, b) = (sigma * stretch, (sigma / stretch).max(0.4));
-        let r = (2.6 * a).ceil() as i64;
+        let r = (2.6 * a).ceil().whole();
         let (s, c) = shape.angle_rad().sin_cos();
         let at = |x: i64, y: i64| {
-            let (x, y) = (x as f64, y as f64);
+            let (x, y) = (x.real(), y.real());
             let (u, v) = (x * c + y * s, y * c - x * s);
             (-0.5 * ((u / a).powi(2) + (v / b).powi(2))).exp()
         };
@@ -61,9 +62,9 @@ impl MatchedFilter {
         // A response of 1 to itself: a sum of squares of 1 for a peak of 1.
         let energy: f64 = all.iter().map(|v| v * v).sum();
         Self {
-            taps: vec![0.0; r as usize + 1],
-            noise_gain: (1.0 / energy.sqrt()) as f32,
-            long: Some(all.iter().map(|v| (v / energy) as f32).collect()),
+            taps: vec![0.0; r.index() + 1],
+            noise_gain: (1.0 / energy.sqrt()).single(),
+            long: Some(all.iter().map(|v| (v / energy).single()).collect()),
         }
     }
 
@@ -75,7 +76,7 @@ impl MatchedFilter {
     /// Distance at which a star of this width has no light left in the response: two full widths.
     pub(crate) fn ring(&self) -> usize {
         // The filter reaches three sigma, or 1.3 full widths: 1.6 reaches are two of them; a long one reaches less.
-        (1.6 * self.radius() as f64).ceil() as usize + 1
+        (1.6 * self.radius().real()).ceil().index() + 1
     }
 
     /// The response in rows `from..to` (which may reach outside: rows of zeros there), into `out`,
@@ -90,23 +91,23 @@ impl MatchedFilter {
     ) {
         let width = plane.size().width();
         let r = self.radius();
-        let tall = (to - from) as usize + 2 * r;
+        let tall = (to - from).index() + 2 * r;
         scratch.across.resize(tall * width, 0.0);
         // The margins must be zero, whatever a filter of another width has left there.
         scratch.padded.clear();
         scratch.padded.resize(width + 2 * r, 0.0);
         scratch.sky.resize(width, 0.0);
         for (i, across) in scratch.across.chunks_exact_mut(width).enumerate() {
-            let y = from - r as i64 + i as i64;
-            if y < 0 || y >= plane.size().height() as i64 {
+            let y = from - r.whole() + i.whole();
+            if y < 0 || y >= plane.size().height().whole() {
                 across.fill(0.0);
                 continue;
             }
-            sky.level_row(y as usize, &mut scratch.sky);
+            sky.level_row(y.index(), &mut scratch.sky);
             let middle = &mut scratch.padded[r..r + width];
             for ((d, v), s) in middle
                 .iter_mut()
-                .zip(plane.row(y as usize))
+                .zip(plane.row(y.index()))
                 .zip(&scratch.sky)
             {
                 let above = v - s;
@@ -118,7 +119,7 @@ impl MatchedFilter {
                 correlate_row(&scratch.padded, &self.taps, across);
             }
         }
-        out.resize((to - from) as usize * width, 0.0);
+        out.resize((to - from).index() * width, 0.0);
         if let Some(long) = &self.long {
             correlate(&scratch.across, long, (width, r), &mut scratch.padded, out);
             return;
@@ -253,7 +254,7 @@ mod tests {
     #[test]
     fn memory_that_another_filter_has_used_changes_nothing() {
         let size = Size::new(80, 70).unwrap();
-        let plane = Plane::from_fn(size, |x, y| 500.0 + ((x * 31 + y * 17) % 23) as f32);
+        let plane = Plane::from_fn(size, |x, y| 500.0 + ((x * 31 + y * 17) % 23).single());
         let sky = SkyMesh::measure(&plane).unwrap();
         let rows = |fwhm: f64, scratch: &mut Scratch| {
             let mut out = vec![7.0; 12];
@@ -278,9 +279,9 @@ mod tests {
             fwhm / FWHM_PER_SIGMA / 2.5f64.sqrt(),
         );
         let plane = Plane::from_fn(size, |x, y| {
-            let (dx, dy) = (x as f64 - 40.0, y as f64 - 33.0);
+            let (dx, dy) = (x.real() - 40.0, y.real() - 33.0);
             let (u, v) = (dx * c + dy * s, dy * c - dx * s);
-            (500.0 + 90.0 * (-0.5 * ((u / a).powi(2) + (v / b).powi(2))).exp()) as f32
+            (500.0 + 90.0 * (-0.5 * ((u / a).powi(2) + (v / b).powi(2))).exp()).single()
         });
         let sky = SkyMesh::measure(&Plane::filled(size, 500.0)).unwrap();
         let at = |filter: &MatchedFilter| {
@@ -304,8 +305,8 @@ mod tests {
         let (fwhm, size) = (3.2, Size::new(80, 70).unwrap());
         let s = fwhm / FWHM_PER_SIGMA;
         let plane = Plane::from_fn(size, |x, y| {
-            let d2 = (x as f64 - 40.0).powi(2) + (y as f64 - 33.0).powi(2);
-            (500.0 + 90.0 * (-0.5 * d2 / (s * s)).exp()) as f32
+            let d2 = (x.real() - 40.0).powi(2) + (y.real() - 33.0).powi(2);
+            (500.0 + 90.0 * (-0.5 * d2 / (s * s)).exp()).single()
         });
         let sky = SkyMesh::measure(&Plane::filled(size, 500.0)).unwrap();
         let filter = MatchedFilter::new(fwhm);

@@ -5,6 +5,7 @@
 //! a nebula counts neither as height nor as noise, while the correlated noise of a stacked master and
 //! fine texture raise the threshold where they are.
 
+use crate::number::Convert;
 use std::cell::RefCell;
 
 use multiversion::multiversion;
@@ -73,7 +74,7 @@ pub(super) fn maxima(
             BUFFERS.with_borrow_mut(|buffers| {
                 let y0 = band * BAND_ROWS;
                 let y1 = (y0 + BAND_ROWS).min(plane.size().height());
-                let reach = (y0 as i64 - ring as i64, (y1 + ring) as i64);
+                let reach = (y0.whole() - ring.whole(), (y1 + ring).whole());
                 filter.rows(
                     plane,
                     sky,
@@ -126,16 +127,16 @@ impl Band<'_> {
         if values.is_empty() {
             return 0.0;
         }
-        median(values) * (MAD_TO_SIGMA / 1.5f64.sqrt()) as f32
+        median(values) * (MAD_TO_SIGMA / 1.5f64.sqrt()).single()
     }
 
     /// Height of (x, y) above the median of eight places around it.
     fn height(&self, x: usize, y: usize) -> f32 {
-        let d = self.ring as isize;
-        let diagonal = (d as f32 * 0.7).round() as isize;
+        let d = self.ring.isize();
+        let diagonal = (d.single() * 0.7).round().isize();
         let at = |dx: isize, dy: isize| {
-            let x = (x as isize + dx).clamp(0, self.width as isize - 1);
-            self.row(y, dy)[x as usize]
+            let x = (x.isize() + dx).clamp(0, self.width.isize() - 1);
+            self.row(y, dy)[x.index()]
         };
         let mut around = [
             at(-d, 0),
@@ -162,7 +163,7 @@ impl Band<'_> {
             .step_by(NOISE_COLUMNS)
             .map(|x0| {
                 let x1 = (x0 + NOISE_COLUMNS).min(self.width);
-                let at = Point::new((x0 + x1) as f64 / 2.0, (y0 + y1) as f64 / 2.0);
+                let at = Point::new((x0 + x1).real() / 2.0, (y0 + y1).real() / 2.0);
                 let white = sky.sigma_at(at) * filter.noise_gain;
                 let noise = self.noise((x0, x1), values).max(white);
                 (x0, x1, noise.max(f32::MIN_POSITIVE))
@@ -174,7 +175,7 @@ impl Band<'_> {
         let d = self.ring;
         let mut maybe = vec![0u8; self.width];
         for y in y0..y1 {
-            let down = d as isize;
+            let down = d.isize();
             let rows = [self.row(y, -1), self.row(y, 0), self.row(y, 1)];
             let ring = [self.row(y, -down), self.row(y, down)];
             mark(rows, ring, d, PREFILTER * threshold * quietest, &mut maybe);
@@ -268,16 +269,13 @@ pub(crate) fn spread(
     all.sort_by(|a, b| b.snr.total_cmp(&a.snr).then((a.y, a.x).cmp(&(b.y, b.x))));
     let (w, h) = (plane.size().width(), plane.size().height());
     let bucket = apart.max(1.0);
-    let columns = (w as f64 / bucket) as usize + 1;
+    let columns = (w.real() / bucket).index() + 1;
     let mut taken: Vec<Vec<(usize, usize)>> =
-        vec![Vec::new(); columns * ((h as f64 / bucket) as usize + 1)];
+        vec![Vec::new(); columns * ((h.real() / bucket).index() + 1)];
     all.retain(|c| {
-        let (bx, by) = (
-            (c.x as f64 / bucket) as usize,
-            (c.y as f64 / bucket) as usize,
-        );
+        let (bx, by) = ((c.x.real() / bucket).index(), (c.y.real() / bucket).index());
         let near = |c2: &(usize, usize)| {
-            let (dx, dy) = (c2.0.abs_diff(c.x) as f64, c2.1.abs_diff(c.y) as f64);
+            let (dx, dy) = (c2.0.abs_diff(c.x).real(), c2.1.abs_diff(c.y).real());
             dx.hypot(dy) < apart
         };
         let rows = by.saturating_sub(1)..=(by + 1).min(taken.len() / columns - 1);

@@ -1,5 +1,6 @@
 //! A star's flux: the sum over a round aperture, less the sky of a ring around it.
 
+use crate::number::Convert;
 use crate::plane::Plane;
 use crate::robust::clipped;
 use crate::space::{FramePx, Point};
@@ -38,13 +39,13 @@ pub(crate) fn aperture(
         RING_FROM * fwhm_px,
         (RING_TO * fwhm_px).max(RING_FROM * fwhm_px + 2.0),
     );
-    let r = to.ceil() as i64;
-    let (cx, cy) = (at.x.round() as i64, at.y.round() as i64);
+    let r = to.ceil().whole();
+    let (cx, cy) = (at.x.round().whole(), at.y.round().whole());
     scratch.ring.clear();
     let (mut sum, mut area, mut incomplete) = (0.0, 0.0, false);
     for y in cy - r..=cy + r {
         for x in cx - r..=cx + r {
-            let (dx, dy) = (x as f64 - at.x, y as f64 - at.y);
+            let (dx, dy) = (x.real() - at.x, y.real() - at.y);
             let d2 = dx * dx + dy * dy;
             if d2 >= to * to {
                 continue;
@@ -75,7 +76,7 @@ pub(crate) fn aperture(
     let sky = clipped(&mut scratch.ring, 3.0, 2.5, &mut scratch.deviations)?;
     let sigma = f64::from(sky.sigma);
     // Noise of the aperture's own pixels, and of the sky's median (pi/2 that of a mean).
-    let variance = sigma * sigma * (area + area * area * 1.57 / sky.kept as f64);
+    let variance = sigma * sigma * (area + area * area * 1.57 / sky.kept.real());
     Some(ApertureFlux {
         flux: sum - area * f64::from(sky.level),
         sigma: variance.sqrt(),
@@ -93,8 +94,8 @@ mod tests {
         let kept = |fwhm: f64| {
             let s = fwhm / 2.3548;
             let plane = Plane::from_fn(Size::new(81, 81).unwrap(), |x, y| {
-                let d2 = (x as f64 - 40.3).powi(2) + (y as f64 - 39.6).powi(2);
-                (200.0 + 1000.0 * (-0.5 * d2 / (s * s)).exp()) as f32
+                let d2 = (x.real() - 40.3).powi(2) + (y.real() - 39.6).powi(2);
+                (200.0 + 1000.0 * (-0.5 * d2 / (s * s)).exp()).single()
             });
             let f = aperture(
                 &plane,

@@ -8,6 +8,7 @@
 //! beyond no seeing moves. Apertures of 1.8 widths of either frame were compared as they are first: -1.6 % between 4.9
 //! and 5.4 px, -10 % at 9.9 px.
 
+use crate::number::Convert;
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
@@ -147,7 +148,7 @@ impl Growth {
             self.light(rings, COMMON * wide, ring) / small
         };
         let value = of(&self.rings);
-        let n = self.parts.len() as f64;
+        let n = self.parts.len().real();
         let square = |p: &Vec<f64>| (of(p) - value).powi(2);
         let sigma = (self.parts.iter().map(square).sum::<f64>() / (n * (n - 1.0))).sqrt();
         if !(value.is_finite() && value > 0.0 && sigma.is_finite()) {
@@ -219,8 +220,8 @@ const UNKNOWN: f64 = 0.17;
 /// The mean light of a pixel in each ring around a star, above that of the outermost ones, for a flux of 1.
 fn profile(plane: &Plane, s: &Star, around: &[&Star], fwhm_px: f64) -> Option<[f64; EDGES.len()]> {
     let reach = EDGES[EDGES.len() - 1] * fwhm_px;
-    let r = reach.ceil() as i64;
-    let (cx, cy) = (s.at.x.round() as i64, s.at.y.round() as i64);
+    let r = reach.ceil().whole();
+    let (cx, cy) = (s.at.x.round().whole(), s.at.y.round().whole());
     let mut sums = [(0.0f64, 0.0f64); EDGES.len()];
     // Neighbours as far as they matter: to the noise of a bright star a hundredth of its own light a ring.
     let masks: Vec<(f64, f64, f64)> = around
@@ -235,14 +236,14 @@ fn profile(plane: &Plane, s: &Star, around: &[&Star], fwhm_px: f64) -> Option<[f
     // Masks that a row crosses: their middle and half of their chord, squared.
     let mut chords: Vec<(f64, f64)> = Vec::new();
     for y in cy - r..=cy + r {
-        let dy = y as f64 - s.at.y;
+        let dy = y.real() - s.at.y;
         chords.clear();
         let crossed = masks
             .iter()
             .map(|(mx, my, r2)| (*mx, r2 - (dy - my).powi(2)));
         chords.extend(crossed.filter(|c| c.1 > 0.0));
         for x in cx - r..=cx + r {
-            let dx = x as f64 - s.at.x;
+            let dx = x.real() - s.at.x;
             let d = (dx * dx + dy * dy).sqrt();
             if d >= reach + 0.5 {
                 continue;
@@ -283,7 +284,7 @@ fn profile(plane: &Plane, s: &Star, around: &[&Star], fwhm_px: f64) -> Option<[f
         out[k] = sum / area;
         from = to;
     }
-    let far = out[FAR..].iter().sum::<f64>() / (EDGES.len() - FAR) as f64;
+    let far = out[FAR..].iter().sum::<f64>() / (EDGES.len() - FAR).real();
     for v in &mut out {
         *v = (*v - far) / s.flux;
     }
@@ -301,7 +302,7 @@ struct Neighbours {
 impl Neighbours {
     fn of(stars: &[Star], cell: f64) -> Self {
         let far = |of: fn(&Star) -> f64| stars.iter().map(of).fold(0.0, f64::max);
-        let count = |v: f64| ((v / cell) as usize).min(4000) + 1;
+        let count = |v: f64| (v / cell).index().min(4000) + 1;
         let (columns, rows) = (count(far(|s| s.at.x)), count(far(|s| s.at.y)));
         let mut made = Self {
             cell,
@@ -311,13 +312,13 @@ impl Neighbours {
         };
         for (i, s) in stars.iter().enumerate() {
             let (c, r) = made.cell(s);
-            made.cells[r * columns + c].push(i as u32);
+            made.cells[r * columns + c].push(i.u32());
         }
         made
     }
 
     fn cell(&self, s: &Star) -> (usize, usize) {
-        let at = |v: f64, n: usize| ((v.max(0.0) / self.cell) as usize).min(n - 1);
+        let at = |v: f64, n: usize| (v.max(0.0) / self.cell).index().min(n - 1);
         (at(s.at.x, self.columns), at(s.at.y, self.rows))
     }
 

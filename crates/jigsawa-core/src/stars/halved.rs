@@ -5,6 +5,7 @@
 //! pixel of the frame where it is brightest, tested for a single bright pixel there and measured there.
 
 use crate::binned::binned;
+use crate::number::Convert;
 use crate::plane::Plane;
 
 use super::candidate::Candidate;
@@ -48,7 +49,7 @@ pub(super) fn find(
     for c in &mut found {
         (c.x, c.y) = brightest(plane, (2 * c.x, 2 * c.y));
         // The same light over more pixels is lower.
-        c.amplitude *= wider as f32;
+        c.amplitude *= wider.single();
     }
     found.retain(|c| !is_spike(plane, &filter, c));
     found
@@ -58,11 +59,11 @@ pub(super) fn find(
 fn brightest(plane: &Plane, (x, y): (usize, usize)) -> (usize, usize) {
     let light = |x: usize, y: usize| {
         let near = (-1..=1).flat_map(|dy| (-1..=1).map(move |dx| (dx, dy)));
-        let values = near.map(|(dx, dy)| plane.at(x as i64 + dx, y as i64 + dy));
+        let values = near.map(|(dx, dy)| plane.at(x.whole() + dx, y.whole() + dy));
         let (sum, count) = values
             .filter(|v| v.is_finite())
             .fold((0.0f32, 0u32), |(s, n), v| (s + v, n + 1));
-        sum / count.max(1) as f32
+        sum / count.max(1).single()
     };
     [(x, y), (x + 1, y), (x, y + 1), (x + 1, y + 1)]
         .into_iter()
@@ -82,8 +83,8 @@ mod tests {
     fn sky(fwhm_px: f64) -> (Plane, Vec<(f64, f64)>) {
         let s = fwhm_px / FWHM_PER_SIGMA;
         let centre = |i: usize, j: usize| {
-            let (fx, fy) = ((i * 7 % 10) as f64 / 10.0, (j * 3 % 10) as f64 / 10.0);
-            (30.0 + 40.0 * i as f64 + fx, 30.0 + 40.0 * j as f64 + fy)
+            let (fx, fy) = ((i * 7 % 10).real() / 10.0, (j * 3 % 10).real() / 10.0);
+            (30.0 + 40.0 * i.real() + fx, 30.0 + 40.0 * j.real() + fy)
         };
         let stars: Vec<(f64, f64)> = (0..12)
             .flat_map(|j| (0..12).map(move |i| centre(i, j)))
@@ -91,17 +92,17 @@ mod tests {
         let plane = Plane::from_fn(Size::new(501, 503).unwrap(), |x, y| {
             let hash = (x as u64 * 0x9E37_79B9 + y as u64 * 0x85EB_CA6B)
                 .wrapping_mul(0xC2B2_AE3D_27D4_EB4F);
-            let part = |k: u32| f64::from((hash >> k) as u16) / 65_536.0 - 0.5;
+            let part = |k: u32| f64::from((hash >> k).u16()) / 65_536.0 - 0.5;
             let noise = 10.0 * (part(0) + part(16) + part(32) + part(48));
             let (i, j) = ((x.max(10) - 10) / 40, (y.max(10) - 10) / 40);
             let (cx, cy) = centre(i.min(11), j.min(11));
-            let d2 = (x as f64 - cx).powi(2) + (y as f64 - cy).powi(2);
+            let d2 = (x.real() - cx).powi(2) + (y.real() - cy).powi(2);
             let hot = if x % 40 == 10 && y % 40 == 10 {
                 900.0
             } else {
                 0.0
             };
-            (500.0 + noise + hot + 60.0 * (-0.5 * d2 / (s * s)).exp()) as f32
+            (500.0 + noise + hot + 60.0 * (-0.5 * d2 / (s * s)).exp()).single()
         });
         (plane, stars)
     }
@@ -121,12 +122,12 @@ mod tests {
         for (found, how) in [(&whole, "whole"), (&half, "half")] {
             assert_eq!(found.len(), stars.len(), "{how}");
             for (x, y) in &stars {
-                let near = |c: &&Candidate| (c.x as f64 - x).hypot(c.y as f64 - y) < 1.8;
+                let near = |c: &&Candidate| (c.x.real() - x).hypot(c.y.real() - y) < 1.8;
                 assert!(found.iter().any(|c| near(&c)), "{how}: ({x}, {y})");
             }
         }
         let mean = |found: &[Candidate], of: fn(&Candidate) -> f32| {
-            found.iter().map(of).sum::<f32>() / found.len() as f32
+            found.iter().map(of).sum::<f32>() / found.len().single()
         };
         let loss = mean(&half, |c| c.snr) / mean(&whole, |c| c.snr);
         println!("{loss} of the height over the noise");

@@ -6,6 +6,7 @@
 
 use super::Catalogue;
 use crate::measured::Measured;
+use crate::number::Convert;
 use crate::robust::{MAD_TO_SIGMA, mad, median};
 
 /// Stars that tell, and how bright they must be, in sigma.
@@ -39,11 +40,11 @@ impl Catalogue {
         }
         let third = stars.len() / 3;
         let of = |part: &[(f64, f64)]| {
-            let mut light: Vec<f32> = part.iter().map(|s| s.0 as f32).collect();
-            let mut widths: Vec<f32> = part.iter().map(|s| s.1 as f32).collect();
+            let mut light: Vec<f32> = part.iter().map(|s| s.0.single()).collect();
+            let mut widths: Vec<f32> = part.iter().map(|s| s.1.single()).collect();
             let middle = median(&mut widths);
             let spread = f64::from(mad(&mut widths, middle)) * MAD_TO_SIGMA;
-            let error = 1.2533 * spread / (part.len() as f64).sqrt();
+            let error = 1.2533 * spread / part.len().real().sqrt();
             (f64::from(median(&mut light)), f64::from(middle), error)
         };
         let (bright, faint) = (of(&stars[..third]), of(&stars[stars.len() - third..]));

@@ -23,6 +23,7 @@ mod shape;
 mod sky;
 mod spike;
 
+use crate::number::Convert;
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
@@ -164,7 +165,7 @@ pub fn detect(
     let crowded = behind.is_some();
     let sky = behind.unwrap_or(sky);
     let (width, beta, shape) = typical_profile(plane, &sky, saturation);
-    let lowest = settings.lowest_sigma.min(settings.threshold_sigma) as f32;
+    let lowest = settings.lowest_sigma.min(settings.threshold_sigma).single();
     let mut found = if halved::is_better(plane, width) {
         halved::find(plane, &sky, (width, shape), lowest)
     } else {
@@ -280,7 +281,7 @@ fn typical_profile(plane: &Plane, sky: &SkyMesh, saturation: Option<f32>) -> (f6
         if profiles.len() < 5 {
             break;
         }
-        let mut widths: Vec<f32> = profiles.iter().map(|p| p.fwhm_px as f32).collect();
+        let mut widths: Vec<f32> = profiles.iter().map(|p| p.fwhm_px.single()).collect();
         let next = f64::from(median(&mut widths)).clamp(FWHM_RANGE_PX.0, FWHM_RANGE_PX.1);
         let settled = (next / width - 1.0).abs() < 0.05;
         width = next;
@@ -289,7 +290,7 @@ fn typical_profile(plane: &Plane, sky: &SkyMesh, saturation: Option<f32>) -> (f6
                 let mut r: Vec<f32> = fits(STARS_FOR_BETA, width, beta)
                     .iter()
                     .filter(|p| like(p, shape))
-                    .map(|p| (p.residual / p.amplitude) as f32)
+                    .map(|p| (p.residual / p.amplitude).single())
                     .collect();
                 median(&mut r)
             };
@@ -316,7 +317,7 @@ fn fit(
     let ceiling = saturation.map_or(f32::INFINITY, |s| 0.98 * s);
     profile::fit(
         plane,
-        Point::new(c.x as f64, c.y as f64),
+        Point::new(c.x.real(), c.y.real()),
         width,
         beta,
         ceiling,
@@ -333,19 +334,19 @@ fn is_flat(plane: &Plane, c: &Candidate, width: f64, saturation: Option<f32>) ->
     if c.snr < LEAST_SNR_FLAT {
         return false;
     }
-    let r = (0.75 * width).ceil() as i64;
-    let (x, y) = (c.x as i64, c.y as i64);
+    let r = (0.75 * width).ceil().whole();
+    let (x, y) = (c.x.whole(), c.y.whole());
     let bar = peak - 0.03 * c.amplitude.max(0.0);
     let high = (-r..=r)
         .flat_map(|dy| (-r..=r).map(move |dx| (dx, dy)))
         .filter(|(dx, dy)| plane.at(x + dx, y + dy) >= bar)
         .count();
     // A Gaussian core stays above 97 % of its height over 0.034 FWHM^2 pixels.
-    high as f64 > (3.0 * 0.034 * width * width).max(4.0)
+    high.real() > (3.0 * 0.034 * width * width).max(4.0)
 }
 
 fn peak(plane: &Plane, c: &Candidate) -> f32 {
-    let (x, y) = (c.x as i64, c.y as i64);
+    let (x, y) = (c.x.whole(), c.y.whole());
     (-1..=1)
         .flat_map(|dy| (-1..=1).map(move |dx| (dx, dy)))
         .map(|(dx, dy)| plane.at(x + dx, y + dy))
@@ -371,8 +372,8 @@ fn measure(
     let size = plane.size();
     let cut = p.at.x < reach
         || p.at.y < reach
-        || p.at.x > size.width() as f64 - 1.0 - reach
-        || p.at.y > size.height() as f64 - 1.0 - reach;
+        || p.at.x > size.width().real() - 1.0 - reach
+        || p.at.y > size.height().real() - 1.0 - reach;
     if light.incomplete || cut {
         flags.set(Flag::Edge);
     }
@@ -405,10 +406,10 @@ fn collect(
         let mut clean: Vec<f32> = stars
             .iter()
             .filter(|s| s.flags.is_clean() && s.flux > 15.0 * s.flux_sigma)
-            .map(|s| of(s) as f32)
+            .map(|s| of(s).single())
             .collect();
         if clean.len() < 5 {
-            clean = stars.iter().map(|s| of(s) as f32).collect();
+            clean = stars.iter().map(|s| of(s).single()).collect();
         }
         f64::from(median(&mut clean))
     };

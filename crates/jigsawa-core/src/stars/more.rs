@@ -3,6 +3,7 @@
 //! What is left of the first stars is no star, and would tell a wrong width and a wrong shape; those of the first stars
 //! are used.
 
+use crate::number::Convert;
 use rayon::prelude::*;
 
 use super::filter::MatchedFilter;
@@ -32,7 +33,7 @@ pub fn detect_more(plane: &Plane, first: &Catalogue, settings: &Settings) -> Mor
     let shape = Shape::common(&clean.collect::<Vec<_>>());
     let shapes = Shapes::over(&first.stars, shape);
     let (width, beta) = (first.fwhm_px, first.beta);
-    let bar = settings.threshold_sigma as f32;
+    let bar = settings.threshold_sigma.single();
     let found = if halved::is_better(plane, width) {
         halved::find(plane, &sky, (width, shape), bar)
     } else {

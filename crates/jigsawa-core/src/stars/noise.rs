@@ -9,6 +9,7 @@
 //! by two pixels five times as deep as it was; the quieter quarter of tiles was tried then, and the darkest cells alone,
 //! which a bright nebula fills.
 
+use crate::number::Convert;
 use rayon::prelude::*;
 
 use super::{Catalogue, Flag, SkyMesh};
@@ -49,7 +50,7 @@ const WHITE: f64 = 0.08;
 /// A pixel's scatter by those over [`PIXEL_LAGS`]; `None` for white noise, which the first one tells best.
 fn tied_pixel(near: [f32; PIXEL_LAGS.len()]) -> Option<f32> {
     let grows = |i: usize| {
-        let step = (PIXEL_LAGS[i + 1] as f64 / PIXEL_LAGS[i] as f64).ln();
+        let step = (PIXEL_LAGS[i + 1].real() / PIXEL_LAGS[i].real()).ln();
         f64::from(near[i + 1] / near[i]).ln() / step
     };
     let steps: Vec<f64> = (0..near.len() - 1).map(grows).collect();
@@ -89,7 +90,7 @@ impl NoiseScales {
             if k > 1 {
                 blocks = halved(&blocks);
             }
-            per_side[k] = scatter(&blocks, (LAGS[k], *side, 1), &dark) * *side as f32;
+            per_side[k] = scatter(&blocks, (LAGS[k], *side, 1), &dark) * (*side).single();
         }
         Self::sensible(per_side, near[0], sky.typical_sigma())
     }
@@ -111,13 +112,13 @@ fn without(half: &mut Plane, stars: &Catalogue) {
             continue;
         }
         let range = |c: f64, n: usize| {
-            let end = (c + r + 1.0).clamp(0.0, n as f64) as usize;
-            ((c - r).max(0.0) as usize).min(end)..end
+            let end = (c + r + 1.0).clamp(0.0, n.real()).index();
+            (c - r).max(0.0).index().min(end)..end
         };
         for j in range(y, h) {
-            let dy = j as f64 - y;
+            let dy = j.real() - y;
             for i in range(x, w) {
-                if (i as f64 - x).hypot(dy) <= r {
+                if (i.real() - x).hypot(dy) <= r {
                     half.data_mut()[j * w + i] = f32::NAN;
                 }
             }
@@ -132,7 +133,7 @@ fn halved(plane: &Plane) -> Plane {
         return plane.clone();
     };
     Plane::from_fn(size, |x, y| {
-        let at = |dx: usize, dy: usize| plane.at((2 * x + dx) as i64, (2 * y + dy) as i64);
+        let at = |dx: usize, dy: usize| plane.at((2 * x + dx).whole(), (2 * y + dy).whole());
         0.25 * ((at(0, 0) + at(1, 0)) + (at(0, 1) + at(1, 1)))
     })
 }
@@ -148,15 +149,15 @@ fn darker(sky: &SkyMesh) -> Vec<Cell> {
             let (w, h) = sky.cell_px();
             let range = |at: f64, n: f64| {
                 [
-                    (at + 0.5 - 0.5 * n).max(0.0) as usize,
-                    (at + 0.5 + 0.5 * n) as usize,
+                    (at + 0.5 - 0.5 * n).max(0.0).index(),
+                    (at + 0.5 + 0.5 * n).index(),
                 ]
             };
             (c.level, (range(c.at.x, w), range(c.at.y, h)))
         })
         .collect();
     cells.sort_by(|a, b| a.0.total_cmp(&b.0));
-    let part = (DARKER * cells.len() as f64).ceil() as usize;
+    let part = (DARKER * cells.len().real()).ceil().index();
     cells.truncate(part.max(2 * LEAST_CELLS));
     let stride = cells.len().div_ceil(MOST_CELLS).max(1);
     cells.into_iter().step_by(stride).map(|c| c.1).collect()
@@ -182,7 +183,7 @@ fn quiet(seen: &Plane, cells: Vec<Cell>) -> Vec<Cell> {
         })
         .collect();
     ranked.sort_by(|a, b| a.0.total_cmp(&b.0));
-    let fifth = (QUIET * ranked.len() as f64) as usize;
+    let fifth = (QUIET * ranked.len().real()).index();
     let most = ranked.get(fifth).map_or(f32::INFINITY, |r| CHANCE * r.0);
     let part = ranked.iter().filter(|r| r.0 <= most).count();
     ranked.truncate(part.max(LEAST_CELLS));
@@ -201,7 +202,7 @@ fn pixel_stride(plane: &Plane) -> usize {
 /// A plane without what is missing at half the size.
 fn seen(plane: &Plane, half: &Plane) -> Plane {
     Plane::from_fn(plane.size(), |x, y| {
-        let there = half.at((x / 2) as i64, (y / 2) as i64);
+        let there = half.at((x / 2).whole(), (y / 2).whole());
         if there.is_finite() {
             plane.row(y)[x]
         } else {
@@ -240,9 +241,9 @@ fn scatter(plane: &Plane, (lag, side, stride): (usize, usize, usize), dark: &[Ce
     }
     // Stars that are too faint to be found, and knots, make the tail long; once more without it. The cut takes 0.2 %
     // from the median of pure noise.
-    let first = grouped_median(&mut sizes) * MAD_TO_SIGMA as f32;
+    let first = grouped_median(&mut sizes) * MAD_TO_SIGMA.single();
     sizes.retain(|d| *d <= 3.0 * first);
-    grouped_median(&mut sizes) * MAD_TO_SIGMA as f32
+    grouped_median(&mut sizes) * MAD_TO_SIGMA.single()
 }
 
 #[cfg(test)]
@@ -257,21 +258,21 @@ mod tests {
     /// White noise of 10 about 500.
     fn white() -> Vec<f32> {
         (0..(SIDE * SIDE) as u64)
-            .map(|i| 500.0 + 10.0 * normal(i, 0) as f32)
+            .map(|i| 500.0 + 10.0 * normal(i, 0).single())
             .collect()
     }
 
     fn smoothed(data: &[f32], sigma: f32) -> Vec<f32> {
-        let r = (4.0 * sigma).ceil() as i64;
+        let r = (4.0 * sigma).ceil().whole();
         let taps: Vec<f32> = (-r..=r)
-            .map(|k| (-0.5 * (k as f32 / sigma).powi(2)).exp())
+            .map(|k| (-0.5 * (k.single() / sigma).powi(2)).exp())
             .collect();
         let sum: f32 = taps.iter().sum();
-        let wrap = |v: i64| v.rem_euclid(SIDE as i64) as usize;
+        let wrap = |v: i64| v.rem_euclid(SIDE.whole()).index();
         let along = |from: &[f32], dx: i64, dy: i64| -> Vec<f32> {
             (0..SIDE * SIDE)
                 .map(|i| {
-                    let (x, y) = ((i % SIDE) as i64, (i / SIDE) as i64);
+                    let (x, y) = ((i % SIDE).whole(), (i / SIDE).whole());
                     (-r..=r)
                         .zip(&taps)
                         .map(|(k, t)| t / sum * from[wrap(y + k * dy) * SIDE + wrap(x + k * dx)])
@@ -291,7 +292,7 @@ mod tests {
     fn white_noise_is_one_number() {
         let n = measured(white());
         for side in SCALES_PX {
-            let off = n.at(side as f64) / 10.0 - 1.0;
+            let off = n.at(side.real()) / 10.0 - 1.0;
             assert!(
                 off.abs() < if side < 16 { 0.06 } else { 0.12 },
                 "{side}: {off}"
@@ -322,7 +323,7 @@ mod tests {
     fn a_nebula_over_half_of_the_frame_and_its_slopes_count_nothing() {
         let mut data = white();
         for (i, v) in data.iter_mut().enumerate() {
-            let (x, y) = ((i % SIDE) as f32, (i / SIDE) as f32);
+            let (x, y) = ((i % SIDE).single(), (i / SIDE).single());
             *v += 0.2 * x + 0.1 * y;
             if x < 320.0 {
                 *v += 60.0 * (x / 9.0).sin() * (y / 11.0).cos();

@@ -10,6 +10,7 @@
 // Only what stands inside of a function for AVX2 is compiled for it.
 #![allow(clippy::inline_always)]
 
+use crate::number::Convert;
 use multiversion::multiversion;
 use nalgebra::{SMatrix, SVector};
 
@@ -56,7 +57,7 @@ pub fn fit(
     if pixels.len() < 20 {
         return None;
     }
-    let mut values: Vec<f32> = pixels.values.iter().map(|v| *v as f32).collect();
+    let mut values: Vec<f32> = pixels.values.iter().map(|v| (*v).single()).collect();
     let sky = f64::from(crate::robust::quantile(&mut values, 0.25));
     let peak = pixels.values.iter().copied().fold(f64::MIN, f64::max);
     let width = (2f64.powf(1.0 / beta) - 1.0) / (fwhm_px / 2.0).powi(2);
@@ -99,7 +100,7 @@ pub fn fit(
         &p,
         start,
         beta,
-        (sum / pixels.len() as f64).sqrt(),
+        (sum / pixels.len().real()).sqrt(),
     ))
 }
 
@@ -139,13 +140,13 @@ const LANES: usize = 4;
 /// The finite pixels around the start, below the ceiling.
 fn gather(plane: &Plane, start: Point<FramePx>, fwhm_px: f64, ceiling: f32) -> Pixels {
     let reach = (1.6 * fwhm_px).max(3.0);
-    let r = reach.ceil() as i64;
-    let (cx, cy) = (start.x.round() as i64, start.y.round() as i64);
+    let r = reach.ceil().whole();
+    let (cx, cy) = (start.x.round().whole(), start.y.round().whole());
     let mut pixels = Pixels::default();
     for y in cy - r..=cy + r {
         for x in cx - r..=cx + r {
             let v = plane.at(x, y);
-            let (dx, dy) = (x as f64 - start.x, y as f64 - start.y);
+            let (dx, dy) = (x.real() - start.x, y.real() - start.y);
             if v.is_finite() && v < ceiling && dx * dx + dy * dy <= (reach + 0.5).powi(2) {
                 pixels.x.push(dx);
                 pixels.y.push(dy);
@@ -198,7 +199,7 @@ fn residual_sum(pixels: &Pixels, p: &Params, beta: f64) -> f64 {
 
 #[inline(always)]
 fn squares<const N: usize>((xs, ys, values): Lanes<'_, N>, p: &Params, beta: f64) -> f64 {
-    let twice = (2.0 * beta) as i32;
+    let twice = (2.0 * beta).i32();
     let mut sums = [0.0; N];
     for ((x, y), v) in xs.iter().zip(ys).zip(values) {
         let [_, _, u] = offsets(p, x, y);
@@ -242,7 +243,7 @@ fn add_lanes<const N: usize>(
     beta: f64,
     sums: &mut [f64; TERMS + 7],
 ) {
-    let twice = (2.0 * beta) as i32;
+    let twice = (2.0 * beta).i32();
     let mut lanes = [[0.0; N]; TERMS + 7];
     for ((x, y), v) in xs.iter().zip(ys).zip(values) {
         let [dx, dy, u] = offsets(p, x, y);
@@ -306,11 +307,11 @@ mod tests {
     fn star(at: (f64, f64), long: f64, short: f64, angle: f64, beta: f64) -> Plane {
         let k = 4.0 * (2f64.powf(1.0 / beta) - 1.0);
         Plane::from_fn(Size::new(41, 39).unwrap(), |x, y| {
-            let (dx, dy) = (x as f64 - at.0, y as f64 - at.1);
+            let (dx, dy) = (x.real() - at.0, y.real() - at.1);
             let u = dx * angle.cos() + dy * angle.sin();
             let v = dy * angle.cos() - dx * angle.sin();
             let q = k * ((u / long).powi(2) + (v / short).powi(2));
-            (50.0 + 800.0 * (1.0 + q).powf(-beta)) as f32
+            (50.0 + 800.0 * (1.0 + q).powf(-beta)).single()
         })
     }
 

@@ -4,6 +4,7 @@
 //! and noise, which only ever makes single stars longer, has no direction.
 
 use super::{Flag, Star};
+use crate::number::Convert;
 use crate::robust::median;
 use crate::space::{FramePx, Point};
 
@@ -52,7 +53,7 @@ impl Shape {
         let near = shapes
             .iter()
             .filter(|s| s.less(middle).elongation() < ALIKE);
-        if near.count() as f64 > COHERENT * shapes.len() as f64 {
+        if near.count().real() > COHERENT * shapes.len().real() {
             middle
         } else {
             Self::ROUND
@@ -61,7 +62,8 @@ impl Shape {
 
     /// The middle of many; round without any.
     pub(super) fn median(shapes: impl Iterator<Item = Self>) -> Self {
-        let (mut x, mut y): (Vec<f32>, Vec<f32>) = shapes.map(|s| (s.x as f32, s.y as f32)).unzip();
+        let (mut x, mut y): (Vec<f32>, Vec<f32>) =
+            shapes.map(|s| (s.x.single(), s.y.single())).unzip();
         if x.is_empty() {
             return Self::ROUND;
         }
@@ -131,7 +133,7 @@ impl Shapes {
     }
 
     fn part(&self, at: Point<FramePx>) -> usize {
-        let third = |v: f64, far: f64| ((SIDE as f64 * v / far).max(0.0) as usize).min(SIDE - 1);
+        let third = |v: f64, far: f64| (SIDE.real() * v / far).max(0.0).index().min(SIDE - 1);
         SIDE * third(at.y, self.far.1) + third(at.x, self.far.0)
     }
 

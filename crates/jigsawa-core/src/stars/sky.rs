@@ -8,6 +8,7 @@
 //! median in place of their mode estimate, which is noisier on masters). Cells without data take the
 //! mean of their neighbours. Bilinear between the centres, and on in a straight line beyond the outermost.
 
+use crate::number::Convert;
 use multiversion::multiversion;
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
@@ -87,8 +88,8 @@ impl SkyMesh {
         let grid = Grid { columns, rows };
         Some(Self {
             size,
-            cell_w: size.width() as f64 / columns as f64,
-            cell_h: size.height() as f64 / rows as f64,
+            cell_w: size.width().real() / columns.real(),
+            cell_h: size.height().real() / rows.real(),
             columns,
             rows,
             level: grid.smoothed(&grid.filled(measured.clone())),
@@ -156,15 +157,15 @@ impl SkyMesh {
 
     /// The sky's level along row `y`, one value a pixel from column 0.
     pub fn level_row(&self, y: usize, out: &mut [f32]) {
-        let (r0, r1, ty) = split(y as f64, self.cell_h, self.rows);
+        let (r0, r1, ty) = split(y.real(), self.cell_h, self.rows);
         let column = |c: usize| {
             let (a, b) = (
                 self.level[r0 * self.columns + c],
                 self.level[r1 * self.columns + c],
             );
-            a + (b - a) * ty as f32
+            a + (b - a) * ty.single()
         };
-        let centre = |c: usize| (c as f64 + 0.5) * self.cell_w - 0.5;
+        let centre = |c: usize| (c.real() + 0.5) * self.cell_w - 0.5;
         // Between two cell centres the level is a straight line; the first and the last line go on
         // to the frame's edges.
         let last = self.columns.saturating_sub(2);
@@ -173,11 +174,11 @@ impl SkyMesh {
             let end = if c == last {
                 out.len()
             } else {
-                (centre(c + 1).ceil() as usize).min(out.len())
+                centre(c + 1).ceil().index().min(out.len())
             };
             let (a, b) = (column(c), column((c + 1).min(self.columns - 1)));
-            let slope = (f64::from(b - a) / self.cell_w) as f32;
-            let start = a + slope * (x as f64 - centre(c)) as f32;
+            let slope = (f64::from(b - a) / self.cell_w).single();
+            let start = a + slope * (x.real() - centre(c)).single();
             ramp(start, slope, &mut out[x..end]);
             x = end;
         }
@@ -199,8 +200,8 @@ impl SkyMesh {
             .filter(|i| self.measured[*i].is_finite())
             .map(|i| SkyCell {
                 at: Point::new(
-                    ((i % self.columns) as f64 + 0.5) * self.cell_w - 0.5,
-                    ((i / self.columns) as f64 + 0.5) * self.cell_h - 0.5,
+                    ((i % self.columns).real() + 0.5) * self.cell_w - 0.5,
+                    ((i / self.columns).real() + 0.5) * self.cell_h - 0.5,
                 ),
                 level: self.measured[i],
                 sigma: self.sigma[i],
@@ -212,8 +213,8 @@ impl SkyMesh {
         if !self.size.holds(p) {
             return None;
         }
-        let c = (((p.x + 0.5) / self.cell_w) as usize).min(self.columns - 1);
-        let r = (((p.y + 0.5) / self.cell_h) as usize).min(self.rows - 1);
+        let c = ((p.x + 0.5) / self.cell_w).index().min(self.columns - 1);
+        let r = ((p.y + 0.5) / self.cell_h).index().min(self.rows - 1);
         let i = r * self.columns + c;
         self.measured[i].is_finite().then(|| SkyCell {
             at: p,
@@ -238,7 +239,7 @@ impl SkyMesh {
         let v = |r: usize, c: usize| f64::from(values[r * self.columns + c]);
         let top = v(r0, c0) + (v(r0, c1) - v(r0, c0)) * tx;
         let low = v(r1, c0) + (v(r1, c1) - v(r1, c0)) * tx;
-        (top + (low - top) * ty) as f32
+        (top + (low - top) * ty).single()
     }
 }
 
@@ -246,7 +247,7 @@ impl SkyMesh {
 #[multiversion(targets("x86_64+avx2"))]
 fn ramp(start: f32, slope: f32, out: &mut [f32]) {
     for (i, v) in out.iter_mut().enumerate() {
-        *v = start + slope * (i as u32 as i32 as f32);
+        *v = start + slope * i.u32().i32().single();
     }
 }
 
@@ -292,7 +293,7 @@ impl CellBuffers {
                     .extend(differences.filter(|d| d.is_finite()));
             }
         }
-        if self.values.is_empty() || (self.values.len() as f32) < LEAST_VALID * seen as f32 {
+        if self.values.is_empty() || self.values.len().single() < LEAST_VALID * seen.single() {
             return (f32::NAN, f32::NAN);
         }
         let counted = if self.counts.around_level(&self.values) {
@@ -320,10 +321,10 @@ fn scatter(sizes: &mut Vec<f32>, counts: &mut Counts, about: f32, step: f32) -> 
     if sizes.is_empty() {
         return None;
     }
-    let to_sigma = MAD_TO_SIGMA as f32;
+    let to_sigma = MAD_TO_SIGMA.single();
     // What the cut takes from the median of pure noise: 0.2 %.
     if counts.from_zero(sizes, 1.5 * about, step) {
-        let first = counts.at(0.5 * sizes.len() as f32) * to_sigma;
+        let first = counts.at(0.5 * sizes.len().single()) * to_sigma;
         return Some(counts.median(f32::NEG_INFINITY, 3.0 * first) * to_sigma);
     }
     let first = grouped_median(sizes) * to_sigma;
@@ -338,8 +339,8 @@ fn split(at: f64, cell: f64, count: usize) -> (usize, usize, f64) {
         return (0, 0, 0.0);
     }
     let t = (at + 0.5) / cell - 0.5;
-    let i = (t.max(0.0) as usize).min(count - 2);
-    (i, i + 1, t - i as f64)
+    let i = t.max(0.0).index().min(count - 2);
+    (i, i + 1, t - i.real())
 }
 
 /// The shape of a mesh, for work on its cells.
@@ -374,7 +375,7 @@ impl Grid {
                     .filter(|v| v.is_finite())
                     .collect();
                 if !known.is_empty() {
-                    values[i] = known.iter().sum::<f32>() / known.len() as f32;
+                    values[i] = known.iter().sum::<f32>() / known.len().single();
                 }
             }
         }
@@ -384,20 +385,20 @@ impl Grid {
     /// Each cell replaced by the median of the 3 x 3 around it. Beyond the edge the mesh goes on in a
     /// straight line, so that the median of a tilted sky is the sky at the edges too.
     fn smoothed(&self, values: &[f32]) -> Vec<f32> {
-        let (columns, rows) = (self.columns as i64, self.rows as i64);
+        let (columns, rows) = (self.columns.whole(), self.rows.whole());
         let beyond = |i: i64, n: i64| match i {
             _ if n == 1 => (0, 0),
             -1 => (0, 1),
             i if i == n => (n - 1, n - 2),
             i => (i, i),
         };
-        let at = |c: i64, r: i64| values[(r * columns + c) as usize];
+        let at = |c: i64, r: i64| values[(r * columns + c).index()];
         let extended = |c: i64, r: i64| {
             let ((c0, c1), (r0, r1)) = (beyond(c, columns), beyond(r, rows));
             let (across, down) = (at(c0, r0) - at(c1, r0), at(c0, r0) - at(c0, r1));
             at(c0, r0) + across + down
         };
-        (0..values.len() as i64)
+        (0..values.len().whole())
             .map(|i| {
                 let mut near: Vec<f32> = (-1..=1)
                     .flat_map(|dr| (-1..=1).map(move |dc| (dc, dr)))
@@ -415,8 +416,8 @@ mod tests {
 
     fn tilted() -> Plane {
         Plane::from_fn(Size::new(400, 300).unwrap(), |x, y| {
-            let noise = ((x * 7919 + y * 104_729) % 101) as f32 / 50.0 - 1.0;
-            100.0 + 0.05 * x as f32 - 0.02 * y as f32 + noise
+            let noise = ((x * 7919 + y * 104_729) % 101).single() / 50.0 - 1.0;
+            100.0 + 0.05 * x.single() - 0.02 * y.single() + noise
         })
     }
 
@@ -437,7 +438,7 @@ mod tests {
         for y in [0, 31, 32, 150, 299] {
             mesh.level_row(y, &mut row);
             for (x, v) in row.iter().enumerate() {
-                let want = mesh.level_at(Point::new(x as f64, y as f64));
+                let want = mesh.level_at(Point::new(x.real(), y.real()));
                 assert!((v - want).abs() < 1e-3, "({x}, {y}): {v} for {want}");
             }
         }

@@ -1,5 +1,6 @@
 //! Single bright pixels, which are no stars.
 
+use crate::number::Convert;
 use crate::plane::Plane;
 use crate::robust::median;
 
@@ -9,7 +10,7 @@ use super::filter::MatchedFilter;
 /// Is all the light in one pixel? A hot pixel or a cosmic ray's point gives the filter a response of
 /// a small part of its height, where a star's centre gives about its own.
 pub(super) fn is_spike(plane: &Plane, filter: &MatchedFilter, c: &Candidate) -> bool {
-    let (x, y) = (c.x as i64, c.y as i64);
+    let (x, y) = (c.x.whole(), c.y.whole());
     let mut near = [0.0f32; 9];
     let mut count = 0;
     for dy in -1..=1 {

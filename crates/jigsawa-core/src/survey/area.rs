@@ -1,5 +1,6 @@
 //! Which part of a frame is measured.
 
+use crate::number::Convert;
 use std::fmt;
 use std::str::FromStr;
 
@@ -43,11 +44,11 @@ impl Area {
     pub fn of(self, size: Size) -> Option<Rect> {
         let (w, h) = (size.width(), size.height());
         let middle = |part: f64| {
-            let side = |n: usize| ((n as f64 * part).round() as usize).clamp(1, n);
+            let side = |n: usize| (n.real() * part).round().index().clamp(1, n);
             let (width, height) = (side(w), side(h));
             Rect {
-                x: ((w - width) / 2) as i64,
-                y: ((h - height) / 2) as i64,
+                x: ((w - width) / 2).whole(),
+                y: ((h - height) / 2).whole(),
                 width,
                 height,
             }

@@ -2,6 +2,7 @@
 
 use super::trails::{Trail, trails};
 use crate::binned::binned;
+use crate::number::Convert;
 use crate::plane::Plane;
 use crate::robust::median;
 use crate::stars::{Catalogue, DetectError, Settings, detect};
@@ -17,7 +18,7 @@ fn trails_of(plane: &Plane) -> Vec<Trail> {
     let longest = plane.size().width().max(plane.size().height());
     let factor = longest.div_ceil(TRAIL_SIDE);
     let back = |p: (f64, f64)| {
-        let f = factor as f64;
+        let f = factor.real();
         let middle = (f - 1.0) / 2.0;
         (p.0 * f + middle, p.1 * f + middle)
     };
@@ -41,10 +42,10 @@ const ONE_COLUMN: f64 = 0.7;
 
 /// Is it a bright column or row of the chip, or the step to a frame's border, rather than a trail?
 fn is_of_the_chip(plane: &Plane, t: &Trail, factor: usize) -> bool {
-    let (w, h) = (plane.size().width() as i64, plane.size().height() as i64);
+    let (w, h) = (plane.size().width().whole(), plane.size().height().whole());
     let (dx, dy) = ((t.to.0 - t.from.0).abs(), (t.to.1 - t.from.1).abs());
     // Off its middle by less than a pixel of the smaller plane at both ends.
-    let slack = ALONG_PX + factor as f64;
+    let slack = ALONG_PX + factor.real();
     let upright = dx < slack && dx < dy;
     let level = dy < slack && dy < dx;
     if !upright && !level {
@@ -56,13 +57,13 @@ fn is_of_the_chip(plane: &Plane, t: &Trail, factor: usize) -> bool {
         (f64::midpoint(t.from.1, t.to.1), h, w)
     };
     // The border's own levels reach as far as the box that fine light is taken against.
-    let border = 8.0 * factor as f64;
-    if middle < border || middle > side as f64 - border {
+    let border = 8.0 * factor.real();
+    if middle < border || middle > side.real() - border {
         return true;
     }
-    let reach = 4 + factor as i64;
+    let reach = 4 + factor.whole();
     let level_of = |k: i64| {
-        let at = middle.round() as i64 + k;
+        let at = middle.round().whole() + k;
         let mut values: Vec<f32> = (0..long)
             .step_by(3)
             .map(|i| {
@@ -77,7 +78,7 @@ fn is_of_the_chip(plane: &Plane, t: &Trail, factor: usize) -> bool {
         f64::from(median(&mut values))
     };
     let levels: Vec<f64> = (-reach..=reach).map(level_of).collect();
-    let mut sorted: Vec<f32> = levels.iter().map(|v| *v as f32).collect();
+    let mut sorted: Vec<f32> = levels.iter().map(|v| (*v).single()).collect();
     let sky = f64::from(median(&mut sorted));
     let above: Vec<f64> = levels.iter().map(|v| (v - sky).max(0.0)).collect();
     let most = above.iter().copied().fold(0.0, f64::max);
@@ -95,16 +96,16 @@ fn without(plane: &Plane, trails: &[Trail]) -> Plane {
         // edges, since a trail's ends fade.
         let steep = dy.abs() > dx.abs();
         let slant = dx.hypot(dy) / steps.max(1.0);
-        let half = (TRAIL_HALF_WIDTH * slant).ceil() as i64;
-        let longest = w.max(h) as f64;
-        for i in -(longest as i64)..=(longest + steps) as i64 {
-            let part = i as f64 / steps;
-            let x = (t.from.0 + part * dx).round() as i64;
-            let y = (t.from.1 + part * dy).round() as i64;
+        let half = (TRAIL_HALF_WIDTH * slant).ceil().whole();
+        let longest = w.max(h).real();
+        for i in -longest.whole()..=(longest + steps).whole() {
+            let part = i.real() / steps;
+            let x = (t.from.0 + part * dx).round().whole();
+            let y = (t.from.1 + part * dy).round().whole();
             for k in -half..=half {
                 let (x, y) = if steep { (x + k, y) } else { (x, y + k) };
-                if (0..w as i64).contains(&x) && (0..h as i64).contains(&y) {
-                    masked.data_mut()[y as usize * w + x as usize] = f32::NAN;
+                if (0..w.whole()).contains(&x) && (0..h.whole()).contains(&y) {
+                    masked.data_mut()[y.index() * w + x.index()] = f32::NAN;
                 }
             }
         }
@@ -138,9 +139,9 @@ mod tests {
         Plane::from_fn(Size::new(900, 640).unwrap(), |x, y| {
             let hash = (x as u64 * 0x9E37_79B9 + y as u64 * 0x85EB_CA6B)
                 .wrapping_mul(0xC2B2_AE3D_27D4_EB4F);
-            let part = |k: u32| f64::from((hash >> k) as u16) / 65_536.0 - 0.5;
+            let part = |k: u32| f64::from((hash >> k).u16()) / 65_536.0 - 0.5;
             let noise = part(0) + part(16) + part(32) + part(48);
-            (500.0 + 10.0 * noise + light(x as f64, y as f64)) as f32
+            (500.0 + 10.0 * noise + light(x.real(), y.real())).single()
         })
     }
 

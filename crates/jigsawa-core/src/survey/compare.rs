@@ -6,6 +6,7 @@
 //! fields are found by matching stars: the frame with the most and sharpest stars collects all that
 //! match it, the best of the rest collects further, as on a mosaic.
 
+use crate::number::Convert;
 use std::collections::{HashMap, HashSet};
 
 use rayon::prelude::*;
@@ -124,7 +125,7 @@ pub fn compare(lights: &[Light<'_>], memory: &Memory<'_>) -> Vec<Compared> {
     let fields = fields(lights, memory);
     for (number, field) in fields.iter().enumerate() {
         let middle = |of: fn((f64, f64)) -> f64| {
-            let mut v: Vec<f32> = field.iter().map(|m| of(m.on.middle) as f32).collect();
+            let mut v: Vec<f32> = field.iter().map(|m| of(m.on.middle).single()).collect();
             f64::from(median(&mut v))
         };
         let (mx, my) = (middle(|p| p.0), middle(|p| p.1));
@@ -187,7 +188,7 @@ struct Member {
 fn fields(lights: &[Light<'_>], memory: &Memory<'_>) -> Vec<Vec<Member>> {
     let promise = |i: usize| {
         let m = lights[i].measures;
-        let clean = m.spots.iter().filter(|s| s.clean).count() as f64;
+        let clean = m.spots.iter().filter(|s| s.clean).count().real();
         m.fwhm_px.map_or(0.0, |w| clean.sqrt() / w.median)
     };
     let mut rest: Vec<usize> = (0..lights.len())
@@ -310,7 +311,7 @@ fn triple((a, b): &(&Spot, &Spot)) -> (f64, f64, f64) {
 /// The spread of the flux ratio over nine parts of the field, in parts of it: from the second lowest to
 /// the second highest, since the outermost of nine are mostly noise.
 fn patchiness(common: &[(&Spot, &Spot)], ratio: f64, base: &FrameFacts) -> Option<f64> {
-    let third = |v: f32, n: usize| ((3.0 * (v + 0.5) / n as f32) as usize).min(2);
+    let third = |v: f32, n: usize| (3.0 * (v + 0.5) / n.single()).index().min(2);
     let mut parts: [Vec<f32>; 9] = std::array::from_fn(|_| Vec::new());
     for (a, b) in common {
         let i = 3 * third(a.at.1, base.size.height()) + third(a.at.0, base.size.width());

@@ -8,6 +8,7 @@
 
 use super::quantity::{Known, Measure, QUANTITIES, Quantity, Value, named};
 use crate::colour::mix::{self, BoundMix, Expr, MixError, Name, Operator, Unit};
+use crate::number::Convert;
 
 /// A rule that is understood.
 pub struct Condition {
@@ -206,7 +207,7 @@ impl Input {
             },
             Self::PixelsPerArcsec => known.facts.arcsec_per_px().map(|s| 1.0 / s),
         };
-        value.map_or(f32::NAN, |v| v as f32)
+        value.map_or(f32::NAN, Convert::single)
     }
 }
 

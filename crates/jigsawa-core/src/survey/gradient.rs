@@ -1,5 +1,6 @@
 //! The sky on large scales: its gradient, and how uneven it is beyond that.
 
+use crate::number::Convert;
 use crate::robust::{MAD_TO_SIGMA, median, quantile};
 use crate::space::{FramePx, Point};
 use crate::stars::SkyMesh;
@@ -22,17 +23,17 @@ pub(crate) fn gradient(sky: &SkyMesh) -> (f64, f64) {
         };
         fit = next;
         let off = |at: Point<FramePx>, level: f32| {
-            (f64::from(level) - fit[0] - fit[1] * at.x - fit[2] * at.y) as f32
+            (f64::from(level) - fit[0] - fit[1] * at.x - fit[2] * at.y).single()
         };
         let mut sizes: Vec<f32> = cells.iter().map(|c| off(c.at, c.level).abs()).collect();
-        let bar = 2.5 * median(&mut sizes) * MAD_TO_SIGMA as f32;
+        let bar = 2.5 * median(&mut sizes) * MAD_TO_SIGMA.single();
         for (k, c) in kept.iter_mut().zip(&cells) {
             *k = off(c.at, c.level) <= bar;
         }
     }
     let mut residuals: Vec<f32> = cells
         .iter()
-        .map(|c| (f64::from(c.level) - fit[0] - fit[1] * c.at.x - fit[2] * c.at.y) as f32)
+        .map(|c| (f64::from(c.level) - fit[0] - fit[1] * c.at.x - fit[2] * c.at.y).single())
         .collect();
     let low = f64::from(quantile(&mut residuals, 0.16));
     let high = f64::from(quantile(&mut residuals, 0.84));

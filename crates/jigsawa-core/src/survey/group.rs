@@ -1,5 +1,6 @@
 //! Frames sorted by their facts: what belongs together, and which night it is from.
 
+use crate::number::Convert;
 use jiff::{Timestamp, tz::TimeZone};
 use serde::Serialize;
 
@@ -59,7 +60,7 @@ pub fn nights(frames: &[&FrameFacts]) -> Vec<Option<String>> {
     let (mut last, mut name) = (f64::NEG_INFINITY, None);
     for (at, i) in rest {
         if at - last > GAP_S {
-            name = Timestamp::from_second(at as i64)
+            name = Timestamp::from_second(at.whole())
                 .ok()
                 .map(|t| t.to_zoned(TimeZone::UTC).date().to_string());
         }

@@ -1,5 +1,6 @@
 //! Light around bright stars: the wings of their profile, and what thin cloud or dew scatters.
 
+use crate::number::Convert;
 use crate::plane::Plane;
 use crate::robust::median;
 use crate::stars::{Catalogue, Flag, Star};
@@ -17,8 +18,8 @@ pub(super) fn halo(plane: &Plane, found: &Catalogue) -> Option<f64> {
     let bright = found.stars.iter().filter(|s| {
         let inside = s.at.x > reach
             && s.at.y > reach
-            && s.at.x < size.width() as f64 - reach
-            && s.at.y < size.height() as f64 - reach;
+            && s.at.x < size.width().real() - reach
+            && s.at.y < size.height().real() - reach;
         inside && !s.flags.has(Flag::Saturated) && s.flux > HALO_SNR * s.flux_sigma
     });
     let (mut near, mut far) = (Vec::new(), Vec::new());
@@ -30,7 +31,7 @@ pub(super) fn halo(plane: &Plane, found: &Catalogue) -> Option<f64> {
             let light = f64::from(median(&mut near) - median(&mut far));
             let disc = std::f64::consts::PI * (5.0 * width).powi(2);
             let part = light * disc / s.flux;
-            part.is_finite().then_some(part as f32)
+            part.is_finite().then_some(part.single())
         })
         .collect();
     (parts.len() >= 5).then(|| f64::from(median(&mut parts)))
@@ -39,11 +40,11 @@ pub(super) fn halo(plane: &Plane, found: &Catalogue) -> Option<f64> {
 /// The finite pixels of a ring around a star.
 fn ring(plane: &Plane, s: &Star, (from, to): (f64, f64), out: &mut Vec<f32>) {
     out.clear();
-    let r = to.ceil() as i64;
-    let (cx, cy) = (s.at.x.round() as i64, s.at.y.round() as i64);
+    let r = to.ceil().whole();
+    let (cx, cy) = (s.at.x.round().whole(), s.at.y.round().whole());
     for y in cy - r..=cy + r {
         for x in cx - r..=cx + r {
-            let (dx, dy) = (x as f64 - s.at.x, y as f64 - s.at.y);
+            let (dx, dy) = (x.real() - s.at.x, y.real() - s.at.y);
             let d2 = dx * dx + dy * dy;
             let v = plane.at(x, y);
             if d2 >= from * from && d2 < to * to && v.is_finite() {

@@ -4,6 +4,7 @@
 //! rule decides alone and what stands apart is only said. Doubts never leave a frame out: a trail goes
 //! by rejection when frames are stacked, and a wrong card is for the user to mend.
 
+use crate::number::Convert;
 use std::collections::HashMap;
 
 use super::condition::Condition;
@@ -154,7 +155,7 @@ fn keep_best(frames: &[Known<'_>], judged: &mut [Judged], best: KeepBest) {
         ranked.sort_by(|a, b| score(*b).total_cmp(&score(*a)).then(a.cmp(b)));
         let count = match best {
             KeepBest::Count(n) => n,
-            KeepBest::Part(part) => (part * all as f64 - 1e-9).ceil() as usize,
+            KeepBest::Part(part) => (part * all.real() - 1e-9).ceil().index(),
         };
         for (rank, i) in ranked.iter().enumerate().skip(count) {
             judged[*i].verdict = Verdict::LeftOut(match frames[*i].score {
@@ -464,7 +465,7 @@ mod tests {
     fn a_flip_is_between_two_frames() {
         let mut all = vec![facts(Kind::Light, "R"); 3];
         for (i, f) in all.iter_mut().enumerate() {
-            f.start_s = Some(100.0 * i as f64);
+            f.start_s = Some(100.0 * i.real());
         }
         let compared: Vec<Compared> = [179.9, -179.9, 0.2]
             .map(|t| Compared {

@@ -5,6 +5,7 @@
 //! axis ratio, at twice the angle), which noise does not lengthen; the frame's is the median over nine
 //! parts, so that coma and tilt, which point elsewhere in each corner, still count.
 
+use crate::number::Convert;
 use serde::{Deserialize, Serialize};
 
 use super::beside::stars_and_trails;
@@ -107,7 +108,7 @@ impl Measures {
     /// and with the noise of the frame itself.
     #[must_use]
     pub fn enlarged(mut self, factor: usize) -> Self {
-        let f = factor as f64;
+        let f = factor.real();
         let middle = (f - 1.0) / 2.0;
         let place = |p: (f64, f64)| (p.0 * f + middle, p.1 * f + middle);
         if let Some(w) = &mut self.fwhm_px {
@@ -124,10 +125,10 @@ impl Measures {
         }
         for s in &mut self.spots {
             let at = place((f64::from(s.at.0), f64::from(s.at.1)));
-            s.at = (at.0 as f32, at.1 as f32);
-            s.flux *= (f * f) as f32;
-            s.flux_sigma *= (f * f) as f32;
-            s.position_sigma_px *= f as f32;
+            s.at = (at.0.single(), at.1.single());
+            s.flux *= (f * f).single();
+            s.flux_sigma *= (f * f).single();
+            s.position_sigma_px *= f.single();
         }
         self.growth = self.growth.map(|g| g.enlarged(f));
         self.saturated_px = self.saturated_px.map(|n| n * factor * factor);
@@ -171,7 +172,7 @@ pub fn measure(
         .filter(|s| s.flux > LEAST_SNR * s.flux_sigma)
         .collect();
     let map = map(&used, plane);
-    let shift = |p: (f64, f64)| (p.0 + origin.0 as f64, p.1 + origin.1 as f64);
+    let shift = |p: (f64, f64)| (p.0 + origin.0.real(), p.1 + origin.1.real());
     let (gradient, unevenness) = gradient(&found.sky);
     Ok(Measures {
         stars: found.found,
@@ -230,7 +231,7 @@ pub fn measure_even(plane: &Plane, saturation: Option<f32>) -> Result<Measures, 
 }
 
 fn middle(values: impl Iterator<Item = f64>) -> Option<Middle> {
-    let mut values: Vec<f32> = values.map(|v| v as f32).collect();
+    let mut values: Vec<f32> = values.map(Convert::single).collect();
     if values.is_empty() {
         return None;
     }
@@ -246,7 +247,7 @@ fn shape(stars: &[&Star]) -> (f64, f64) {
     let part = |f: fn(f64) -> f64| {
         let mut values: Vec<f32> = stars
             .iter()
-            .map(|s| (s.elongation.ln() * f(2.0 * s.angle_rad)) as f32)
+            .map(|s| (s.elongation.ln() * f(2.0 * s.angle_rad)).single())
             .collect();
         f64::from(median(&mut values))
     };
@@ -255,8 +256,8 @@ fn shape(stars: &[&Star]) -> (f64, f64) {
 }
 
 fn map(used: &[&Star], plane: &Plane) -> [Option<Cell>; 9] {
-    let (w, h) = (plane.size().width() as f64, plane.size().height() as f64);
-    let third = |v: f64, n: f64| ((3.0 * (v + 0.5) / n) as usize).min(2);
+    let (w, h) = (plane.size().width().real(), plane.size().height().real());
+    let third = |v: f64, n: f64| (3.0 * (v + 0.5) / n).index().min(2);
     std::array::from_fn(|i| {
         let inside: Vec<&Star> = used
             .iter()
@@ -291,7 +292,7 @@ fn course(map: &[Option<Cell>; 9]) -> Option<Course> {
     let at = |i: usize| map[i].map(|c| c.fwhm_px);
     let centre = at(4)?;
     let corners = [at(0)?, at(2)?, at(6)?, at(8)?];
-    let mut all: Vec<f32> = map.iter().flatten().map(|c| c.fwhm_px as f32).collect();
+    let mut all: Vec<f32> = map.iter().flatten().map(|c| c.fwhm_px.single()).collect();
     let typical = f64::from(median(&mut all));
     let [a, b, c, d] = corners;
     // Two sides, two ends, two diagonals.
@@ -315,12 +316,12 @@ fn spots(found: &Catalogue, origin: (i64, i64)) -> Vec<Spot> {
         .take(MOST_SPOTS)
         .map(|s| Spot {
             at: (
-                (s.at.x + origin.0 as f64) as f32,
-                (s.at.y + origin.1 as f64) as f32,
+                (s.at.x + origin.0.real()).single(),
+                (s.at.y + origin.1.real()).single(),
             ),
-            flux: s.flux as f32,
-            flux_sigma: s.flux_sigma as f32,
-            position_sigma_px: s.position_sigma_px as f32,
+            flux: s.flux.single(),
+            flux_sigma: s.flux_sigma.single(),
+            position_sigma_px: s.position_sigma_px.single(),
             clean: s.flags.is_clean(),
         })
         .collect()
@@ -335,7 +336,7 @@ mod tests {
         let (w, h) = (600usize, 480usize);
         let mut p = Plane::from_fn(Size::new(w, h).unwrap(), |x, y| {
             let i = (x * 7919 + y * 104_729) % 10_007;
-            200.0 + 0.02 * x as f32 + ((i * i) % 10_007) as f32 / 2502.0 - 2.0
+            200.0 + 0.02 * x.single() + ((i * i) % 10_007).single() / 2502.0 - 2.0
         });
         for (i, (cx, cy)) in (0..12)
             .flat_map(|r| (0..15).map(move |c| (c, r)))
@@ -345,12 +346,12 @@ mod tests {
             let away = (cx - 300.0).hypot(cy - 240.0) / 384.0;
             let width = 3.0 * (1.0 + curved * away * away);
             let (a, b) = (width * long.sqrt() / 2.3548, width / long.sqrt() / 2.3548);
-            for y in (cy as usize - 15)..(cy as usize + 15).min(h) {
-                for x in (cx as usize - 15)..(cx as usize + 15).min(w) {
-                    let (dx, dy) = (x as f64 - cx - 0.3, y as f64 - cy);
+            for y in (cy.index() - 15)..(cy.index() + 15).min(h) {
+                for x in (cx.index() - 15)..(cx.index() + 15).min(w) {
+                    let (dx, dy) = (x.real() - cx - 0.3, y.real() - cy);
                     let q = (dx / a).powi(2) + (dy / b).powi(2);
-                    let height = 300.0 + 10.0 * i as f64;
-                    p.data_mut()[y * w + x] += (height * (-0.5 * q).exp()) as f32;
+                    let height = 300.0 + 10.0 * i.real();
+                    p.data_mut()[y * w + x] += (height * (-0.5 * q).exp()).single();
                 }
             }
         }
@@ -384,7 +385,7 @@ mod tests {
     fn a_frame_without_stars_is_measured_all_the_same() {
         let p = Plane::from_fn(Size::new(300, 200).unwrap(), |x, y| {
             let i = (x * 7919 + y * 104_729) % 10_007;
-            500.0 + ((i * i) % 10_007) as f32 / 1000.0
+            500.0 + ((i * i) % 10_007).single() / 1000.0
         });
         let m = measure(&p, (0, 0), None).unwrap();
         assert!(m.stars_used == 0 && m.fwhm_px.is_none() && m.elongation.is_none());

@@ -4,6 +4,7 @@
 //! and by enough to matter: on a very even night five deviations are nothing that anyone would see.
 
 use super::compare::{Compared, Light};
+use crate::number::Convert;
 use crate::robust::{MAD_TO_SIGMA, mad, median};
 
 /// A value far from the others'.
@@ -41,7 +42,7 @@ const RULES: [Rule; 8] = [
     Rule {
         quantity: "used",
         what: "few stars",
-        of: |l, _| Some(l.measures.stars_used as f64),
+        of: |l, _| Some(l.measures.stars_used.real()),
         more_is_worse: false,
         matters: |usual| 0.6 * usual,
     },
@@ -111,7 +112,7 @@ fn bar(rule: &Rule, lights: &[Light<'_>], compared: &[Compared], set: usize) -> 
         .zip(compared)
         .filter(|(_, c)| c.set == set)
         .filter_map(|(l, c)| (rule.of)(l, c))
-        .map(|v| v as f32)
+        .map(Convert::single)
         .collect();
     if values.len() < LEAST_FRAMES {
         return None;

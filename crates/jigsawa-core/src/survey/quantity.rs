@@ -6,6 +6,7 @@ use super::group::filter_label;
 use super::measure::Measures;
 use super::score::Score;
 use crate::frame::{FrameFacts, Kind, Pier};
+use crate::number::Convert;
 
 /// Everything known of one frame; what is missing is `None`.
 #[derive(Debug, Clone, Copy)]
@@ -201,10 +202,10 @@ pub const QUANTITIES: [Quantity; 46] = [
         n(k.facts.arcsec_per_px()?)
     }),
     number("stars", Number, 0, "stars found", |k| {
-        n(light(k)?.stars as f64)
+        n(light(k)?.stars.real())
     }),
     number("used", Number, 0, "stars whose shapes were used", |k| {
-        n(light(k)?.stars_used as f64)
+        n(light(k)?.stars_used.real())
     }),
     number(
         "fwhm",
@@ -293,14 +294,14 @@ pub const QUANTITIES: [Quantity; 46] = [
         n(k.compared?.star_snr?)
     }),
     number("saturated", Number, 0, "saturated pixels", |k| {
-        n(k.measures?.saturated_px? as f64)
+        n(k.measures?.saturated_px?.real())
     }),
     number(
         "trails",
         Number,
         0,
         "trails of satellites and aircraft",
-        |k| n(light(k)?.trails.len() as f64),
+        |k| n(light(k)?.trails.len().real()),
     ),
     number(
         "turn",
@@ -324,7 +325,7 @@ pub const QUANTITIES: [Quantity; 46] = [
         Number,
         0,
         "stars in common with the field's best frame",
-        |k| n(k.compared?.pairs as f64),
+        |k| n(k.compared?.pairs.real()),
     ),
     number("score", Number, 1, "score, 0 to 100", |k| n(k.score?.total)),
 ];
@@ -356,7 +357,7 @@ pub fn digits_for(v: f64, usual: usize) -> usize {
         return usual;
     }
     // Four digits that count.
-    usual.max((3.0 - size.log10().floor()) as usize)
+    usual.max((3.0 - size.log10().floor()).index())
 }
 
 /// A value in the units of a file as it is shown.

@@ -2,6 +2,7 @@
 //! its filter. From the middle the common area is largest, and no frame has to move far.
 
 use super::compare::{Compared, Light};
+use crate::number::Convert;
 use crate::robust::median;
 
 /// The frame that is proposed, and why.
@@ -57,16 +58,16 @@ pub fn propose(lights: &[Light<'_>], compared: &[Compared], usable: &[bool]) -> 
     };
     let mut stars: Vec<f32> = inside
         .iter()
-        .map(|i| lights[*i].measures.stars_used as f32)
+        .map(|i| lights[*i].measures.stars_used.single())
         .collect();
     let usual_stars = f64::from(median(&mut stars)).max(1.0);
     let distance = |i: usize| compared[i].dither_px.map_or(0.0, |(x, y)| x.hypot(y));
     let merit_of = |i: usize| {
         let m = lights[i].measures;
         let size = lights[i].facts.size;
-        let diagonal = (size.width() as f64).hypot(size.height() as f64);
+        let diagonal = size.width().real().hypot(size.height().real());
         Some(merit(&Merits {
-            stars_ratio: m.stars_used as f64 / usual_stars,
+            stars_ratio: m.stars_used.real() / usual_stars,
             width: width(i)?,
             elongation: m.elongation.map_or(2.0, |e| e.median),
             transparency: compared[i].transparency.unwrap_or(0.5),

@@ -6,6 +6,7 @@
 //! value that one frame in ten reaches, so that a lucky frame does not push all others down.
 //! docs/score.md explains it to users.
 
+use crate::number::Convert;
 use serde::{Deserialize, Serialize};
 
 use super::compare::{Compared, Light};
@@ -82,7 +83,7 @@ pub fn scores(
                     .iter()
                     .zip(compared)
                     .filter(|(_, c)| c.set == set)
-                    .filter_map(|(r, _)| Some((*r)?[k] as f32))
+                    .filter_map(|(r, _)| Some((*r)?[k].single()))
                     .collect();
                 f64::from(quantile(&mut v, BEST))
             };

@@ -6,6 +6,7 @@
 //! more votes than lines of its length have by chance, and when it is lit along most of the way: rows
 //! of stars and filaments of nebula have gaps and bends. Stars of any brightness have one vote a pixel.
 
+use crate::number::Convert;
 use multiversion::multiversion;
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
@@ -90,7 +91,7 @@ fn fine_light(plane: &Plane) -> (Vec<f32>, f32) {
             .step_by(3)
             .collect();
         let middle = median(&mut off);
-        (middle, mad(&mut off, middle) * MAD_TO_SIGMA as f32)
+        (middle, mad(&mut off, middle) * MAD_TO_SIGMA.single())
     };
     let (_, noise) = noise_of(&around);
     let clipped: Vec<f32> = plane
@@ -133,7 +134,7 @@ fn box_mean(from: &[f32], (w, h): (usize, usize), out: &mut [f32]) {
             let (a, b, c, d) = (at(x1, y1), at(x0, y1), at(x1, y0), at(x0, y0));
             let sum = a.0 - b.0 - c.0 + d.0;
             let count = (a.1 + d.1) - (b.1 + c.1);
-            out[y * w + x] = (sum / f64::from(count)) as f32;
+            out[y * w + x] = (sum / f64::from(count)).single();
         }
     }
 }
@@ -151,7 +152,7 @@ impl Line {
     /// The part of the line on the plane, in pixels along it from its foot; `None` when it misses.
     fn ends(self, (w, h): (usize, usize)) -> Option<(f64, f64)> {
         let (s, c) = (self.s, self.c);
-        let (mx, my) = ((w - 1) as f64 / 2.0, (h - 1) as f64 / 2.0);
+        let (mx, my) = ((w - 1).real() / 2.0, (h - 1).real() / 2.0);
         let (mut from, mut to) = (f64::NEG_INFINITY, f64::INFINITY);
         // The point at t is foot + t (-s, c).
         for (foot, along, half) in [(self.distance * c, -s, mx), (self.distance * s, c, my)] {
@@ -172,8 +173,8 @@ impl Line {
         let (s, c) = (self.s, self.c);
         let d = self.distance + aside;
         (
-            (w - 1) as f64 / 2.0 + d * c - t * s,
-            (h - 1) as f64 / 2.0 + d * s + t * c,
+            (w - 1).real() / 2.0 + d * c - t * s,
+            (h - 1).real() / 2.0 + d * s + t * c,
         )
     }
 }
@@ -182,21 +183,21 @@ impl Line {
 fn strongest(fine: &[f32], (w, h): (usize, usize), bar: f32) -> Option<Line> {
     // Twice the distance from the middle, in whole numbers: with millions of votes the change from float
     // to whole numbers would be the main cost.
-    let (mx, my) = (w as i32 - 1, h as i32 - 1);
+    let (mx, my) = (w.i32() - 1, h.i32() - 1);
     let (mut xs, mut ys): (Vec<i32>, Vec<i32>) = (Vec::new(), Vec::new());
     for (i, _) in fine.iter().enumerate().filter(|(_, v)| **v > bar) {
-        xs.push(2 * (i % w) as i32 - mx);
-        ys.push(2 * (i / w) as i32 - my);
+        xs.push(2 * (i % w).i32() - mx);
+        ys.push(2 * (i / w).i32() - my);
     }
-    let part = xs.len() as f64 / (w * h) as f64;
-    let half = (0.5 * f64::from(mx).hypot(f64::from(my))).ceil() as usize + 1;
-    let least = LEAST_LENGTH * w.min(h) as f64;
+    let part = xs.len().real() / (w * h).real();
+    let half = (0.5 * f64::from(mx).hypot(f64::from(my))).ceil().index() + 1;
+    let least = LEAST_LENGTH * w.min(h).real();
     let scores: Vec<(Vec<f32>, Line)> = (0..ANGLES)
         .into_par_iter()
         .map_init(
             || (Vec::new(), Vec::new()),
             |(votes, places), a| {
-                let angle = a as f64 / ANGLES as f64 * std::f64::consts::PI;
+                let angle = a.real() / ANGLES.real() * std::f64::consts::PI;
                 let (s, c) = angle.sin_cos();
                 distances(&xs, &ys, (c, s), half, places);
                 votes.clear();
@@ -210,7 +211,7 @@ fn strongest(fine: &[f32], (w, h): (usize, usize), bar: f32) -> Option<Line> {
                     .windows(2)
                     .enumerate()
                     .filter_map(|(i, two)| {
-                        let distance = i as f64 + 0.5 - half as f64;
+                        let distance = i.real() + 0.5 - half.real();
                         let line = Line { c, s, distance };
                         let (from, to) = line.ends((w, h))?;
                         let length = to - from;
@@ -223,7 +224,7 @@ fn strongest(fine: &[f32], (w, h): (usize, usize), bar: f32) -> Option<Line> {
                         if score > best.0 {
                             best = (score, line.distance);
                         }
-                        Some(score as f32)
+                        Some(score.single())
                     })
                     .collect();
                 (
@@ -255,14 +256,14 @@ fn strongest(fine: &[f32], (w, h): (usize, usize), bar: f32) -> Option<Line> {
 #[multiversion(targets("x86_64+avx2"))]
 fn distances(xs: &[i32], ys: &[i32], (c, s): (f64, f64), half: usize, out: &mut Vec<u32>) {
     const BITS: u32 = 14;
-    let fixed = |v: f64| (v * f64::from(1u32 << BITS)).round() as i32;
+    let fixed = |v: f64| (v * f64::from(1u32 << BITS)).round().i32();
     let (c, s) = (fixed(c), fixed(s));
-    let start = ((2 * half as i32) << BITS) + (1 << BITS);
+    let start = ((2 * half.i32()) << BITS) + (1 << BITS);
     out.clear();
     out.extend(
         xs.iter()
             .zip(ys)
-            .map(|(x, y)| ((x * c + y * s + start) >> (BITS + 1)) as u32),
+            .map(|(x, y)| ((x * c + y * s + start) >> (BITS + 1)).u32()),
     );
 }
 
@@ -281,8 +282,8 @@ fn along(
     while t < t1 {
         let (x, y) = line.point(t, aside, size);
         let (x, y) = (x.round(), y.round());
-        if x >= 0.0 && y >= 0.0 && (x as usize) < size.0 && (y as usize) < size.1 {
-            let v = f64::from(fine[y as usize * size.0 + x as usize]);
+        if x >= 0.0 && y >= 0.0 && x.index() < size.0 && y.index() < size.1 {
+            let v = f64::from(fine[y.index() * size.0 + x.index()]);
             if v.is_finite() {
                 sum += v.clamp(-3.0 * noise, 3.0 * noise);
                 count += 1;
@@ -290,17 +291,17 @@ fn along(
         }
         t += 1.0;
     }
-    (sum / f64::from(count.max(1)), count as usize)
+    (sum / f64::from(count.max(1)), count.index())
 }
 
 /// Where the line is lit, if that is long enough.
 fn follow(fine: &[f32], size: (usize, usize), line: Line, noise: f64) -> Option<Trail> {
     let (from, to) = line.ends(size)?;
-    let piece = (to - from) / PIECES as f64;
+    let piece = (to - from) / PIECES.real();
     let mut heights = [0.0; PIECES];
     let lit: Vec<bool> = (0..PIECES)
         .map(|i| {
-            let range = (from + piece * i as f64, from + piece * (i + 1) as f64);
+            let range = (from + piece * i.real(), from + piece * (i + 1).real());
             // A line that is a little off its angle leaves the middle row.
             let (middle, count) = [-1.0, 0.0, 1.0]
                 .map(|aside| along(fine, size, line, range, aside, noise))
@@ -314,7 +315,7 @@ fn follow(fine: &[f32], size: (usize, usize), line: Line, noise: f64) -> Option<
                 / 4.0;
             heights[i] = middle - beside;
             // The best of three rows of noise stands 0.85 errors high by itself.
-            let error = noise / (count.max(1) as f64).sqrt();
+            let error = noise / count.max(1).real().sqrt();
             count > 0 && middle - beside > (LIT_SIGMA + 0.85) * error
         })
         .collect();
@@ -332,22 +333,22 @@ fn follow(fine: &[f32], size: (usize, usize), line: Line, noise: f64) -> Option<
         }
     }
     let pieces = best.1 - best.0;
-    let length = pieces as f64 * piece;
-    let enough = pieces as f64 >= LEAST_LIT * PIECES as f64
-        && length >= LEAST_LENGTH * size.0.min(size.1) as f64;
+    let length = pieces.real() * piece;
+    let enough = pieces.real() >= LEAST_LIT * PIECES.real()
+        && length >= LEAST_LENGTH * size.0.min(size.1).real();
     enough.then(|| Trail {
-        from: line.point(from + piece * best.0 as f64, 0.0, size),
-        to: line.point(from + piece * best.1 as f64, 0.0, size),
-        height_sigma: heights[best.0..best.1].iter().sum::<f64>() / pieces as f64 / noise,
+        from: line.point(from + piece * best.0.real(), 0.0, size),
+        to: line.point(from + piece * best.1.real(), 0.0, size),
+        height_sigma: heights[best.0..best.1].iter().sum::<f64>() / pieces.real() / noise,
     })
 }
 
 /// Takes the light near a line away, so that the next one can be seen.
 fn erase(fine: &mut [f32], (w, h): (usize, usize), line: Line) {
     let (s, c) = (line.s, line.c);
-    let (mx, my) = ((w - 1) as f64 / 2.0, (h - 1) as f64 / 2.0);
+    let (mx, my) = ((w - 1).real() / 2.0, (h - 1).real() / 2.0);
     for (i, v) in fine.iter_mut().enumerate() {
-        let (x, y) = ((i % w) as f64 - mx, (i / w) as f64 - my);
+        let (x, y) = ((i % w).real() - mx, (i / w).real() - my);
         if (x * c + y * s - line.distance).abs() < 4.0 {
             *v = 0.0;
         }
@@ -362,12 +363,12 @@ mod tests {
     use rstest::rstest;
 
     fn noise(i: usize) -> f32 {
-        normal(i as u64, 0) as f32
+        normal(i as u64, 0).single()
     }
 
     fn sky(light: impl Fn(f64, f64) -> f64) -> Plane {
         Plane::from_fn(Size::new(420, 300).unwrap(), |x, y| {
-            100.0 + 0.1 * x as f32 + noise(y * 420 + x) + light(x as f64, y as f64) as f32
+            100.0 + 0.1 * x.single() + noise(y * 420 + x) + light(x.real(), y.real()).single()
         })
     }
 

@@ -5,6 +5,7 @@
 //! A lone WCS cannot be checked and is taken as it is.
 
 use super::{Sky, Wcs};
+use crate::number::Convert;
 use crate::placement::Placement;
 use crate::space::{CanvasPx, Point, Size};
 
@@ -57,7 +58,7 @@ pub fn agreed(claims: &[Claim<'_>], canvas: Size) -> Option<Agreed> {
 
 /// The sky at nine points of the canvas.
 fn points(claim: &Claim<'_>, canvas: Size) -> Vec<Sky> {
-    let at = |k: usize, n: usize| k as f64 / 2.0 * (n as f64 - 1.0);
+    let at = |k: usize, n: usize| k.real() / 2.0 * (n.real() - 1.0);
     (0..9)
         .map(|k| {
             let p = Point::<CanvasPx>::new(at(k % 3, canvas.width()), at(k / 3, canvas.height()));
@@ -70,9 +71,9 @@ fn points(claim: &Claim<'_>, canvas: Size) -> Vec<Sky> {
 pub fn on_canvas(claim: &Claim<'_>, canvas: Size) -> Option<Wcs> {
     const STEPS: usize = 15;
     if let Some((dx, dy)) = claim.placement.whole_shift() {
-        return Some(claim.wcs.shifted(dx as f64, dy as f64));
+        return Some(claim.wcs.shifted(dx.real(), dy.real()));
     }
-    let at = |k: usize, n: usize| k as f64 / (STEPS - 1) as f64 * (n as f64 - 1.0);
+    let at = |k: usize, n: usize| k.real() / (STEPS - 1).real() * (n.real() - 1.0);
     let places: Vec<(Point<CanvasPx>, Sky)> = (0..STEPS * STEPS)
         .map(|k| {
             let x = at(k % STEPS, canvas.width());

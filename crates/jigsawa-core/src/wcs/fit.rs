@@ -1,5 +1,6 @@
 //! A WCS for a grid, fitted to places that are known on it and on the sky.
 
+use crate::number::Convert;
 use nalgebra::{DMatrix, DVector};
 
 use super::sip::Sip;
@@ -109,12 +110,12 @@ pub(super) fn inverse_sip(fields: &Fields, size: Size) -> Option<Sip> {
     let sip = fields.sip.as_ref()?;
     let order = (sip.order + 1).min(super::sip::MOST_ORDER);
     let count = terms(order);
-    let spread = (size.width() as f64).hypot(size.height() as f64);
+    let spread = size.width().real().hypot(size.height().real());
     let mut design = DMatrix::zeros(STEPS * STEPS, count);
     let (mut x, mut y) = (DVector::zeros(STEPS * STEPS), DVector::zeros(STEPS * STEPS));
     let mut row = vec![0.0; count];
     for k in 0..STEPS * STEPS {
-        let at = |k: usize, n: usize| k as f64 / (STEPS - 1) as f64 * (n as f64 - 1.0);
+        let at = |k: usize, n: usize| k.real() / (STEPS - 1).real() * (n.real() - 1.0);
         let u = at(k % STEPS, size.width()) - fields.at[0];
         let v = at(k / STEPS, size.height()) - fields.at[1];
         let (p, q) = sip.apply(u, v);
@@ -129,7 +130,7 @@ pub(super) fn inverse_sip(fields: &Fields, size: Size) -> Option<Sip> {
     let (a, b) = (solve(&x)?, solve(&y)?);
     let inverse = Sip::from_terms(order, |p, q| {
         let k = super::sip::place(p, q);
-        let scale = spread.powi(-((p + q) as i32));
+        let scale = spread.powi(-(p + q).i32());
         (a[k] * scale, b[k] * scale)
     });
     inverse.is_sound().then_some(inverse)
@@ -192,7 +193,7 @@ fn of_order<S>(
                 return (0.0, 0.0);
             }
             let k = super::sip::place(p, q);
-            let scale = spread.powi(-((p + q) as i32));
+            let scale = spread.powi(-(p + q).i32());
             let (x, y) = (x[k] * scale, y[k] * scale);
             ((d * x - b * y) / det, (a * y - c * x) / det)
         })

@@ -11,6 +11,7 @@ mod fit;
 mod projection;
 mod sip;
 
+use crate::number::Convert;
 use serde::{Deserialize, Serialize};
 
 pub use agree::{AGREE_PX, Agreed, Claim, agreed, on_canvas};
@@ -202,7 +203,7 @@ pub fn guess(
     let mut pairs = Vec::new();
     for j in 0..STEPS {
         for i in 0..STEPS {
-            let part = |k: usize, n: usize| k as f64 / (STEPS - 1) as f64 * (n as f64 - 1.0);
+            let part = |k: usize, n: usize| k.real() / (STEPS - 1).real() * (n.real() - 1.0);
             let from = Point::<ReferencePx>::new(
                 part(i, reference_size.width()),
                 part(j, reference_size.height()),
@@ -217,7 +218,7 @@ pub fn guess(
     }
     let map = Map::fit(crate::placement::Model::Affine, &pairs, None)?;
     let middle: Point<FramePx> = map.apply(reference_size.centre());
-    let reach = 2.0 * (frame_size.width() as f64).hypot(frame_size.height() as f64);
+    let reach = 2.0 * frame_size.width().real().hypot(frame_size.height().real());
     let centre: Point<FramePx> = frame_size.centre();
     (middle.distance(centre) < reach).then_some(map)
 }

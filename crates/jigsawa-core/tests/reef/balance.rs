@@ -1,6 +1,7 @@
 //! Balanced masters have the reference's star fluxes and its sky.
 
 use jigsawa_core::balance::ScaleBy;
+use jigsawa_core::number::Convert;
 use jigsawa_core::robust::median;
 use jigsawa_core::space::{CanvasPx, Point};
 use jigsawa_core::stars::{Catalogue, Settings, detect};
@@ -23,7 +24,7 @@ fn star_fluxes_agree_to_1_percent_after_normalizing() {
             .filter(|s| s.flux > 15.0 * s.flux_sigma)
             .filter_map(|s| {
                 let same = reference.clean().find(|r| r.at.distance(s.at) < 0.5)?;
-                (same.flux > 15.0 * same.flux_sigma).then(|| (part * s.flux / same.flux) as f32)
+                (same.flux > 15.0 * same.flux_sigma).then(|| (part * s.flux / same.flux).single())
             })
             .collect();
         let count = ratios.len();
@@ -40,8 +41,8 @@ fn true_sky(group: &Group, i: usize, p: Point<CanvasPx>) -> Option<f64> {
     let there = group.placements[i].apply(p);
     let size = m.size();
     size.holds(there).then(|| {
-        let u = (there.x + 0.5) / size.width() as f64 - 0.5;
-        let v = (there.y + 0.5) / size.height() as f64 - 0.5;
+        let u = (there.x + 0.5) / size.width().real() - 0.5;
+        let v = (there.y + 0.5) / size.height().real() - 0.5;
         let shot = &m.frame.shot;
         shot.camera.units(shot.glow.at(u, v))
     })

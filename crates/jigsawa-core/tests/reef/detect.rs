@@ -1,6 +1,7 @@
 //! What is found is a star, and the stars that are there are found.
 
 use jigsawa_core::filter::Filter;
+use jigsawa_core::number::Convert;
 use jigsawa_core::space::{FramePx, Point, Size};
 use jigsawa_core::stars::{Flag, Settings, detect};
 use jigsawa_sky::camera::Camera;
@@ -33,7 +34,7 @@ fn detections_are_stars_even_on_nebula() {
 fn bright_stars_are_found_and_full_ones_are_flagged() {
     for m in masters() {
         let reach = 25.0;
-        let inside = |x: f64, n: usize| x > reach && x < n as f64 - reach;
+        let inside = |x: f64, n: usize| x > reach && x < n.real() - reach;
         let core = m.frame.shot.optics.pixel(0.0, 0.0);
         let (mut bright, mut missed) = (0, 0);
         for t in &m.taken.truth.stars {
@@ -70,14 +71,14 @@ fn hot_pixels_and_cosmic_rays_are_no_stars() {
     let mut hurt: Vec<Point<FramePx>> = Vec::new();
     for i in 0..400usize {
         let (x, y) = (30 + (i * 7919) % 1740, 30 + (i * 104_729) % 1140);
-        let at = Point::new(x as f64, y as f64);
+        let at = Point::new(x.real(), y.real());
         if is_true(m, at, 8.0) {
             continue;
         }
         // Hot pixels, and tracks of five pixels in a row.
         let track = if i % 2 == 0 { 1 } else { 5 };
         for k in 0..track {
-            plane.data_mut()[(y + k) * width + x + k] += 300.0 + 20.0 * i as f32;
+            plane.data_mut()[(y + k) * width + x + k] += 300.0 + 20.0 * i.single();
         }
         hurt.push(at);
     }
@@ -116,7 +117,7 @@ fn widths_and_shapes_are_those_of_the_optics() {
 fn no_saturation_level_is_invented_where_few_cores_are_flat() {
     for m in masters() {
         let seen = detect(&m.taken.plane, None, &Settings::default()).unwrap();
-        let full = m.frame.shot.camera.full_adu as f32;
+        let full = m.frame.shot.camera.full_adu.single();
         println!("{}: saturation seen at {:?}", m.frame.file, seen.saturation);
         assert!(
             seen.saturation
@@ -198,7 +199,7 @@ fn centres_are_known_nearly_as_well_as_the_photons_allow() {
                 // Without the hundredth that a hidden neighbour pulls away.
                 v.sort_by(f64::total_cmp);
                 v.truncate(v.len() * 99 / 100);
-                (v.iter().sum::<f64>() / v.len() as f64).sqrt()
+                (v.iter().sum::<f64>() / v.len().real()).sqrt()
             };
             let (bound, told) = (rms(&mut ratios), rms(&mut honest));
             println!(

@@ -1,5 +1,6 @@
 //! Finishing against the made-up sky: star colours, a neutral sky, hues through the stretch, and stars taken out.
 
+use jigsawa_core::number::Convert;
 use std::sync::OnceLock;
 
 use jigsawa_core::doors::DoorError;
@@ -162,7 +163,7 @@ fn catalogue(r: &Reef) -> Vec<KnownStar> {
         .enumerate()
         .map(|(i, s)| {
             let at = map.apply(Point::new(s.x, s.y));
-            let blur = |k: usize| ((i * k % 101) as f64 / 50.0 - 1.0).clamp(-1.0, 1.0);
+            let blur = |k: usize| ((i * k % 101).real() / 50.0 - 1.0).clamp(-1.0, 1.0);
             KnownStar {
                 at: wcs.sky(Point::<jigsawa_core::space::FramePx>::new(
                     at.x + 0.1 * blur(7),
@@ -196,7 +197,7 @@ fn colour_error(r: &Reef, measured: &[StarColour], gains: [f32; 3], white: f64) 
         offs.push(red - -0.48 * (truth.colour - white));
         offs.push(blue - 0.52 * (truth.colour - white));
     }
-    let mean = offs.iter().map(|o| o * o).sum::<f64>() / offs.len() as f64;
+    let mean = offs.iter().map(|o| o * o).sum::<f64>() / offs.len().real();
     (mean.sqrt(), offs.len() / 2)
 }
 
@@ -277,13 +278,13 @@ fn every_dark_patch_is_grey_within_a_tenth_of_the_noise_and_near_zero() {
             // Nebula by the truth: what the darkest corner's sky, tilted as it is, does not explain.
             let noise = |c: usize| {
                 let shot = &r.shots[c];
-                shot.camera.noise(shot.glow.level, shot.subs) as f32 * CAST[c] * gains[c]
+                shot.camera.noise(shot.glow.level, shot.subs).single() * CAST[c] * gains[c]
             };
             let nebula = |c: usize| {
                 let shot = &r.shots[c];
                 let light = places().map(|i| {
-                    let at = Point::new((i % WIDTH) as f64, (i / WIDTH) as f64);
-                    let sky = jigsawa_sky::levels::true_sky(shot, at) as f32 * CAST[c];
+                    let at = Point::new((i % WIDTH).real(), (i / WIDTH).real());
+                    let sky = jigsawa_sky::levels::true_sky(shot, at).single() * CAST[c];
                     r.behind[c].data()[i] - sky
                 });
                 light.sum::<f32>() / 4096.0 * gains[c]

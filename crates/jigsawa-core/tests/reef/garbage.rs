@@ -3,6 +3,7 @@
 
 use jigsawa_core::finish::{Plan, Shade, WhiteFrom, Wish, look};
 use jigsawa_core::matching::{self, match_patterns, spots};
+use jigsawa_core::number::Convert;
 use jigsawa_core::placement::Map;
 use jigsawa_core::plane::Plane;
 use jigsawa_core::space::Size;
@@ -17,11 +18,11 @@ use crate::finish::plain;
 fn chance(x: usize, y: usize) -> u32 {
     let mut v = (x as u64 + 1).wrapping_mul(0x9E37_79B9_7F4A_7C15) ^ (y as u64 + 7) << 21;
     v = (v ^ (v >> 30)).wrapping_mul(0xBF58_476D_1CE4_E5B9);
-    (v ^ (v >> 27)) as u32
+    (v ^ (v >> 27)).u32()
 }
 
 fn noise(x: usize, y: usize) -> f32 {
-    (chance(x, y) >> 8) as f32 / (1 << 24) as f32 - 0.5
+    (chance(x, y) >> 8).single() / (1 << 24).single() - 0.5
 }
 
 /// Bits that are read as a float, by chance: all exponents, both signs.
@@ -32,22 +33,22 @@ fn bits(x: usize, y: usize) -> f32 {
 
 /// A star in every fifth column and row.
 fn star(x: usize, y: usize) -> f32 {
-    let off = |v: usize| (v % 37) as f32 - 18.0;
+    let off = |v: usize| (v % 37).single() - 18.0;
     (-(off(x) * off(x) + off(y) * off(y)) / 3.0).exp()
 }
 
 #[rstest]
 #[case::bits_by_chance(bits)]
-#[case::bits_of_no_absurd_size(|x, y| bits(x, y).clamp(-1e18, 1e18))]
+#[case::bits_of_no_absurd_size(|x: usize, y: usize| bits(x, y).clamp(-1e18, 1e18))]
 #[case::one_value(|_, _| 7.0)]
-#[case::stars_on_exactly_zero(|x, y| if star(x, y) > 0.01 { 500.0 * star(x, y) } else { 0.0 })]
-#[case::stars_at_the_limit(|x, y| 1e18 * star(x, y) + 1e17 * noise(x, y))]
-#[case::hardly_above_zero(|x, y| 1e-37 * (star(x, y) + noise(x, y)))]
-#[case::two_values(|x, y| ((x / 9 + y / 7) % 2) as f32)]
-#[case::a_steep_slope(|x, y| (x * x * y) as f32 * 1e6)]
-#[case::mostly_holes(|x, y| if chance(x, y).is_multiple_of(9) { 100.0 + noise(x, y) } else { f32::NAN })]
-#[case::one_pixel(|x, y| if (x, y) == (50, 40) { 3.0 } else { f32::NAN })]
-#[case::negative(|x, y| -1e6 + 3.0 * noise(x, y) + 900.0 * star(x, y))]
+#[case::stars_on_exactly_zero(|x: usize, y: usize| if star(x, y) > 0.01 { 500.0 * star(x, y) } else { 0.0 })]
+#[case::stars_at_the_limit(|x: usize, y: usize| 1e18 * star(x, y) + 1e17 * noise(x, y))]
+#[case::hardly_above_zero(|x: usize, y: usize| 1e-37 * (star(x, y) + noise(x, y)))]
+#[case::two_values(|x: usize, y: usize| ((x / 9 + y / 7) % 2).single())]
+#[case::a_steep_slope(|x: usize, y: usize| (x * x * y).single() * 1e6)]
+#[case::mostly_holes(|x: usize, y: usize| if chance(x, y).is_multiple_of(9) { 100.0 + noise(x, y) } else { f32::NAN })]
+#[case::one_pixel(|x: usize, y: usize| if (x, y) == (50, 40) { 3.0 } else { f32::NAN })]
+#[case::negative(|x: usize, y: usize| -1e6 + 3.0 * noise(x, y) + 900.0 * star(x, y))]
 fn whatever_comes_in_the_numerics_end(
     #[case] pixel: fn(usize, usize) -> f32,
     #[values((260, 190), (1500, 3), (1, 400))] (w, h): (usize, usize),

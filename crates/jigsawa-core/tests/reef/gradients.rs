@@ -3,6 +3,7 @@
 use jigsawa_core::balance::flatten::{Gradient, Ground, Hints, Way, gradients};
 use jigsawa_core::balance::{Lattice, Member, Samples, Sky};
 use jigsawa_core::filter::Filter;
+use jigsawa_core::number::Convert;
 use jigsawa_core::placement::Placement;
 use jigsawa_core::plane::Plane;
 use jigsawa_core::space::{CanvasPx, Point, Size};
@@ -88,7 +89,7 @@ impl Scene {
         for (k, (filter, glow)) in skies.iter().enumerate() {
             let shot = shot(filter, *glow, zoom, 10 * seed + k as u64);
             let noise = shot.camera.noise(glow.level, shot.subs);
-            let plane = hand(shot.take(&crowd, clouds.as_ref()).plane, noise as f32);
+            let plane = hand(shot.take(&crowd, clouds.as_ref()).plane, noise.single());
             let glow = shot.truth(&none, None);
             let with = shot.truth(&none, clouds.as_ref());
             let light = with.data().iter().zip(glow.data()).map(|(a, b)| a - b);
@@ -144,9 +145,9 @@ impl Scene {
         };
         let mut all = Vec::new();
         for (x, y) in every(8) {
-            let light = f64::from(self.lights[k].at(x as i64, y as i64)) / noise;
-            let sky = f64::from(self.glows[k].at(x as i64, y as i64)) / noise;
-            let at: Point<CanvasPx> = Point::new(x as f64, y as f64);
+            let light = f64::from(self.lights[k].at(x.whole(), y.whole())) / noise;
+            let sky = f64::from(self.glows[k].at(x.whole(), y.whole())) / noise;
+            let at: Point<CanvasPx> = Point::new(x.real(), y.real());
             all.push((light, sky, sky - g.surface.at(at) / noise));
         }
         let low = all.iter().map(|a| a.1).fold(f64::INFINITY, f64::min);
@@ -155,10 +156,10 @@ impl Scene {
         let mut rest: Vec<f32> = all
             .iter()
             .filter(|a| a.0 < DARK || !any_dark)
-            .map(|a| a.2 as f32)
+            .map(|a| a.2.single())
             .collect();
         let middle = f64::from(jigsawa_core::robust::median(&mut rest.clone()));
-        let dark = rest.len() as f64 / all.len() as f64;
+        let dark = rest.len().real() / all.len().real();
         let worst = rest
             .iter()
             .map(|v| (f64::from(*v) - middle).abs())
@@ -167,8 +168,8 @@ impl Scene {
             .drain(..)
             .map(|v| (f64::from(v) - middle).powi(2))
             .sum::<f64>()
-            / (dark * all.len() as f64))
-            .sqrt();
+            / (dark * all.len().real()))
+        .sqrt();
         let bright: Vec<&(f64, f64, f64)> = all.iter().filter(|a| a.0 > 3.0).collect();
         let light: f64 = bright.iter().map(|a| a.0).sum();
         let eaten = -bright.iter().map(|a| a.2 - middle).sum::<f64>() / light.max(1e-9);
@@ -322,7 +323,7 @@ fn vignetting_that_is_left_is_divided_by() {
     ];
     let scene = Scene::changed(Some(Field::Reef), 0.6, &skies, 1, |p, _| {
         Plane::from_fn(p.size(), |x, y| {
-            p.row(y)[x] * vignetting(x as f64, y as f64) as f32
+            p.row(y)[x] * vignetting(x.real(), y.real()).single()
         })
     });
     let found = scene.found(&Hints::default());
@@ -337,7 +338,7 @@ fn vignetting_that_is_left_is_divided_by() {
                 of(2000.0) - of(1000.0)
             })
             .collect();
-        let mean = left.iter().sum::<f64>() / left.len() as f64;
+        let mean = left.iter().sum::<f64>() / left.len().real();
         let most = left
             .iter()
             .map(|v| (v / mean - 1.0).abs())
@@ -359,7 +360,7 @@ fn colours(span: f64) -> Vec<(Filter, SkyGlow)> {
         .into_iter()
         .enumerate()
         .map(|(k, f)| {
-            let k = k as f64;
+            let k = k.real();
             let glow = quadratic_and_moon(400.0 - 60.0 * k, span * (1.0 - 0.3 * k), 1.0 - k);
             (f, glow)
         })
@@ -407,7 +408,7 @@ fn places_that_are_shown_are_sky_where_nothing_else_is() {
             let places = (1..10).flat_map(|i| (1..10).map(move |j| (x0 + 29 * i, y0 + 26 * j)));
             let light = |p: &(i64, i64)| scene.lights[0].at(p.0, p.1);
             let darkest = places.min_by(|a, b| light(a).total_cmp(&light(b))).unwrap();
-            Point::new(darkest.0 as f64, darkest.1 as f64)
+            Point::new(darkest.0.real(), darkest.1.real())
         })
         .collect();
     let hints = Hints {

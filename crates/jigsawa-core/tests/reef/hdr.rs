@@ -1,5 +1,6 @@
 //! Three exposures of the lantern's heart joined, against its true light.
 
+use jigsawa_core::number::Convert;
 use std::sync::OnceLock;
 
 use jigsawa_core::balance::Member;
@@ -158,12 +159,12 @@ fn errors(m: &Merged, sky: f64, decades: std::ops::Range<i32>) -> Vec<(i32, usiz
             let (low, high) = (10f64.powi(d), 10f64.powi(d + 1));
             let (mut middle, mut beyond) = (Vec::new(), Vec::new());
             for (x, y) in inner(m.value.size()) {
-                let at = |p: &Plane| f64::from(p.at(x as i64, y as i64));
+                let at = |p: &Plane| f64::from(p.at(x.whole(), y.whole()));
                 let light = at(&m.truth) - sky;
                 if light >= low && light < high {
                     let off = at(&m.value) - at(&m.truth);
-                    middle.push((off / light) as f32);
-                    beyond.push(((off.abs() - 3.0 * at(&m.sigma)).max(0.0) / light) as f32);
+                    middle.push((off / light).single());
+                    beyond.push(((off.abs() - 3.0 * at(&m.sigma)).max(0.0) / light).single());
                 }
             }
             let far = f64::from(quantile(&mut beyond, 0.99));
@@ -211,10 +212,10 @@ fn radiance_is_true_over_more_than_four_decades() {
 /// Mean of what is off, in noise widths, over pixels.
 fn mean_off(m: &Merged, pixels: &[(usize, usize)]) -> f64 {
     let off = |(x, y): &(usize, usize)| {
-        let at = |p: &Plane| f64::from(p.at(*x as i64, *y as i64));
+        let at = |p: &Plane| f64::from(p.at((*x).whole(), (*y).whole()));
         (at(&m.value) - at(&m.truth)) / at(&m.sigma)
     };
-    pixels.iter().map(off).sum::<f64>() / pixels.len() as f64
+    pixels.iter().map(off).sum::<f64>() / pixels.len().real()
 }
 
 #[test]
@@ -222,18 +223,19 @@ fn no_step_is_left_where_one_exposure_hands_over_to_the_next() {
     let (frames, m) = usual();
     let from_stars = |x: usize, y: usize| {
         let all = frames[0].1.truth.stars.iter().take(60);
-        all.map(|s| (s.x - x as f64).hypot(s.y - y as f64))
+        all.map(|s| (s.x - x.real()).hypot(s.y - y.real()))
             .fold(f64::INFINITY, f64::min)
     };
     let mut borders = 0;
     for k in [1.0f32, 2.0] {
         // Pixels of the nebula on either side of the border between two exposures.
-        let source = |x: usize, y: usize| m.source.at(x as i64, y as i64);
+        let source = |x: usize, y: usize| m.source.at(x.whole(), y.whole());
         let near = |x: usize, y: usize, want: f32| {
             source(x, y) == want
                 && (-4i64..=4).any(|dy| {
-                    (-4i64..=4)
-                        .any(|dx| m.source.at(x as i64 + dx, y as i64 + dy) == 2.0 * k + 1.0 - want)
+                    (-4i64..=4).any(|dx| {
+                        m.source.at(x.whole() + dx, y.whole() + dy) == 2.0 * k + 1.0 - want
+                    })
                 })
         };
         let of = |want: f32| -> Vec<(usize, usize)> {
@@ -262,7 +264,7 @@ fn stars_that_were_full_have_one_profile_from_core_to_wings() {
     let (frames, m) = usual();
     let sky = frames[0].0.shot.camera.units(frames[0].0.shot.glow.level);
     let full = frames[0].1.truth.stars.iter().filter(|s| {
-        let inside = |v: f64, n: usize| v > 40.0 && v < n as f64 - 40.0;
+        let inside = |v: f64, n: usize| v > 40.0 && v < n.real() - 40.0;
         s.saturated && inside(s.x, SIZE.0) && inside(s.y, SIZE.1)
     });
     let (mut seen, mut all) = (0, Vec::new());
@@ -272,8 +274,8 @@ fn stars_that_were_full_have_one_profile_from_core_to_wings() {
             let (mut got, mut want) = (0.0, 0.0);
             for dy in -26i64..=26 {
                 for dx in -26i64..=26 {
-                    let (x, y) = (s.x.round() as i64 + dx, s.y.round() as i64 + dy);
-                    let d = (x as f64 - s.x).hypot(y as f64 - s.y);
+                    let (x, y) = (s.x.round().whole() + dx, s.y.round().whole() + dy);
+                    let d = (x.real() - s.x).hypot(y.real() - s.y);
                     if (d - f64::from(r)).abs() <= 0.7 {
                         got += f64::from(m.value.at(x, y)) - sky;
                         want += f64::from(m.truth.at(x, y)) - sky;
@@ -282,7 +284,7 @@ fn stars_that_were_full_have_one_profile_from_core_to_wings() {
             }
             let off = got / want - 1.0;
             assert!(off.abs() < 0.045, "({:.0}, {:.0}) at {r}: {off}", s.x, s.y);
-            all.push(off.abs() as f32);
+            all.push(off.abs().single());
         }
         seen += 1;
     }
@@ -300,7 +302,7 @@ fn faint_light_has_no_more_noise_than_the_best_weights_leave() {
     let camera = |i: usize| &frames[i].0.shot.camera;
     let (mut ratio, mut n) = (0.0, 0);
     for (x, y) in inner(m.value.size()) {
-        let (x, y) = (x as i64, y as i64);
+        let (x, y) = (x.whole(), y.whole());
         let light = f64::from(m.truth.at(x, y)) - 500.0;
         if m.source.at(x, y) != 1.0 || light > 3000.0 {
             continue;
@@ -328,7 +330,7 @@ fn a_softer_short_exposure_leaves_no_ring_and_a_wrong_header_does_not_matter() {
     // Seeing of 3.4 against 2.9 px, and no word of saturation in any header.
     let frames = frames(|i, shot| {
         if i > 0 {
-            shot.optics = Optics::round(3.4 - 0.1 * i as f64);
+            shot.optics = Optics::round(3.4 - 0.1 * i.real());
         } else {
             shot.optics = Optics::round(2.9);
         }
@@ -351,12 +353,12 @@ fn a_softer_short_exposure_leaves_no_ring_and_a_wrong_header_does_not_matter() {
         .filter(|s| s.saturated)
         .take(5)
     {
-        let inside = |v: f64, n: usize| v > 40.0 && v < n as f64 - 40.0;
+        let inside = |v: f64, n: usize| v > 40.0 && v < n.real() - 40.0;
         if !(inside(s.x, SIZE.0) && inside(s.y, SIZE.1)) {
             continue;
         }
         // Along a ray away from the lantern's heart light must fall, step by step: a ring would rise.
-        let (cx, cy) = (SIZE.0 as f64 / 2.0, SIZE.1 as f64 / 2.0);
+        let (cx, cy) = (SIZE.0.real() / 2.0, SIZE.1.real() / 2.0);
         let far = (s.x - cx).hypot(s.y - cy);
         let (ux, uy) = ((s.x - cx) / far, (s.y - cy) / far);
         let along: Vec<f64> = (0..16)
@@ -365,7 +367,7 @@ fn a_softer_short_exposure_leaves_no_ring_and_a_wrong_header_does_not_matter() {
                 // Across the ray a few pixels are averaged.
                 let at = |t: f64| {
                     let (x, y) = (s.x + r * ux - t * uy, s.y + r * uy + t * ux);
-                    f64::from(m.value.at(x.round() as i64, y.round() as i64)) - sky
+                    f64::from(m.value.at(x.round().whole(), y.round().whole())) - sky
                 };
                 (at(-1.0) + at(0.0) + at(1.0)) / 3.0
             })
@@ -431,9 +433,13 @@ fn the_told_error_of_smoothed_exposures_is_that_of_their_pixels() {
     let truth = smoothed(&m.truth, sigma_px);
     let mut squares: Vec<f32> = Vec::new();
     for (x, y) in inner(m.value.size()) {
-        let at = |p: &Plane| f64::from(p.at(x as i64, y as i64));
+        let at = |p: &Plane| f64::from(p.at(x.whole(), y.whole()));
         if at(&m.source) == 1.0 && at(&truth) < 3000.0 {
-            squares.push(((at(&m.value) - at(&truth)) / at(&m.sigma)).powi(2) as f32);
+            squares.push(
+                ((at(&m.value) - at(&truth)) / at(&m.sigma))
+                    .powi(2)
+                    .single(),
+            );
         }
     }
     // The median of squares of normal deviates is 0.4549 of their mean.

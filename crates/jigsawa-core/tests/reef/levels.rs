@@ -5,6 +5,7 @@ use jigsawa_core::balance::{
     Balance, BalanceError, Lattice, Matched, Member, Samples, ScaleBy, Sky, Wish, match_to,
 };
 use jigsawa_core::filter::Filter;
+use jigsawa_core::number::Convert;
 use jigsawa_core::placement::Placement;
 use jigsawa_core::plane::Plane;
 use jigsawa_core::space::{CanvasPx, Point};
@@ -90,7 +91,7 @@ impl Pair {
         let size = self.shots[0].size;
         for y in (32..size.height()).step_by(64) {
             for x in (32..size.width()).step_by(64) {
-                let at: Point<CanvasPx> = Point::new(x as f64, y as f64);
+                let at: Point<CanvasPx> = Point::new(x.real(), y.real());
                 let there = self.placements[1].apply(at);
                 if !self.shots[1].size.holds(there) {
                     continue;
@@ -138,8 +139,8 @@ fn scales_are_right_and_their_errors_are_honest(
             b.scale.sigma * 0.72
         );
     }
-    let mean = pulls.iter().sum::<f64>() / pulls.len() as f64;
-    let spread = (pulls.iter().map(|p| p * p).sum::<f64>() / pulls.len() as f64).sqrt();
+    let mean = pulls.iter().sum::<f64>() / pulls.len().real();
+    let spread = (pulls.iter().map(|p| p * p).sum::<f64>() / pulls.len().real()).sqrt();
     println!("{stars} stars: worst {worst:.5}, pulls {mean:+.2} +- {spread:.2}");
     assert!(worst < within, "{worst}");
     assert!((least..1.4).contains(&spread), "pulls of {spread}");
@@ -170,7 +171,7 @@ fn nebula(
     bright: &[Point<CanvasPx>],
     sky: impl Fn(Point<CanvasPx>) -> f64,
 ) -> f64 {
-    bright.iter().map(|p| values(*p) - sky(*p)).sum::<f64>() / bright.len() as f64
+    bright.iter().map(|p| values(*p) - sky(*p)).sum::<f64>() / bright.len().real()
 }
 
 /// Nebula alone: the frame with it less the frame without, both without noise to speak of.
@@ -189,7 +190,7 @@ fn light(other: &Other) -> (Shot, Plane) {
 /// Mean over the 25 pixels around a place.
 fn mean_at(plane: &Plane, p: Point<CanvasPx>) -> f64 {
     let near = (-2..=2).flat_map(|dy| (-2..=2).map(move |dx| (dx, dy)));
-    let values = near.map(|(dx, dy)| f64::from(plane.at(p.x as i64 + dx, p.y as i64 + dy)));
+    let values = near.map(|(dx, dy)| f64::from(plane.at(p.x.whole() + dx, p.y.whole() + dy)));
     values.sum::<f64>() / 25.0
 }
 
@@ -217,14 +218,14 @@ fn a_frames_own_gradient_goes_and_its_nebula_stays(#[case] glow: SkyGlow, #[case
     let places: Vec<Point<CanvasPx>> = (16..size.height() - 16)
         .step_by(8)
         .flat_map(|y| (16..size.width() - 16).step_by(8).map(move |x| (x, y)))
-        .map(|(x, y)| Point::new(x as f64, y as f64))
+        .map(|(x, y)| Point::new(x.real(), y.real()))
         .collect();
     let bright: Vec<Point<CanvasPx>> = places
         .iter()
         .filter(|p| mean_at(&light, **p) > 1.5 * noise)
         .copied()
         .collect();
-    let covered = bright.len() as f64 / places.len() as f64;
+    let covered = bright.len().real() / places.len().real();
     let found = gradients(&[&pair.sky(1)], None, &Hints::default());
     let g = found[0].as_ref().unwrap();
     // What is left of the sky after the gradient is taken off, against its own middle.
@@ -232,7 +233,7 @@ fn a_frames_own_gradient_goes_and_its_nebula_stays(#[case] glow: SkyGlow, #[case
         true_sky(&pair.shots[1], Point::new(p.x, p.y)) - g.surface.at(p) - g.level
     };
     let rms = |list: &[Point<CanvasPx>]| {
-        (list.iter().map(|p| left(*p).powi(2)).sum::<f64>() / list.len() as f64).sqrt() / noise
+        (list.iter().map(|p| left(*p).powi(2)).sum::<f64>() / list.len().real()).sqrt() / noise
     };
     let sky_before = places
         .iter()
@@ -283,7 +284,7 @@ fn odd_frames_are_matched_like_others(
         let (mut sum, mut n) = (0.0, 0.0);
         for y in (32..size.height() - 32).step_by(64) {
             for x in (32..size.width() * 6 / 10).step_by(64) {
-                let at: Point<CanvasPx> = Point::new(x as f64, y as f64);
+                let at: Point<CanvasPx> = Point::new(x.real(), y.real());
                 let want = true_sky(&pair.shots[0], Point::new(at.x, at.y));
                 let there = pair.placements[1].apply(at);
                 let got = m.balance.apply(true_sky(&pair.shots[1], there), at);
@@ -389,7 +390,7 @@ fn the_nebula_of_a_matched_frame_is_the_references_to_1_percent() {
                 - true_sky(&pair.shots[0], Point::new(p.x, p.y))
         })
         .sum::<f64>()
-        / bright.len() as f64;
+        / bright.len().real();
     let change = m.balance.scale.value * 0.72 - 1.0 + sky_left / whole;
     println!(
         "nebula changed by {change:+.4} over {} places",

@@ -3,6 +3,7 @@
 use jigsawa_core::doors::DoorError;
 use jigsawa_core::filter::Filter;
 use jigsawa_core::finish::{Link, Plan, Tone, TonePoint, WhiteFrom, Wish, develop_part, look};
+use jigsawa_core::number::Convert;
 use jigsawa_core::plane::Plane;
 use jigsawa_core::space::Size;
 use jigsawa_sky::camera::Camera;
@@ -80,7 +81,7 @@ fn shown(field: Field, tone: Tone) -> (f32, f32, f64) {
     let picture = picture.unwrap();
     let mut sorted: Vec<f32> = light.data().to_vec();
     sorted.sort_by(f32::total_cmp);
-    let bar = |part: f64| sorted[(part * (sorted.len() - 1) as f64) as usize];
+    let bar = |part: f64| sorted[(part * (sorted.len() - 1).real()).index()];
     let of = |least: f32| -> Vec<f32> {
         let grey = |p: &[f32]| (p[0] + p[1] + p[2]) / 3.0;
         let both = picture.chunks_exact(3).zip(light.data());
@@ -92,7 +93,7 @@ fn shown(field: Field, tone: Tone) -> (f32, f32, f64) {
         all
     };
     let (bright, some) = (of(bar(0.995)), of(bar(0.9)));
-    let burnt = bright.iter().filter(|v| **v > 0.985).count() as f64 / bright.len() as f64;
+    let burnt = bright.iter().filter(|v| **v > 0.985).count().real() / bright.len().real();
     (bright[bright.len() / 2], some[some.len() / 2], burnt)
 }
 

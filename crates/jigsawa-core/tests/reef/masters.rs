@@ -7,6 +7,7 @@ use jigsawa_core::balance::{
 };
 use jigsawa_core::filter::Filter;
 use jigsawa_core::noise::NoiseScales;
+use jigsawa_core::number::Convert;
 use jigsawa_core::placement::{Map, Placement};
 use jigsawa_core::plane::Plane;
 use jigsawa_core::resample::{Kernel, Ringing, Shape, Window, sample};
@@ -119,10 +120,10 @@ fn the_scale_of_frames_in_other_seeing_is_right_and_its_error_true(
         told += (b.scale.sigma / b.scale.value).powi(2);
         worst = worst.max(off.abs());
     }
-    let n = seeds as f64;
+    let n = seeds.real();
     let (rms, told) = ((squares / n).sqrt(), (told / n).sqrt());
     figure(
-        10 + fwhm_px as u32,
+        10 + fwhm_px.u32(),
         &format!("stars of 4.9 px against {fwhm_px} px, with an aureole and spikes"),
         &format!(
             "scale off by {:.2} % rms, {:.2} % at most; told {:.2} %",
@@ -161,7 +162,7 @@ fn long_stars_are_found_and_tell_the_scale(#[case] elongation: f64) {
     let b = two.matched().balance;
     let off = b.scale.value * 0.72 - 1.0;
     figure(
-        (10.0 * elongation) as u32,
+        (10.0 * elongation).u32(),
         &format!("elongation {elongation} in one frame"),
         &format!(
             "{} of {} stars, scale off by {:+.2} %",
@@ -170,7 +171,7 @@ fn long_stars_are_found_and_tell_the_scale(#[case] elongation: f64) {
             100.0 * off
         ),
     );
-    assert!(kept[1] as f64 > 0.9 * kept[0] as f64, "{kept:?}");
+    assert!(kept[1].real() > 0.9 * kept[0].real(), "{kept:?}");
     assert!(
         b.scale_by == ScaleBy::Stars && off.abs() < 0.01,
         "{:?} {off}",
@@ -192,7 +193,7 @@ fn a_smoothed_line_has_the_factor_of_the_line_itself(#[case] sigma_px: f64) {
     let factor = |t: &Two| noise_scale(&t.stars[0], &t.stars[1]).unwrap().value;
     let (want, got) = (factor(&plain), factor(&soft));
     figure(
-        30 + (10.0 * sigma_px) as u32,
+        30 + (10.0 * sigma_px).u32(),
         &format!("a line smoothed by {sigma_px} px beside a broad filter's white noise"),
         &format!("factor {got:.3} for {want:.3}"),
     );
@@ -213,12 +214,12 @@ fn of_optimum(noise: [&Plane; 2], share: f64) -> f64 {
                     let mean: f64 = (0..side * side)
                         .map(|i| {
                             let at = |p: &Plane| {
-                                f64::from(p.at((x + i % side) as i64, (y + i / side) as i64))
+                                f64::from(p.at((x + i % side).whole(), (y + i / side).whole()))
                             };
                             (1.0 - a) * at(noise[0]) + a * at(noise[1])
                         })
                         .sum::<f64>()
-                        / (side * side) as f64;
+                        / (side * side).real();
                     squares += mean * mean;
                     n += 1.0;
                 }
@@ -243,8 +244,8 @@ fn noise_of(seed: u64, hands: impl Fn(Plane) -> Plane) -> [Plane; 2] {
         ..equal(seed)
     };
     let [(shot, a), (_, b)] = other.take_as(|shot, _| shot.glow = SkyGlow::even(300.0));
-    let sky = shot.camera.units(300.0) as f32;
-    let less = |p: Plane| Plane::from_fn(p.size(), |x, y| p.at(x as i64, y as i64) - sky);
+    let sky = shot.camera.units(300.0).single();
+    let less = |p: Plane| Plane::from_fn(p.size(), |x, y| p.at(x.whole(), y.whole()) - sky);
     [less(a.plane), less(hands(b.plane))]
 }
 
@@ -292,7 +293,7 @@ fn a_drizzled_frame_of_the_same_depth_counts_as_much() {
     let coarse = Plane::from_fn(frames[0].0.size(), |x, y| {
         frames
             .iter()
-            .map(|f| f.0.at(x as i64, y as i64))
+            .map(|f| f.0.at(x.whole(), y.whole()))
             .sum::<f32>()
             / 4.0
     });
@@ -339,7 +340,7 @@ fn sharp_stars_keep_their_light_when_they_are_resampled(#[case] fwhm_px: f64) {
     for phase in [0.0, 0.2, 0.35, 0.5] {
         let (cx, cy) = (31.0 + phase, 32.0 - 0.7 * phase);
         let plane = Plane::from_fn(size, |x, y| {
-            (100.0 + 5000.0 * optics.pixel(x as f64 - cx, y as f64 - cy)) as f32
+            (100.0 + 5000.0 * optics.pixel(x.real() - cx, y.real() - cy)).single()
         });
         let kernel = Kernel::new(Shape::Lanczos3, 1.0)
             .with_ringing(Ringing::for_stars(Some(fwhm_px.hypot(0.3))));
@@ -358,7 +359,7 @@ fn sharp_stars_keep_their_light_when_they_are_resampled(#[case] fwhm_px: f64) {
         worst = worst.max((sum / own - 1.0).abs());
     }
     figure(
-        70 + (10.0 * fwhm_px) as u32,
+        70 + (10.0 * fwhm_px).u32(),
         &format!("stars of {fwhm_px} px resampled by half a pixel"),
         &format!("light off by {:.2} % at most", 100.0 * worst),
     );

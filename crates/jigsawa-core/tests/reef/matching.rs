@@ -1,6 +1,7 @@
 //! Matching finds what is there and refuses what is not.
 
 use jigsawa_core::matching::{Guess, MatchError, Spot, Wish, match_frames};
+use jigsawa_core::number::Convert;
 use jigsawa_core::placement::{Distortion, Map, Model};
 use jigsawa_core::space::{FramePx, Point, ReferencePx, Size};
 use jigsawa_sky::pointing::Pointing;
@@ -16,7 +17,7 @@ fn list<S>(crowd: &Crowd, pointing: &Pointing, count: usize) -> Vec<Spot<S>> {
     let size = Size::new(SIDE, SIDE).unwrap();
     let map = pointing.map(size);
     let (x, y) = pointing.centre;
-    let reach = SIDE as f64 / pointing.scale;
+    let reach = SIDE.real() / pointing.scale;
     let mut stars = crowd.over((x - reach, y - reach, x + reach, y + reach));
     stars.sort_by(|a, b| a.magnitude.total_cmp(&b.magnitude));
     stars
@@ -87,7 +88,7 @@ fn stars_in_another_order_of_brightness_are_matched_all_the_same() {
 fn two_different_fields_are_never_matched() {
     let size = Size::new(SIDE, SIDE).unwrap();
     for seed in 0..200u64 {
-        let counts = [30, 120, 500, 1500][seed as usize % 4];
+        let counts = [30, 120, 500, 1500][seed.index() % 4];
         let reference = list::<ReferencePx>(&crowd(seed), &Pointing::at(960.0, 640.0), counts);
         let frame = list::<FramePx>(&crowd(seed + 5000), &Pointing::at(300.0, 90.0), counts);
         let got = match_frames(&reference, &frame, (size, size), &Wish::default());
@@ -103,8 +104,8 @@ fn few_stars_of_different_fields_are_not_matched_either() {
     let size = Size::new(SIDE, SIDE).unwrap();
     for seed in 0..300u64 {
         let (few, many) = (
-            [4, 6, 9, 14, 25][seed as usize % 5],
-            [6, 25, 200][seed as usize % 3],
+            [4, 6, 9, 14, 25][seed.index() % 5],
+            [6, 25, 200][seed.index() % 3],
         );
         let reference = list::<ReferencePx>(&crowd(seed), &Pointing::at(960.0, 640.0), many);
         let frame = list::<FramePx>(&crowd(seed + 9000), &Pointing::at(300.0, 90.0), few);
@@ -172,7 +173,7 @@ fn lens(corner_sigma_px: f64) -> Distortion {
     let k = corner_sigma_px / 2.0 / 2f64.sqrt();
     let (mut x, mut y) = (vec![0.0; 10], vec![0.0; 10]);
     (x[6], x[8], y[7], y[9]) = (k, k, k, k);
-    let half = SIDE as f64 / 2.0;
+    let half = SIDE.real() / 2.0;
     Distortion::new([half; 2], [half; 2], x, y).unwrap()
 }
 
@@ -244,7 +245,7 @@ fn twenty_thousand_stars_are_matched_and_a_seventh_in_common_suffices() {
         let mut z = (i + 1).wrapping_mul(0x9E37_79B9_7F4A_7C15) ^ (k << 40);
         z = (z ^ (z >> 30)).wrapping_mul(0xBF58_476D_1CE4_E5B9);
         z = (z ^ (z >> 27)).wrapping_mul(0x94D0_49BB_1331_11EB);
-        ((z ^ (z >> 31)) >> 11) as f64 / (1u64 << 53) as f64
+        ((z ^ (z >> 31)) >> 11).real() / (1u64 << 53).real()
     };
     let stars: Vec<(f64, f64)> = (0..80_000)
         .map(|i| (12_000.0 * sky(i, 1), 8000.0 * sky(i, 2)))
@@ -269,8 +270,8 @@ fn twenty_thousand_stars_are_matched_and_a_seventh_in_common_suffices() {
             .pairs
             .iter()
             .filter(|(r, f)| home[*r].1 == there[*f].1);
-        assert!(right.count() as f64 > 0.999 * found.pairs.len() as f64);
-        assert!(found.pairs.len() as f64 > 0.7 * shared * a.len() as f64);
+        assert!(right.count().real() > 0.999 * found.pairs.len().real());
+        assert!(found.pairs.len().real() > 0.7 * shared * a.len().real());
         assert!(found.errors.corner_sigma_px < 0.01, "{:?}", found.errors);
     }
 }
@@ -290,7 +291,7 @@ fn short_lists(
 ) -> (Vec<Spot<ReferencePx>>, Vec<Spot<FramePx>>) {
     let home = Pointing::at(960.0, 640.0);
     let away = Pointing {
-        turn_deg: 40.0 * seed as f64,
+        turn_deg: 40.0 * seed.real(),
         ..Pointing::at(930.0, 655.0)
     };
     let shared = crowd(seed + 70);
@@ -320,7 +321,7 @@ fn short_lists(
     let mix = |n: usize, i: usize, k: usize| (i * k) % n;
     let (n, m) = (reference.len(), frame.len());
     let mut order: Vec<usize> = (0..n).collect();
-    order.sort_by_key(|i| mix(10_007, *i + 1, 7919 + seed as usize));
+    order.sort_by_key(|i| mix(10_007, *i + 1, 7919 + seed.index()));
     let reference = order
         .iter()
         .enumerate()
@@ -330,7 +331,7 @@ fn short_lists(
         })
         .collect();
     let mut order: Vec<usize> = (0..m).collect();
-    order.sort_by_key(|i| mix(10_009, *i + 1, 104_729 + seed as usize));
+    order.sort_by_key(|i| mix(10_009, *i + 1, 104_729 + seed.index()));
     let frame = order
         .iter()
         .enumerate()
@@ -357,7 +358,7 @@ fn short_lists_with_few_stars_in_common_are_matched(#[case] common: usize, #[cas
         }
         wanted += 1;
         if let Ok(m) = match_frames(&reference, &frame, (size, size), &thorough()) {
-            let turn = m.map.describe(size.centre()).rotation_deg - 40.0 * seed as f64;
+            let turn = m.map.describe(size.centre()).rotation_deg - 40.0 * seed.real();
             let off = (turn + 180.0).rem_euclid(360.0) - 180.0;
             assert!(
                 off.abs() < 0.3 || (off.abs() - 360.0).abs() < 0.3,
@@ -367,7 +368,7 @@ fn short_lists_with_few_stars_in_common_are_matched(#[case] common: usize, #[cas
         }
     }
     figure(
-        120 + common as u32,
+        120 + common.u32(),
         &format!("{common} stars in common, {own} others in each list"),
         &format!("{found} of {wanted} matched, none wrongly"),
     );

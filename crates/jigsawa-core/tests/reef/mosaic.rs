@@ -5,6 +5,7 @@ use jigsawa_core::measured::Measured;
 use jigsawa_core::mosaic::place::registration;
 use jigsawa_core::mosaic::solve::{Problem, Solution, rough, solve, untied};
 use jigsawa_core::mosaic::tracks::{meeting, of_ties};
+use jigsawa_core::number::Convert;
 use jigsawa_core::placement::{Map, Model, Pair};
 use jigsawa_core::space::{FramePx, Point, ReferencePx, Size};
 use jigsawa_core::wcs::Projection;
@@ -28,7 +29,7 @@ fn noise(a: usize, b: usize) -> f64 {
             (a as u64 * 31 + k + 1).wrapping_mul(0x9E37_79B9_7F4A_7C15) ^ ((b as u64) << 32);
         z = (z ^ (z >> 30)).wrapping_mul(0xBF58_476D_1CE4_E5B9);
         z = (z ^ (z >> 27)).wrapping_mul(0x94D0_49BB_1331_11EB);
-        ((z ^ (z >> 31)) >> 11) as f64 / (1u64 << 53) as f64
+        ((z ^ (z >> 31)) >> 11).real() / (1u64 << 53).real()
     };
     (0..12).map(one).sum::<f64>() - 6.0
 }
@@ -51,13 +52,13 @@ impl Field {
         for (filter, depth) in depths.iter().enumerate() {
             for k in 0..columns * rows {
                 let i = truth.len();
-                let (c, r) = ((k % columns) as f64, (k / columns) as f64);
+                let (c, r) = ((k % columns).real(), (k / columns).real());
                 let at = (
                     960.0
-                        + (c - 0.5 * (columns as f64 - 1.0)) * (1.0 - overlap) * 1500.0
+                        + (c - 0.5 * (columns.real() - 1.0)) * (1.0 - overlap) * 1500.0
                         + 6.0 * noise(i, 1),
                     640.0
-                        + (r - 0.5 * (rows as f64 - 1.0)) * (1.0 - overlap) * 1000.0
+                        + (r - 0.5 * (rows.real() - 1.0)) * (1.0 - overlap) * 1000.0
                         + 6.0 * noise(i, 2),
                 );
                 let pointing = Pointing {
@@ -132,7 +133,7 @@ fn errors(field: &Field, problem: &Problem<'_>, s: &Solution) -> (f64, f64) {
         let (map, ..) = registration(problem, s, Projection::Tangent, i).unwrap();
         let (back, truth) = (map.invert(), truth.invert());
         for k in 0..81 {
-            let at = |k: usize, n: usize| k as f64 / 8.0 * (n as f64 - 1.0);
+            let at = |k: usize, n: usize| k.real() / 8.0 * (n.real() - 1.0);
             let p = Point::new(
                 at(k % 9, field.size.width()),
                 at(k / 9, field.size.height()),
@@ -150,7 +151,7 @@ fn errors(field: &Field, problem: &Problem<'_>, s: &Solution) -> (f64, f64) {
         .iter()
         .map(|p| map.apply(p.from).distance(p.to))
         .collect();
-    let rms = (off.iter().map(|d| d * d).sum::<f64>() / off.len() as f64).sqrt();
+    let rms = (off.iter().map(|d| d * d).sum::<f64>() / off.len().real()).sqrt();
     (rms, off.iter().copied().fold(0.0, f64::max))
 }
 

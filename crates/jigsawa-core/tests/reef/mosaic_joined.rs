@@ -1,6 +1,7 @@
 //! Twelve panels joined, held against the same sky without noise.
 
 use jigsawa_core::mosaic::blend::Share;
+use jigsawa_core::number::Convert;
 use jigsawa_core::plane::Plane;
 use jigsawa_core::robust::median;
 use jigsawa_core::space::{CanvasPx, Point};
@@ -34,7 +35,7 @@ fn squares(m: &Mosaic, side: usize) -> Vec<Square> {
 
 /// What makes the truth the mosaic: one scale and one constant.
 fn scale_and_constant(squares: &[Square]) -> (f64, f64) {
-    let n = squares.len() as f64;
+    let n = squares.len().real();
     let mean = |of: &dyn Fn(&Square) -> f64| squares.iter().map(of).sum::<f64>() / n;
     let (a, b) = (mean(&|s| s.2), mean(&|s| s.3));
     let k = mean(&|s| (s.2 - a) * (s.3 - b)) / mean(&|s| (s.3 - b).powi(2));
@@ -66,7 +67,7 @@ fn the_whole_field_is_true_to_a_percent_of_the_nebulas_range() {
     light.sort_by(f64::total_cmp);
     let range = light[light.len() * 99 / 100] - light[light.len() / 100];
     let mut off: Vec<f64> = s.iter().map(|s| (s.2 - k * s.3 - c).abs()).collect();
-    let rms = (off.iter().map(|o| o * o).sum::<f64>() / off.len() as f64).sqrt();
+    let rms = (off.iter().map(|o| o * o).sum::<f64>() / off.len().real()).sqrt();
     off.sort_by(f64::total_cmp);
     let worst = off[off.len() * 99 / 100];
     println!(
@@ -95,7 +96,7 @@ fn no_seam_has_a_step_of_a_fifth_of_the_noise() {
         for r in y - 8..y + 8 {
             for q in x - 8..x + 8 {
                 let (a, b) = (m.joined.row(r)[q], m.truth.row(r)[q]);
-                v.push((f64::from(a) - k * f64::from(b) - c) as f32);
+                v.push((f64::from(a) - k * f64::from(b) - c).single());
                 light.push(b);
             }
         }
@@ -116,9 +117,9 @@ fn no_seam_has_a_step_of_a_fifth_of_the_noise() {
                 // Boxes before and behind the seam, and one further on each side: a step is what is more than the
                 // slope that was there anyway.
                 let at = |k: i64| {
-                    let (x, y) = (x as i64 + k * dq as i64, y as i64 + k * dr as i64);
+                    let (x, y) = (x.whole() + k * dq.whole(), y.whole() + k * dr.whole());
                     (x > 0 && y > 0)
-                        .then(|| off(x as usize, y as usize))
+                        .then(|| off(x.index(), y.index()))
                         .flatten()
                 };
                 if let (Some(a0), Some(a), Some(b), Some(b1)) = (at(-24), at(-8), at(10), at(26)) {
@@ -144,7 +145,7 @@ fn no_seam_has_a_step_of_a_fifth_of_the_noise() {
         let slope = steps.iter().map(|s| s.0 * s.1).sum::<f64>()
             / steps.iter().map(|s| s.1 * s.1).sum::<f64>();
         let slope = slope.clamp(-0.01 / m.noise, 0.01 / m.noise);
-        let mean = steps.iter().map(|s| s.0 - slope * s.1).sum::<f64>() / steps.len() as f64;
+        let mean = steps.iter().map(|s| s.0 - slope * s.1).sum::<f64>() / steps.len().real();
         worst = worst.max(mean.abs());
         assert!(
             mean.abs() < 0.2,
@@ -169,13 +170,13 @@ fn stars_near_seams_are_as_bright_as_elsewhere_and_none_is_doubled() {
     let cells = m.cells;
     let seam_near = |x: f64, y: f64| {
         let (c, r) = (
-            (x / cells.side as f64) as i64,
-            (y / cells.side as f64) as i64,
+            (x / cells.side.real()).whole(),
+            (y / cells.side.real()).whole(),
         );
         let label = |c: i64, r: i64| {
-            let inside = c >= 0 && r >= 0 && c < cells.columns as i64 && r < cells.rows as i64;
+            let inside = c >= 0 && r >= 0 && c < cells.columns.whole() && r < cells.rows.whole();
             if inside {
-                m.labels[r as usize * cells.columns + c as usize]
+                m.labels[r.index() * cells.columns + c.index()]
             } else {
                 0
             }
@@ -199,7 +200,7 @@ fn stars_near_seams_are_as_bright_as_elsewhere_and_none_is_doubled() {
             continue;
         };
         if t.flags.is_clean() {
-            let ratio = (star.flux / t.flux) as f32;
+            let ratio = (star.flux / t.flux).single();
             let list = if is_near { &mut near } else { &mut far };
             list.push((star.flux / star.flux_sigma, ratio));
         }
@@ -246,12 +247,12 @@ fn a_mean_of_the_overlaps_has_less_noise_there_and_the_same_stars() {
     let m = mosaic(Share::Average);
     let s = squares(&m, 20);
     let (k, c) = scale_and_constant(&s);
-    let rms = (s.iter().map(|s| (s.2 - k * s.3 - c).powi(2)).sum::<f64>() / s.len() as f64).sqrt();
+    let rms = (s.iter().map(|s| (s.2 - k * s.3 - c).powi(2)).sum::<f64>() / s.len().real()).sqrt();
     let seams = by_seams();
     let t = squares(seams, 20);
     let (k2, c2) = scale_and_constant(&t);
     let other =
-        (t.iter().map(|s| (s.2 - k2 * s.3 - c2).powi(2)).sum::<f64>() / t.len() as f64).sqrt();
+        (t.iter().map(|s| (s.2 - k2 * s.3 - c2).powi(2)).sum::<f64>() / t.len().real()).sqrt();
     assert!(rms < 1.2 * other, "{rms} against {other}");
     assert!((k / k2 - 1.0).abs() < 0.005);
     // Where two panels show a place, the mean has less noise than either.
@@ -272,7 +273,8 @@ fn a_mean_of_the_overlaps_has_less_noise_there_and_the_same_stars() {
         let cell = |v: usize| (v + 10) / seams.cells.side;
         let shown = seams.levelled.overlaps.iter().any(|o| {
             o.patches.iter().any(|p| {
-                (p.at.x - *x as f64 - 10.0).abs() < 6.0 && (p.at.y - *y as f64 - 10.0).abs() < 6.0
+                (p.at.x - (*x).real() - 10.0).abs() < 6.0
+                    && (p.at.y - (*y).real() - 10.0).abs() < 6.0
             })
         });
         if shown && cell(*x) > 0 && x + 21 < m.joined.size().width() {

@@ -5,6 +5,7 @@ use jigsawa_core::filter::Filter;
 use jigsawa_core::matching::{Spot, spots};
 use jigsawa_core::mosaic::levels::{Levelled, level};
 use jigsawa_core::mosaic::tracks::meeting;
+use jigsawa_core::number::Convert;
 use jigsawa_core::placement::{Map, Placement};
 use jigsawa_core::plane::Plane;
 use jigsawa_core::robust::median;
@@ -29,7 +30,7 @@ fn cloudy(filter: Filter, overlap: f64, seed: u64) -> Scene {
     let luck = |k: usize, n: u64| {
         let mut z = (seed * 100 + k as u64 * 6 + n).wrapping_mul(0x9E37_79B9_7F4A_7C15);
         z = (z ^ (z >> 30)).wrapping_mul(0xBF58_476D_1CE4_E5B9);
-        ((z ^ (z >> 27)) >> 11) as f64 / (1u64 << 53) as f64
+        ((z ^ (z >> 27)) >> 11).real() / (1u64 << 53).real()
     };
     let all = GRID.0 * GRID.1;
     let narrow = matches!(filter, Filter::Ha | Filter::Oiii | Filter::Sii);
@@ -44,7 +45,7 @@ fn cloudy(filter: Filter, overlap: f64, seed: u64) -> Scene {
         overlap,
         transparencies: (0..all).map(|k| 0.5 + 0.5 * luck(k, 0)).collect(),
         exposures: (0..all)
-            .map(|k| if k == seed as usize % all { 2.0 } else { 1.0 })
+            .map(|k| if k == seed.index() % all { 2.0 } else { 1.0 })
             .collect(),
         glows: (0..all).map(glow).collect(),
         optics: (0..all)
@@ -190,8 +191,8 @@ fn left(scene: &Scene) -> Left {
                     let rows = (y..y + SIDE).flat_map(|r| of.row(r)[x..x + SIDE].to_vec());
                     f64::from(median(&mut rows.collect::<Vec<f32>>()))
                 };
-                let half = 0.5 * (SIDE as f64 - 1.0);
-                let at = back.apply(Point::new(x as f64 + half, y as f64 + half));
+                let half = 0.5 * (SIDE.real() - 1.0);
+                let at = back.apply(Point::new(x.real() + half, y.real() + half));
                 let (is, sky) = (l.balances[k].apply(middle(plane), at), middle(&truth));
                 let corner = (k, x * 4 / shot.size.width(), y * 4 / shot.size.height());
                 off.push((corner, is - sky));
@@ -200,8 +201,8 @@ fn left(scene: &Scene) -> Left {
         }
     }
     light.sort_by(f64::total_cmp);
-    let level = off.iter().map(|o| o.1).sum::<f64>() / off.len() as f64;
-    let mean2 = off.iter().map(|o| (o.1 - level).powi(2)).sum::<f64>() / off.len() as f64;
+    let level = off.iter().map(|o| o.1).sum::<f64>() / off.len().real();
+    let mean2 = off.iter().map(|o| (o.1 - level).powi(2)).sum::<f64>() / off.len().real();
     let mut corners: BTreeMap<(usize, usize, usize), (f64, f64)> = BTreeMap::new();
     for (corner, o) in &off {
         let c = corners.entry(*corner).or_default();
@@ -259,10 +260,10 @@ fn scales_are_true_and_their_told_errors_too() {
             let all: Vec<(f64, f64)> = (0..4)
                 .flat_map(|seed| offs(&cloudy(filter.clone(), overlap, 10 * m as u64 + seed)))
                 .collect();
-            let rms = (all.iter().map(|o| o.0 * o.0).sum::<f64>() / all.len() as f64).sqrt();
+            let rms = (all.iter().map(|o| o.0 * o.0).sum::<f64>() / all.len().real()).sqrt();
             let worst = all.iter().map(|o| o.0.abs()).fold(0.0, f64::max);
             figure(
-                60 + 3 * n as u32 + m as u32,
+                60 + 3 * n.u32() + m.u32(),
                 &format!(
                     "scales of 4 x 12 panels, {kind} filter, {:.0} % overlap, transparencies 0.5 to 1, one exposed twice \
                      as long, flats off by 0.75 %: rms, worst",
@@ -275,7 +276,7 @@ fn scales_are_true_and_their_told_errors_too() {
             pulls.extend(all.iter().map(|(off, told)| off / told));
         }
     }
-    let within = pulls.iter().filter(|p| p.abs() < 1.0).count() as f64 / pulls.len() as f64;
+    let within = pulls.iter().filter(|p| p.abs() < 1.0).count().real() / pulls.len().real();
     figure(
         66,
         "part of those scales within the told one sigma",

@@ -1,5 +1,6 @@
 //! Twelve small panels of the made-up sky, joined from frames to one plane, and the same sky without noise.
 
+use jigsawa_core::number::Convert;
 use std::collections::BTreeMap;
 use std::sync::OnceLock;
 
@@ -61,7 +62,7 @@ pub struct Scene {
 
 /// A number from -1 to 1 for each panel.
 fn wave(k: usize, f: f64) -> f64 {
-    (f * (k as f64 + 1.0)).sin()
+    (f * (k.real() + 1.0)).sin()
 }
 
 impl Scene {
@@ -106,8 +107,8 @@ impl Scene {
     }
 
     pub fn shot(&self, k: usize) -> Shot {
-        let (c, r) = ((k % GRID.0) as f64 - 1.0, (k / GRID.0) as f64 - 1.5);
-        let step = |n: usize| (1.0 - self.overlap) * n as f64;
+        let (c, r) = ((k % GRID.0).real() - 1.0, (k / GRID.0).real() - 1.5);
+        let step = |n: usize| (1.0 - self.overlap) * n.real();
         Shot {
             filter: self.filter.clone(),
             size: Size::new(PANEL.0, PANEL.1).unwrap(),
@@ -285,7 +286,7 @@ pub fn mosaic(share: Share) -> Mosaic {
     let frames = taken();
     let canvas = Size::new(CANVAS.0, CANVAS.1).unwrap();
     let (placements, same) = places();
-    let cells = Cells::over(canvas, (PANEL.0 * PANEL.1) as f64);
+    let cells = Cells::over(canvas, (PANEL.0 * PANEL.1).real());
     let lattice = Lattice::fine(canvas, 1, 12);
     let to_level = to_level(frames, &placements, lattice);
     let levelled = level(&to_level, &|a, b| {
@@ -326,7 +327,7 @@ pub fn mosaic(share: Share) -> Mosaic {
         })
         .collect();
     let counts: Vec<(usize, f32)> = (0..12)
-        .map(|i| (i, levelled.balances[i].weight as f32))
+        .map(|i| (i, levelled.balances[i].weight.single()))
         .collect();
     let op = JoinPanels {
         join: &join,

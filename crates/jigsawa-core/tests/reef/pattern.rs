@@ -1,6 +1,7 @@
 //! Matching by the pattern of a nebula, where stars are too few.
 
 use jigsawa_core::matching::{Guess, MatchError, Wish, match_patterns};
+use jigsawa_core::number::Convert;
 use jigsawa_core::plane::Plane;
 use jigsawa_core::space::{Point, ReferencePx, Size};
 use rstest::rstest;
@@ -19,32 +20,32 @@ fn nebula(seed: u64, guess: &Guess, frame: u64, size: Size) -> Plane {
 /// The same of these scales, in pixels, and weights.
 fn cloud(seed: u64, guess: &Guess, frame: u64, size: Size, scales: &[(f64, f64)]) -> Plane {
     let hash = |i: i64, j: i64, k: u64| {
-        let mut z = (i as u64).wrapping_mul(0x9E37_79B9_7F4A_7C15)
-            ^ (j as u64).wrapping_mul(0xC2B2_AE3D_27D4_EB4F)
+        let mut z = i.u64().wrapping_mul(0x9E37_79B9_7F4A_7C15)
+            ^ j.u64().wrapping_mul(0xC2B2_AE3D_27D4_EB4F)
             ^ (k << 32)
             ^ seed;
         z = (z ^ (z >> 30)).wrapping_mul(0xBF58_476D_1CE4_E5B9);
         z = (z ^ (z >> 27)).wrapping_mul(0x94D0_49BB_1331_11EB);
-        ((z ^ (z >> 31)) >> 11) as f64 / (1u64 << 53) as f64
+        ((z ^ (z >> 31)) >> 11).real() / (1u64 << 53).real()
     };
     let smooth = |x: f64, y: f64, k: u64| {
         let (i, j) = (x.floor(), y.floor());
         let ease = |t: f64| t * t * (3.0 - 2.0 * t);
         let (u, v) = (ease(x - i), ease(y - j));
-        let at = |a: i64, b: i64| hash(i as i64 + a, j as i64 + b, k);
+        let at = |a: i64, b: i64| hash(i.whole() + a, j.whole() + b, k);
         (at(0, 0) * (1.0 - u) + at(1, 0) * u) * (1.0 - v)
             + (at(0, 1) * (1.0 - u) + at(1, 1) * u) * v
     };
     let back = guess.map(size, size).unwrap().invert();
     Plane::from_fn(size, |x, y| {
-        let p: Point<ReferencePx> = back.apply(Point::new(x as f64, y as f64));
+        let p: Point<ReferencePx> = back.apply(Point::new(x.real(), y.real()));
         let light: f64 = scales
             .iter()
             .enumerate()
             .map(|(k, (scale, weight))| weight * smooth(p.x / scale, p.y / scale, k as u64))
             .sum();
-        let noise = hash(x as i64, y as i64, 1000 + frame) - 0.5;
-        (1000.0 + 200.0 * light * light + 20.0 * noise + 0.02 * x as f64) as f32
+        let noise = hash(x.whole(), y.whole(), 1000 + frame) - 0.5;
+        (1000.0 + 200.0 * light * light + 20.0 * noise + 0.02 * x.real()).single()
     })
 }
 

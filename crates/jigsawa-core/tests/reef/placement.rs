@@ -1,5 +1,6 @@
 //! Stars of the resampled masters lie where the truth says.
 
+use jigsawa_core::number::Convert;
 use jigsawa_core::plane::Plane;
 use jigsawa_core::space::{FramePx, Point};
 use jigsawa_core::stars::profile;
@@ -18,7 +19,7 @@ fn errors(group: &Group, i: usize) -> Vec<f64> {
         .then(&m.sky_to_frame())
         .unwrap();
     let measure = |plane: &Plane, at: Point<FramePx>| {
-        let full = 0.98 * m.frame.shot.camera.full_adu as f32;
+        let full = 0.98 * m.frame.shot.camera.full_adu.single();
         profile::fit(plane, at, stars.fwhm_px, stars.beta, full).map(|p| p.at.distance(at))
     };
     good_stars(group, i, 25.0)
@@ -29,7 +30,7 @@ fn errors(group: &Group, i: usize) -> Vec<f64> {
 }
 
 fn rms(errors: &[f64]) -> f64 {
-    (errors.iter().map(|e| e * e).sum::<f64>() / errors.len() as f64).sqrt()
+    (errors.iter().map(|e| e * e).sum::<f64>() / errors.len().real()).sqrt()
 }
 
 #[test]
@@ -62,8 +63,8 @@ fn the_map_itself_is_true_to_0_08_px_in_every_corner_and_between() {
             for y in 0..=8 {
                 for x in 0..=8 {
                     let p = Point::new(
-                        (size.width() - 1) as f64 * f64::from(x) / 8.0,
-                        (size.height() - 1) as f64 * f64::from(y) / 8.0,
+                        (size.width() - 1).real() * f64::from(x) / 8.0,
+                        (size.height() - 1).real() * f64::from(y) / 8.0,
                     );
                     let off = group.placements[i].apply(p).distance(truth.apply(p));
                     worst = worst.max(off);

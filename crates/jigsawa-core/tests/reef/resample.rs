@@ -2,6 +2,7 @@
 
 use jigsawa_core::balance::Balance;
 use jigsawa_core::filter::Filter;
+use jigsawa_core::number::Convert;
 use jigsawa_core::placement::Map;
 use jigsawa_core::space::{Point, Size};
 use jigsawa_core::stars::{Settings, detect};
@@ -60,14 +61,17 @@ fn no_pixel_beside_a_bright_star_falls_3_sigma_below_the_sky() {
     let stars = detect(&taken.plane, None, &Settings::default()).unwrap();
     // The level is seen on the flat cores themselves.
     let seen = stars.saturation.unwrap_or_default();
-    assert!((seen / camera.full_adu as f32 - 1.0).abs() < 0.01, "{seen}");
+    assert!(
+        (seen / camera.full_adu.single() - 1.0).abs() < 0.01,
+        "{seen}"
+    );
     let (s, c) = 1.2f64.to_radians().sin_cos();
     let turn = Map::from_rows([[c, -s, 3.4], [s, c, -2.3], [0.0, 0.0, 1.0]]).unwrap();
     let placed = place(
         &taken.plane,
         turn,
         Balance::identity(&stars),
-        camera.full_adu as f32,
+        camera.full_adu.single(),
         shot.size,
     );
     let sky = camera.units(glow.level);
@@ -82,7 +86,7 @@ fn no_pixel_beside_a_bright_star_falls_3_sigma_below_the_sky() {
     assert!(depth < 3.0, "{depth} sigma");
     // And no saturated core is overshot.
     let highest = placed.data().iter().fold(0.0f32, |a, b| a.max(*b));
-    assert!(highest <= camera.full_adu as f32, "{highest}");
+    assert!(highest <= camera.full_adu.single(), "{highest}");
 }
 
 #[test]
@@ -97,7 +101,10 @@ fn the_flux_of_a_star_grows_with_the_area_of_the_canvas_pixels() {
         .filter_map(|s| {
             let there = group.placements[2].apply(Point::new(s.at.x, s.at.y));
             let near = |t: &&jigsawa_core::stars::Star| t.at.distance(there) < 0.5;
-            m.stars.clean().find(near).map(|t| (s.flux / t.flux) as f32)
+            m.stars
+                .clean()
+                .find(near)
+                .map(|t| (s.flux / t.flux).single())
         })
         .collect();
     let got = jigsawa_core::robust::median(&mut ratios);

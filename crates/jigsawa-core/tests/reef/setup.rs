@@ -1,5 +1,6 @@
 //! The demo's masters, taken once for all tests, and what the core finds in them.
 
+use jigsawa_core::number::Convert;
 use std::sync::OnceLock;
 
 use jigsawa_core::balance::{Balance, Lattice, Member, Samples, Sky, colours, match_sky};
@@ -54,7 +55,7 @@ pub fn masters() -> &'static [Master] {
     MASTERS.get_or_init(|| {
         let mut all = Vec::new();
         take(&frames(), &mut |frame, taken| {
-            let full = Some(frame.shot.camera.full_adu as f32);
+            let full = Some(frame.shot.camera.full_adu.single());
             let stars = detect(&taken.plane, full, &Settings::default()).unwrap();
             all.push(Master {
                 frame: frame.clone(),
@@ -124,7 +125,7 @@ impl Group {
                     &m.taken.plane,
                     member.placement,
                     &m.stars,
-                    Some(m.frame.shot.camera.full_adu as f32),
+                    Some(m.frame.shot.camera.full_adu.single()),
                     lattice,
                 ),
             })
@@ -170,7 +171,7 @@ impl Group {
             } else {
                 identity
             },
-            m.frame.shot.camera.full_adu as f32,
+            m.frame.shot.camera.full_adu.single(),
             self.reference().size(),
         )
     }
@@ -238,7 +239,7 @@ pub fn good_stars(group: &Group, i: usize, least_amplitude_sigma: f64) -> Vec<Po
         })
         .map(|s| to_canvas.apply(Point::new(s.sky.0, s.sky.1)))
         .filter(|p| {
-            let inside = |v: f64, n: usize| v > 20.0 && v < n as f64 - 21.0;
+            let inside = |v: f64, n: usize| v > 20.0 && v < n.real() - 21.0;
             inside(p.x, canvas.width()) && inside(p.y, canvas.height())
         })
         .collect()

@@ -2,6 +2,7 @@
 
 use jigsawa_core::doors::{DoorError, FrameSource};
 use jigsawa_core::filter::Filter;
+use jigsawa_core::number::Convert;
 use jigsawa_core::plane::Plane;
 use jigsawa_core::space::{FramePx, Point, Size};
 use jigsawa_core::starless::{Stars, find, find_with};
@@ -92,10 +93,10 @@ fn without(plane: &Plane, stars: &Stars) -> Plane {
 fn edge(found: &Plane, truth: &Plane, at: Point<FramePx>, radius: f64, noise: f64) -> (f64, f64) {
     let mut around = (0.0, 0.0, 0.0f64);
     let mut sums = [[(0.0f64, 0.0f64); 2]; 8];
-    let reach = radius.ceil() as i64 + 4;
-    for y in at.y as i64 - reach..=at.y as i64 + reach {
-        for x in at.x as i64 - reach..=at.x as i64 + reach {
-            let (dx, dy) = (x as f64 - at.x, y as f64 - at.y);
+    let reach = radius.ceil().whole() + 4;
+    for y in at.y.whole() - reach..=at.y.whole() + reach {
+        for x in at.x.whole() - reach..=at.x.whole() + reach {
+            let (dx, dy) = (x.real() - at.x, y.real() - at.y);
             let r = dx.hypot(dy) - radius;
             let off = f64::from(found.at(x, y) - truth.at(x, y));
             let behind = f64::from(truth.at(x, y));
@@ -108,7 +109,7 @@ fn edge(found: &Plane, truth: &Plane, at: Point<FramePx>, radius: f64, noise: f6
             }
             if r.abs() < 3.0 && off.is_finite() {
                 let turn = dy.atan2(dx) / std::f64::consts::TAU + 0.5;
-                let s = &mut sums[((turn * 8.0) as usize).min(7)][usize::from(r > 0.0)];
+                let s = &mut sums[(turn * 8.0).index().min(7)][usize::from(r > 0.0)];
                 s.0 += off;
                 s.1 += 1.0;
             }
@@ -132,11 +133,11 @@ fn off(
     (from, to): (f64, f64),
     noise: f64,
 ) -> (f64, f64) {
-    let reach = to.ceil() as i64;
+    let reach = to.ceil().whole();
     let (mut sum, mut square, mut n) = (0.0, 0.0, 0.0f64);
-    for y in at.y as i64 - reach..=at.y as i64 + reach {
-        for x in at.x as i64 - reach..=at.x as i64 + reach {
-            let r = (x as f64 - at.x).hypot(y as f64 - at.y);
+    for y in at.y.whole() - reach..=at.y.whole() + reach {
+        for x in at.x.whole() - reach..=at.x.whole() + reach {
+            let r = (x.real() - at.x).hypot(y.real() - at.y);
             let off = f64::from(found.at(x, y) - truth.at(x, y)) / noise;
             if r >= from && r < to && off.is_finite() {
                 sum += off;
@@ -174,8 +175,8 @@ fn the_brightest_stars_go_with_their_columns_and_halos_and_leave_no_edge(
     let (stars, found) = taken(&s.plane);
     let noise = s.shot.camera.noise(s.shot.glow.level, s.shot.subs);
     let (w, h) = (
-        s.plane.size().width() as f64,
-        s.plane.size().height() as f64,
+        s.plane.size().width().real(),
+        s.plane.size().height().real(),
     );
     let inside = |at: &Point<FramePx>, r: f64| at.x.min(at.y).min(w - at.x).min(h - at.y) > r + 6.0;
     let edges: Vec<(f64, f64)> = stars
@@ -258,7 +259,7 @@ fn stars_that_broadband_shows_go_out_of_a_line_that_hardly_does() {
     let left = [alone, told].map(|found| without(&line.plane, &found.unwrap().1));
     let mut parts = [Vec::new(), Vec::new()];
     let light = |plane: &Plane, at: Point<FramePx>| -> f64 {
-        let (x, y) = (at.x.round() as i64, at.y.round() as i64);
+        let (x, y) = (at.x.round().whole(), at.y.round().whole());
         let places = (-2..=2).flat_map(|j| (-2..=2).map(move |i| (x + i, y + j)));
         places
             .map(|(x, y)| f64::from(plane.at(x, y) - line.behind.at(x, y)))
@@ -266,8 +267,11 @@ fn stars_that_broadband_shows_go_out_of_a_line_that_hardly_does() {
     };
     let (w, h) = (900.0, 700.0);
     for s in &known.stars {
-        let peak = f64::from(stars.at(s.at.x.round() as i64, s.at.y.round() as i64))
-            - f64::from(line.behind.at(s.at.x.round() as i64, s.at.y.round() as i64));
+        let peak = f64::from(stars.at(s.at.x.round().whole(), s.at.y.round().whole()))
+            - f64::from(
+                line.behind
+                    .at(s.at.x.round().whole(), s.at.y.round().whole()),
+            );
         let inside = s.at.x.min(s.at.y).min(w - s.at.x).min(h - s.at.y) > 12.0;
         if inside && (0.7..2.5).contains(&(peak / noise)) {
             for (parts, left) in parts.iter_mut().zip(&left) {
@@ -303,7 +307,7 @@ fn a_galaxys_core_is_no_star_and_stays() {
     let s = seen(Field::Weathervane, &crowd, 0.0, None);
     let (stars, found) = taken(&s.plane);
     let core = s.shot.map().apply(Point::new(960.0, 640.0));
-    let (x, y) = (core.x.round() as i64, core.y.round() as i64);
+    let (x, y) = (core.x.round().whole(), core.y.round().whole());
     let (got, want) = (found.at(x, y), s.behind.at(x, y));
     println!(
         "{} doubtful; the core {got:.1} of {want:.1}",
@@ -339,7 +343,7 @@ fn what_lies_behind_and_the_stars_add_up_and_filled_places_are_true_within_two_s
         )
         .unwrap();
     assert_eq!(behind[0].len(), WIDTH * HEIGHT);
-    let full = r.shots[0].camera.full_adu as f32;
+    let full = r.shots[0].camera.full_adu.single();
     let map = r.shots[0].map();
     let truth: Vec<(Point<FramePx>, f64)> = r
         .stars
@@ -358,9 +362,9 @@ fn what_lies_behind_and_the_stars_add_up_and_filled_places_are_true_within_two_s
     };
     let (mut places, mut beyond, mut sum, mut pairs_within, mut pairs) = (0, 0, 0.0f32, 0, 0);
     for (at, radius) in stars.holes() {
-        let (x0, y0) = (at.x.round() as i64, at.y.round() as i64);
-        let reach = radius.ceil() as i64;
-        let outside = x0 < 20 || y0 < 20 || x0 > WIDTH as i64 - 21 || y0 > HEIGHT as i64 - 21;
+        let (x0, y0) = (at.x.round().whole(), at.y.round().whole());
+        let reach = radius.ceil().whole();
+        let outside = x0 < 20 || y0 < 20 || x0 > WIDTH.whole() - 21 || y0 > HEIGHT.whole() - 21;
         let saturated = r
             .planes
             .iter()
@@ -373,8 +377,8 @@ fn what_lies_behind_and_the_stars_add_up_and_filled_places_are_true_within_two_s
             let (mut off, mut n) = (0.0, 0.0f32);
             for y in y0 - reach..=y0 + reach {
                 for x in x0 - reach..=x0 + reach {
-                    if (x as f64 - at.x).hypot(y as f64 - at.y) <= radius {
-                        let i = y as usize * WIDTH + x as usize;
+                    if (x.real() - at.x).hypot(y.real() - at.y) <= radius {
+                        let i = y.index() * WIDTH + x.index();
                         off += found[i] - truth.data()[i];
                         n += 1.0;
                     }
@@ -391,7 +395,7 @@ fn what_lies_behind_and_the_stars_add_up_and_filled_places_are_true_within_two_s
             }
         }
     }
-    let mean = sum / places as f32;
+    let mean = sum / places.single();
     assert!(places > 400 && pairs > 100, "{places} {pairs}");
     assert!(
         mean < 0.5 && beyond * 100 <= places,
@@ -415,7 +419,7 @@ fn stars_are_taken_out_of_one_plane_as_of_three(#[case] planes: usize) {
     let stars = Stars::measure(&list, &found).unwrap();
     assert!(stars.count() > 300 && stars.filled() > 100 && stars.filled() <= stars.count());
     let bright = found.clean().next().unwrap().at;
-    let at = bright.y.round() as usize * WIDTH + bright.x.round() as usize;
+    let at = bright.y.round().index() * WIDTH + bright.x.round().index();
     let mut behind = Vec::new();
     stars
         .take_out(&list, |_, _, starless| -> Result<(), DoorError> {

@@ -1,5 +1,6 @@
 //! The made-up night surveyed: its figures are the truth's, and what is wrong with it is pointed at.
 
+use jigsawa_core::number::Convert;
 use std::sync::OnceLock;
 
 use jigsawa_core::frame::{FrameFacts, Kind};
@@ -36,7 +37,7 @@ fn lights() -> &'static [Seen] {
             .zip(skies)
             .map(|((frame, plane), sky)| {
                 let camera = frame.shot.camera;
-                let full = camera.full_adu as f32;
+                let full = camera.full_adu.single();
                 let mesh = SkyMesh::measure(&sky).unwrap();
                 let mut empty = sky.into_data();
                 let sky = f64::from(mesh.typical_level());
@@ -194,6 +195,6 @@ fn the_flip_is_seen_and_the_reference_is_good_and_central() {
     println!("{} {}", lights()[p.light].frame.file, p.why);
     let (x, y) = compared[p.light].dither_px.unwrap();
     assert!(clean[p.light] && x.hypot(y) < 12.0);
-    let mut all: Vec<f32> = scores.iter().flatten().map(|s| s.total as f32).collect();
+    let mut all: Vec<f32> = scores.iter().flatten().map(|s| s.total.single()).collect();
     assert!(scores[p.light].unwrap().total >= f64::from(median(&mut all)));
 }

@@ -6,6 +6,7 @@ use jigsawa_core::balance::{
 };
 use jigsawa_core::filter::Filter;
 use jigsawa_core::matching::{Matched, Wish, match_frames, spots};
+use jigsawa_core::number::Convert;
 use jigsawa_core::placement::{Map, Placement, Registration};
 use jigsawa_core::plane::Plane;
 use jigsawa_core::space::{FramePx, Point, ReferencePx, Size};
@@ -24,10 +25,10 @@ fn find(plane: &Plane) -> Catalogue {
 /// Pairs in all the ways that frames differ: seeing, brightness, numbers of stars, hands that they went through.
 fn pairs(count: u64) -> impl Iterator<Item = (Other, bool)> {
     (0..count).map(|seed| {
-        let part = |k: u64| (seed * k % 17) as f64 / 16.0;
+        let part = |k: u64| (seed * k % 17).real() / 16.0;
         let other = Other {
             filter: Filter::R,
-            stars: 40 + 12 * (seed as usize % 13),
+            stars: 40 + 12 * (seed.index() % 13),
             transparency: 0.6 + 0.5 * part(5),
             fwhm_px: 2.7 + 1.2 * part(7),
             glow: SkyGlow::even(250.0 + 300.0 * part(3)),
@@ -43,7 +44,7 @@ fn pairs(count: u64) -> impl Iterator<Item = (Other, bool)> {
 
 /// The part of some pulls that lies within one.
 fn within(pulls: &[f64]) -> f64 {
-    pulls.iter().filter(|p| p.abs() < 1.0).count() as f64 / pulls.len() as f64
+    pulls.iter().filter(|p| p.abs() < 1.0).count().real() / pulls.len().real()
 }
 
 /// What resampling moves the soft ones by.
@@ -109,7 +110,7 @@ impl Pair {
 
     /// The corner that a map knows least of: the one farthest from what it rests on.
     fn worst_corner(&self, found: &Matched) -> Point<ReferencePx> {
-        let n = found.pairs.len() as f64;
+        let n = found.pairs.len().real();
         let at = |p: &(usize, usize)| self.stars[0].stars[p.0].at;
         let x = found.pairs.iter().map(|p| at(p).x).sum::<f64>() / n;
         let y = found.pairs.iter().map(|p| at(p).y).sum::<f64>() / n;

@@ -8,6 +8,7 @@ mod wcs;
 use jigsawa_core::filter::Filter;
 use jigsawa_core::frame::{FrameFacts, Kind, Pier, RowOrder};
 use jigsawa_core::horizon;
+use jigsawa_core::number::Convert;
 
 use crate::fits::{FitsFrame, Header};
 use names::{
@@ -37,7 +38,7 @@ pub fn read(frame: &FitsFrame) -> FrameFacts {
         row_order: row_order(h),
         kind,
         master,
-        bits: number(h, &["ZBITPIX", "BITPIX"]).map(|b| b as i32),
+        bits: number(h, &["ZBITPIX", "BITPIX"]).map(Convert::i32),
         colour_pattern: text(h, PATTERN).and_then(|t| pattern(&t)),
         filter_by_name: by_name.is_some(),
         filter: by_card.or(by_name),
@@ -71,7 +72,7 @@ pub fn read(frame: &FitsFrame) -> FrameFacts {
         focus: number(h, FOCUS),
         // What a pixel of 32 bits cannot reach is no limit of it.
         saturation: positive(h, SATURATION)
-            .map(|v| v as f32)
+            .map(Convert::single)
             .filter(|v| v.is_finite() && *v > 0.0),
         absurd: frame.absurd(),
         blank: frame.blank_share(),
@@ -191,7 +192,7 @@ fn kind(word: &str) -> Kind {
 
 /// From a card for each axis, or from one for both: `2`, `'2x2'`, `'2 2'`.
 fn binning(h: &Header) -> Option<(u32, u32)> {
-    let whole = |v: f64| ((1.0..=64.0).contains(&v) && v.fract() == 0.0).then_some(v as u32);
+    let whole = |v: f64| ((1.0..=64.0).contains(&v) && v.fract() == 0.0).then_some(v.u32());
     if let Some(x) = number(h, BINNING_X).and_then(whole) {
         let y = number(h, BINNING_Y).and_then(whole).unwrap_or(x);
         return Some((x, y));

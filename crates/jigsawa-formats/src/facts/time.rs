@@ -2,6 +2,7 @@
 
 use jiff::civil::{Date, DateTime, Time};
 use jiff::{Timestamp, ToSpan, tz::TimeZone};
+use jigsawa_core::number::Convert;
 
 use crate::fits::Header;
 
@@ -38,7 +39,7 @@ fn moment(text: &str) -> Option<DateTime> {
 
 fn seconds(at: DateTime) -> Option<f64> {
     let stamp = at.to_zoned(TimeZone::UTC).ok()?.timestamp();
-    Some(stamp.as_millisecond() as f64 / 1000.0)
+    Some(stamp.as_millisecond().real() / 1000.0)
 }
 
 /// The evening that the night began with: noon to noon in local time, by the header's local date or
@@ -47,7 +48,7 @@ pub(super) fn evening(h: &Header, start_s: Option<f64>, longitude: Option<f64>) 
     let local = text(h, LOCAL_DATE).as_deref().and_then(moment);
     let by_the_sun = || {
         let shifted = start_s? + longitude? * 240.0;
-        let stamp = Timestamp::from_millisecond((shifted * 1000.0) as i64).ok()?;
+        let stamp = Timestamp::from_millisecond((shifted * 1000.0).whole()).ok()?;
         Some(stamp.to_zoned(TimeZone::UTC).datetime())
     };
     let local = local.or_else(by_the_sun)?;

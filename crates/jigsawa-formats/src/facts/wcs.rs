@@ -1,5 +1,6 @@
 //! What a header says of the frame's place on the sky, and how a header says it.
 
+use jigsawa_core::number::Convert;
 use jigsawa_core::space::Size;
 use jigsawa_core::wcs::{Fields, Projection, Sip, Sky, Wcs};
 
@@ -34,7 +35,7 @@ impl CutOut {
 
     /// Where a FITS coordinate comes to lie.
     fn place(&self, axis: usize, at: f64) -> f64 {
-        (at - self.origin[axis] as f64 - 0.5) * self.scale[axis] + 0.5 + self.before[axis] as f64
+        (at - self.origin[axis].real() - 0.5) * self.scale[axis] + 0.5 + self.before[axis].real()
     }
 
     /// What a distortion's term of these powers is multiplied by, for an axis.
@@ -136,7 +137,7 @@ pub(super) fn read(h: &Header) -> Option<Wcs> {
 fn sip(h: &Header) -> Option<Sip> {
     let order = |name: &str| h.number(name).filter(|n| (1.0..=9.0).contains(n));
     let (a, b) = (order("A_ORDER"), order("B_ORDER"));
-    let order = a.unwrap_or(1.0).max(b.unwrap_or(1.0)) as u8;
+    let order = a.unwrap_or(1.0).max(b.unwrap_or(1.0)).byte();
     (a.is_some() || b.is_some()).then(|| {
         Sip::from_terms(order, |p, q| {
             let of = |name: &str| h.number(&format!("{name}_{p}_{q}")).unwrap_or(0.0);
@@ -219,8 +220,8 @@ pub(super) fn middle_and_scale(
     if !(1e-14..1.0).contains(&area) {
         return None;
     }
-    let dx = f64::midpoint(size.width() as f64, 1.0) - px;
-    let dy = f64::midpoint(size.height() as f64, 1.0) - py;
+    let dx = f64::midpoint(size.width().real(), 1.0) - px;
+    let dy = f64::midpoint(size.height().real(), 1.0) - py;
     let dec_middle = (dec + c * dx + d * dy).clamp(-90.0, 90.0);
     let shrink = dec_middle.to_radians().cos().max(1e-3);
     let ra_middle = (ra + (a * dx + b * dy) / shrink).rem_euclid(360.0);

@@ -7,6 +7,7 @@
 //! ragged clusters of one value instead, and a star that is full has neighbours below it. Holes of the same value
 //! count, too. Missing values (NaN) connect. What this program has written itself has no such places.
 
+use jigsawa_core::number::Convert;
 use jigsawa_core::space::{Rect, Size};
 
 use crate::error::FileError;
@@ -52,7 +53,7 @@ pub(super) struct Blank {
 
 /// Values that may stand for no data, by some rows of a plane.
 pub(super) fn suspects(sample: &[f32], width: usize) -> Vec<f32> {
-    let rows = (sample.len() / width).max(1) as f32;
+    let rows = (sample.len() / width).max(1).single();
     let straight = STRAIGHT.min(width / 4).max(4);
     let mut ends: Vec<(f32, f32)> = Vec::new();
     for row in sample.chunks_exact(width) {
@@ -113,7 +114,7 @@ pub(super) fn find(
         let n = strip.min(height - y);
         let rect = Rect {
             x: 0,
-            y: y as i64,
+            y: y.whole(),
             width,
             height: n,
         };
@@ -134,12 +135,12 @@ impl Blank {
     /// Makes the pixels of a window missing.
     pub(super) fn hide(&self, rect: Rect, out: &mut [f32]) {
         for (i, row) in out.chunks_exact_mut(rect.width).enumerate() {
-            let y = rect.y as usize + i;
+            let y = rect.y.index() + i;
             let (Some(from), Some(to)) = (self.rows.get(y), self.rows.get(y + 1)) else {
                 continue;
             };
             for (a, b) in &self.runs[*from as usize..*to as usize] {
-                let inside = |v: u32| (i64::from(v) - rect.x).clamp(0, rect.width as i64) as usize;
+                let inside = |v: u32| (i64::from(v) - rect.x).clamp(0, rect.width.whole()).index();
                 row[inside(*a)..inside(*b)].fill(f32::NAN);
             }
         }
@@ -202,7 +203,7 @@ impl Regions {
         }
         let before = self.rows.last().map_or(0, |r| *r as usize);
         let first = self.runs.len();
-        self.rows.push(first as u32);
+        self.rows.push(first.u32());
         let is_blank = |v: &f32| *v == self.value || v.is_nan();
         let mut x = 0;
         while let Some(from) = row[x..].iter().position(is_blank).map(|i| x + i) {
@@ -211,9 +212,9 @@ impl Regions {
                 .position(|v| !is_blank(v))
                 .map_or(row.len(), |i| from + i);
             self.runs.push(Run {
-                from: from as u32,
-                to: to as u32,
-                parent: self.runs.len() as u32,
+                from: from.u32(),
+                to: to.u32(),
+                parent: self.runs.len().u32(),
             });
             let outside = f32::NAN;
             let left = from.checked_sub(1).map_or(outside, |i| row[i]);
@@ -254,7 +255,7 @@ impl Regions {
         let (a, b) = (self.root(a), self.root(b));
         // The older run is the root, whatever the order.
         let (old, new) = (a.min(b), a.max(b));
-        self.runs[new].parent = old as u32;
+        self.runs[new].parent = old.u32();
     }
 
     /// The regions that are borders and holes; `step` is a difference that chance makes in coarse counts.
@@ -313,7 +314,7 @@ impl Regions {
         }
         let straight = |side: usize| STRAIGHT.min(side / 4).max(4);
         let is_border = |g: &Region| {
-            let solid = g.facing as f64 <= RAGGED_BORDER * g.area as f64 || g.depth < THIN;
+            let solid = g.facing.real() <= RAGGED_BORDER * g.area.real() || g.depth < THIN;
             let full = g.below * 5 > g.neighbours * 4 && self.value != 0.0;
             g.touches
                 && g.straight >= straight(width.min(height))
@@ -323,7 +324,7 @@ impl Regions {
         };
         let is_hole = |g: &Region| {
             g.area >= LEAST_HOLE
-                && g.facing as f64 <= RAGGED_HOLE * g.area as f64
+                && g.facing.real() <= RAGGED_HOLE * g.area.real()
                 && g.alike * 3 <= g.neighbours
                 && g.below * 5 <= g.neighbours * 4
         };
@@ -340,7 +341,7 @@ impl Regions {
         };
         let mut area = 0;
         for y in 0..height {
-            blank.rows.push(blank.runs.len() as u32);
+            blank.rows.push(blank.runs.len().u32());
             let end = self
                 .rows
                 .get(y + 1)
@@ -352,8 +353,8 @@ impl Regions {
                 }
             }
         }
-        blank.rows.push(blank.runs.len() as u32);
-        blank.share = area as f32 / self.size.area() as f32;
+        blank.rows.push(blank.runs.len().u32());
+        blank.share = area.single() / self.size.area().single();
         // A picture of stars alone is 0 between them, and a frame of one value is told as what it is.
         (area > 0 && blank.share < MOST).then_some(blank)
     }
@@ -369,7 +370,7 @@ mod tests {
     const H: usize = 90;
 
     fn noise(i: usize) -> f32 {
-        uniform(i as u64, 0) as f32 - 0.5
+        uniform(i as u64, 0).single() - 0.5
     }
 
     fn found(data: &[f32]) -> Option<Blank> {
@@ -384,7 +385,7 @@ mod tests {
             return None;
         }
         find(size, &sample, &values, |rect, out| {
-            let from = rect.y as usize * W;
+            let from = rect.y.index() * W;
             out.copy_from_slice(&data[from..from + out.len()]);
             Ok(())
         })
@@ -432,7 +433,7 @@ mod tests {
     #[case::counts_of_few_kinds(|i: usize| (3.0 + 0.7 * noise(i)).round())]
     #[case::a_sky_cut_at_zero(|i: usize| (0.05 + noise(i)).max(0.0))]
     #[case::a_full_star_at_the_edge(|i: usize| {
-        let (x, y) = ((i % W) as f32, (i / W) as f32);
+        let (x, y) = ((i % W).single(), (i / W).single());
         (600.0 + noise(i) + 4e6 * (-((x - 60.0).powi(2) + y * y) / 300.0).exp()).min(65_535.0)
     })]
     #[case::one_value(|_| 7.0)]

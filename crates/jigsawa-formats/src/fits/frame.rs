@@ -1,5 +1,6 @@
 //! An image of a FITS file, open for reading by windows from several threads.
 
+use jigsawa_core::number::Convert;
 use std::fs::{self, File};
 use std::io::{self, Read, Seek, SeekFrom};
 use std::path::Path;
@@ -154,7 +155,7 @@ impl FitsFrame {
     pub fn blank_share(&self) -> Option<(f32, f32)> {
         let found: Vec<&Blank> = self.blank.iter().flatten().collect();
         let first = found.first()?;
-        let share = found.iter().map(|b| b.share).sum::<f32>() / self.planes as f32;
+        let share = found.iter().map(|b| b.share).sum::<f32>() / self.planes.single();
         Some((share, first.value))
     }
 
@@ -211,7 +212,7 @@ impl FitsFrame {
             let at = last * i / (rows - 1).max(1);
             let rect = Rect {
                 x: 0,
-                y: (at % self.size.height()) as i64,
+                y: (at % self.size.height()).whole(),
                 width: self.size.width(),
                 height: 1,
             };

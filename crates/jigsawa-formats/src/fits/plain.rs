@@ -3,6 +3,7 @@
 //! A window's rows are read straight into the caller's memory and turned there, so that threads need not
 //! take turns at the file. Images that are packed in tiles are unpacked in `tiles/`.
 
+use jigsawa_core::number::Convert;
 use std::cell::RefCell;
 use std::fs::File;
 use std::io;
@@ -104,7 +105,7 @@ impl Plain {
                 .header
                 .number("BLANK")
                 .filter(|_| bitpix > 0)
-                .map(|b| b as i64),
+                .map(Convert::whole),
             bounded: bitpix > 0 && scale.abs() * largest + zero.abs() < f64::from(sense::ABSURD),
         })
     }
@@ -151,8 +152,8 @@ impl Plain {
         for (i, values) in out.chunks_mut(run).enumerate() {
             let first = i * run;
             let (x, y) = (first % rect.width, first / rect.width);
-            let row = plane * self.size.height() + rect.y as usize + y;
-            let pixel = row * self.size.width() + rect.x as usize + x;
+            let row = plane * self.size.height() + rect.y.index() + y;
+            let pixel = row * self.size.width() + rect.x.index() + x;
             self.read_run(&file, pixel, values, as_stored)
                 .map_err(|e| match e.kind() {
                     io::ErrorKind::UnexpectedEof => FileError::Changed,
@@ -213,7 +214,7 @@ impl Plain {
     }
 
     fn scaled(&self, stored: f64) -> f32 {
-        (self.scale * stored + self.zero) as f32
+        (self.scale * stored + self.zero).single()
     }
 
     fn integers<const N: usize>(
@@ -227,7 +228,7 @@ impl Plain {
             *v = if Some(n) == self.blank {
                 f32::NAN
             } else {
-                self.scaled(n as f64)
+                self.scaled(n.real())
             };
         }
     }
@@ -235,10 +236,10 @@ impl Plain {
     /// What cameras write, and so what is read most.
     fn shorts(&self, bytes: &[u8], out: &mut [f32]) {
         let number = |b: [u8; 2]| i64::from(i16::from_be_bytes(b));
-        let steps = self.scale as f32;
+        let steps = self.scale.single();
         let whole = f64::from(steps) == self.scale && self.zero.fract() == 0.0;
         if self.blank.is_none() && whole && steps == 1.0 && self.zero.abs() < 65_536.0 {
-            whole_shorts(bytes, self.zero as i32, out);
+            whole_shorts(bytes, self.zero.i32(), out);
         } else {
             self.integers(bytes, number, out);
         }
@@ -262,6 +263,6 @@ fn turn(values: &mut [f32]) {
 fn whole_shorts(bytes: &[u8], zero: i32, out: &mut [f32]) {
     let (cells, _) = bytes.as_chunks::<2>();
     for (v, b) in out.iter_mut().zip(cells) {
-        *v = (i32::from(i16::from_be_bytes(*b)) + zero) as f32;
+        *v = (i32::from(i16::from_be_bytes(*b)) + zero).single();
     }
 }

@@ -7,6 +7,7 @@
 //! refused. Bytes that are swapped within 16-bit numbers cannot be told from light this way.
 
 use crate::error::FileError;
+use jigsawa_core::number::Convert;
 
 /// No measurement is larger: its square still is a 32-bit float.
 pub(super) const ABSURD: f32 = 1e18;
@@ -46,7 +47,7 @@ pub(super) fn check(sample: &[f32]) -> Result<f32, FileError> {
             kinds.push(*v);
         }
     }
-    let share = |n: usize| n as f32 / valued.max(1) as f32;
+    let share = |n: usize| n.single() / valued.max(1).single();
     if kinds.len() >= KINDS || share(tiny) > TINY_SHARE {
         return Err(FileError::Senseless {
             percent: f64::from(share(absurd + tiny)) * 100.0,
@@ -62,7 +63,7 @@ mod tests {
     #[test]
     fn swapped_bytes_are_told_from_marks_and_light() {
         let light: Vec<f32> = (0..5000)
-            .map(|i| 1000.0 + (i * 7919 % 1013) as f32 * 0.31)
+            .map(|i| 1000.0 + (i * 7919 % 1013).single() * 0.31)
             .collect();
         assert_eq!(check(&light).unwrap(), 0.0);
         let swapped = |v: &f32| f32::from_bits(v.to_bits().swap_bytes());

@@ -5,6 +5,7 @@
 //! in tiles (Pence et al. 2010, §10.1 of version 4.0 of the standard), with all numbers within what can be. Memory is
 //! bounded by the header's length; nothing is allocated by a number that a header says.
 
+use jigsawa_core::number::Convert;
 use std::io;
 
 use jigsawa_core::space::Size;
@@ -313,8 +314,8 @@ fn size_of(axes: &[u64]) -> Result<(Size, usize), FileError> {
 
 fn bitpix(h: &Header, name: &str) -> Result<i32, HeaderError> {
     let number = h.number(name).ok_or_else(|| missing(name))?;
-    match number as i64 {
-        n @ (8 | 16 | 32 | 64 | -32 | -64) if number.fract() == 0.0 => Ok(n as i32),
+    match number.whole() {
+        n @ (8 | 16 | 32 | 64 | -32 | -64) if number.fract() == 0.0 => Ok(n.i32()),
         _ => Err(HeaderError::Value {
             name: name.to_owned(),
             value: number.to_string(),
@@ -351,7 +352,7 @@ pub(super) fn whole(
         return Ok(None);
     };
     let number = h.number(name).filter(|n| n.fract() == 0.0 && *n >= 0.0);
-    match number.map(|n| n as u64) {
+    match number.map(Convert::u64) {
         Some(n) if range.contains(&n) => Ok(Some(n)),
         _ => Err(HeaderError::Value {
             name: name.to_owned(),

@@ -4,6 +4,7 @@
 //! What lies behind the image is not inflated, so a small file that would inflate to gigabytes costs what its header
 //! promises. Inflating into memory, as the C library does, held every frame of a night there at once.
 
+use jigsawa_core::number::Convert;
 use std::fs::{self, File};
 use std::io::{self, BufRead, BufReader, BufWriter, Read, Write};
 use std::path::{Path, PathBuf};
@@ -79,7 +80,7 @@ pub(super) fn unzip(path: &Path, choice: Option<&Choice>) -> Result<(Unit, Unzip
     }
     let padding = unit.bytes.next_multiple_of(2880) - unit.bytes;
     let padded = stream.skip(padding).map_err(unpacking())?;
-    let zeros = vec![0; (padding - padded) as usize];
+    let zeros = vec![0; (padding - padded).index()];
     stream.to.write_all(&zeros).map_err(unpacking())?;
     stream.to.flush().map_err(unpacking())?;
     stream.check_end().map_err(unpacking())?;
@@ -139,7 +140,7 @@ impl Stream for Inflating {
         let mut buffer = vec![0; 1 << 16];
         let mut passed = 0;
         while passed < bytes {
-            let most = buffer.len().min((bytes - passed) as usize);
+            let most = buffer.len().min((bytes - passed).index());
             match self.read(&mut buffer[..most])? {
                 0 => break,
                 n => passed += n as u64,

@@ -1,5 +1,6 @@
 //! A FITS file, written tile by tile: the header first, the pixels straight to their places.
 
+use jigsawa_core::number::Convert;
 use std::fs;
 use std::io::{Seek, SeekFrom, Write};
 
@@ -129,7 +130,7 @@ impl FitsWriter {
         }
         for (p, tile) in planes.iter().enumerate() {
             for (r, row) in tile.chunks_exact(rect.width).enumerate() {
-                let at = ((p * self.band_rows + r) * width + rect.x as usize) * bytes;
+                let at = ((p * self.band_rows + r) * width + rect.x.index()) * bytes;
                 let to = &mut self.band[at..at + rect.width * bytes];
                 match self.depth {
                     Depth::Float => floats(row, to),
@@ -137,11 +138,11 @@ impl FitsWriter {
                 }
             }
         }
-        if rect.right() == width as i64 {
+        if rect.right() == width.whole() {
             let plane_bytes = width * self.band_rows * bytes;
             let mut write = || -> std::io::Result<()> {
                 for (p, rows) in self.band.chunks_exact(plane_bytes).enumerate() {
-                    let row = p * self.size.height() + rect.y as usize;
+                    let row = p * self.size.height() + rect.y.index();
                     let at = self.data + (row * width * bytes) as u64;
                     self.out.seek(SeekFrom::Start(at))?;
                     self.out.write_all(rows)?;
@@ -233,8 +234,8 @@ fn sixteen(row: &[f32], to: &mut [u8]) {
     let (cells, _) = to.as_chunks_mut::<2>();
     for (cell, v) in cells.iter_mut().zip(row) {
         // A conversion from float cuts fractions off, holds to the bounds, and makes NaN 0.
-        let whole = (v + 0.5) as u16;
-        *cell = ((i32::from(whole) - 32_768) as i16).to_be_bytes();
+        let whole = (v + 0.5).u16();
+        *cell = (i32::from(whole) - 32_768).i16().to_be_bytes();
     }
 }
 

@@ -1,5 +1,6 @@
 //! FITS files made byte by byte, so that readers are not proved by the library that they use.
 
+use jigsawa_core::number::Convert;
 use std::path::{Path, PathBuf};
 
 /// A file in the making.
@@ -59,7 +60,7 @@ pub fn image(bitpix: i64, axes: &[i64]) -> Vec<String> {
     let mut r = vec![
         "SIMPLE  =                    T".to_owned(),
         integer("BITPIX", bitpix),
-        integer("NAXIS", axes.len() as i64),
+        integer("NAXIS", axes.len().whole()),
     ];
     r.extend(
         axes.iter()
@@ -82,7 +83,9 @@ pub fn counting(w: i64, h: i64, planes: i64) -> Fits {
         vec![w, h, planes]
     };
     let values: Vec<f32> = (0..planes)
-        .flat_map(|p| (0..h).flat_map(move |y| (0..w).map(move |x| (100 * p + 10 * y + x) as f32)))
+        .flat_map(|p| {
+            (0..h).flat_map(move |y| (0..w).map(move |x| (100 * p + 10 * y + x).single()))
+        })
         .collect();
     Fits::new()
         .header(&image(-32, &axes))

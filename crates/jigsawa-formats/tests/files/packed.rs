@@ -2,6 +2,7 @@
 //! unpacking, to the last bit.
 #![allow(unsafe_code)]
 
+use jigsawa_core::number::Convert;
 use std::ffi::{CString, c_void};
 use std::io::Write;
 use std::path::Path;
@@ -32,13 +33,13 @@ pub struct How {
     scale: f32,
 }
 
-const fn how(method: u32, bitpix: i32) -> How {
+fn how(method: u32, bitpix: i32) -> How {
     How {
         method,
         bitpix,
         steps: 0.0,
         dither: -1,
-        tile: [WIDTH as i64, 1],
+        tile: [WIDTH.whole(), 1],
         scale: 0.0,
     }
 }
@@ -88,12 +89,12 @@ pub fn ways() -> Vec<How> {
 pub fn pixels() -> Vec<f32> {
     (0..WIDTH * HEIGHT)
         .map(|i| {
-            let (x, y) = ((i % WIDTH) as f32 - 21.0, (i / WIDTH) as f32 - 11.0);
+            let (x, y) = ((i % WIDTH).single() - 21.0, (i / WIDTH).single() - 11.0);
             let star = 900.0 * (-(x * x + y * y) / 8.0).exp();
             match i {
                 77 | 900 => f32::NAN,
                 300..310 => 0.0,
-                _ => 100.0 + x + star + ((i * 7919) % 13) as f32 * 1.37,
+                _ => 100.0 + x + star + ((i * 7919) % 13).single() * 1.37,
             }
         })
         .collect()
@@ -111,7 +112,7 @@ fn c_name(path: &Path) -> CString {
 pub fn write_packed(path: &Path, how: How) {
     let name = c_name(path);
     let (mut file, mut status) = (ptr::null_mut(), 0);
-    let (mut axes, mut tile, mut first) = ([WIDTH as i64, HEIGHT as i64], how.tile, [1i64, 1]);
+    let (mut axes, mut tile, mut first) = ([WIDTH.whole(), HEIGHT.whole()], how.tile, [1i64, 1]);
     let mut missing = LIBRARY_MISSING;
     let mut floats = pixels();
     for v in floats.iter_mut().filter(|v| v.is_nan()) {
@@ -119,9 +120,9 @@ pub fn write_packed(path: &Path, how: How) {
     }
     // Whole numbers are handed over as such.
     let (mut bytes, mut shorts, mut longs): (Vec<u8>, Vec<i16>, Vec<i32>) = (
-        floats.iter().map(|v| *v as u8).collect(),
-        floats.iter().map(|v| *v as i16).collect(),
-        floats.iter().map(|v| *v as i32).collect(),
+        floats.iter().map(|v| (*v).byte()).collect(),
+        floats.iter().map(|v| (*v).i16()).collect(),
+        floats.iter().map(|v| (*v).i32()).collect(),
     );
     let (kind, values): (u32, *mut c_void) = match how.bitpix {
         8 => (c::TBYTE, bytes.as_mut_ptr().cast()),
@@ -129,11 +130,11 @@ pub fn write_packed(path: &Path, how: How) {
         32 => (c::TINT, longs.as_mut_ptr().cast()),
         _ => (c::TFLOAT, floats.as_mut_ptr().cast()),
     };
-    let kind = kind as i32;
-    let count = floats.len() as i64;
+    let kind = kind.i32();
+    let count = floats.len().whole();
     unsafe {
         c::ffdkinit(&raw mut file, name.as_ptr(), &raw mut status);
-        c::fits_set_compression_type(file, how.method as i32, &raw mut status);
+        c::fits_set_compression_type(file, how.method.i32(), &raw mut status);
         c::fits_set_tile_dim(file, 2, tile.as_mut_ptr(), &raw mut status);
         c::fits_set_quantize_level(file, how.steps, &raw mut status);
         c::fits_set_quantize_dither(file, how.dither, &raw mut status);
@@ -184,9 +185,9 @@ fn by_the_library(path: &Path) -> Vec<f32> {
         c::ffmahd(file, 2, &raw mut kind, &raw mut status);
         c::ffgpxvll(
             file,
-            c::TFLOAT as i32,
+            c::TFLOAT.i32(),
             first.as_mut_ptr().cast(),
-            values.len() as i64,
+            values.len().whole(),
             (&raw mut missing).cast(),
             values.as_mut_ptr().cast(),
             &raw mut any,

@@ -1,5 +1,6 @@
 //! Pictures come back from their files as they went in, with their profile and their words.
 
+use jigsawa_core::number::Convert;
 use std::fs::File;
 use std::io::BufReader;
 use std::path::Path;
@@ -47,7 +48,7 @@ fn about() -> About {
 fn sixteen_bits_survive_a_tiff_file_with_profile_and_words() {
     let dir = tempfile::tempdir().unwrap();
     let path = dir.path().join("a.tif");
-    let all: Vec<u16> = (0..1080u32).map(|i| (i * 61) as u16).collect();
+    let all: Vec<u16> = (0..1080u32).map(|i| (i * 61).u16()).collect();
     filled(&path, |f| write_16(f, SHAPE, &about(), &mut rows_of(&all)));
     let mut back = Decoder::new(BufReader::new(File::open(&path).unwrap())).unwrap();
     assert_eq!(back.dimensions().unwrap(), (4, 90));
@@ -164,7 +165,7 @@ fn an_error_of_the_rows_comes_out_of_every_format() {
 fn a_png_file_has_its_bits_and_the_profile(#[values(Bits::Eight, Bits::Sixteen)] bits: Bits) {
     let dir = tempfile::tempdir().unwrap();
     let path = dir.path().join("a.png");
-    let all: Vec<u16> = (0..1080u32).map(|i| (i * 60) as u16).collect();
+    let all: Vec<u16> = (0..1080u32).map(|i| (i * 60).u16()).collect();
     filled(&path, |f| {
         png_out::write(f, SHAPE, bits, &about(), &mut rows_of(&all))
     });
@@ -193,7 +194,7 @@ fn a_png_file_has_its_bits_and_the_profile(#[values(Bits::Eight, Bits::Sixteen)]
 fn a_jpeg_file_has_the_profile() {
     let dir = tempfile::tempdir().unwrap();
     let path = dir.path().join("a.jpg");
-    let all: Vec<u16> = (0..1080u32).map(|i| (i * 60) as u16).collect();
+    let all: Vec<u16> = (0..1080u32).map(|i| (i * 60).u16()).collect();
     filled(&path, |f| {
         jpeg::write(f, SHAPE, &about(), &mut rows_of(&all))
     });

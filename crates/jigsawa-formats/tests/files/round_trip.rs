@@ -3,6 +3,7 @@
 use jigsawa_core::doors::TileSink;
 use jigsawa_core::filter::Filter;
 use jigsawa_core::frame::{Kind, RowOrder};
+use jigsawa_core::number::Convert;
 use jigsawa_core::space::{Rect, Size};
 use jigsawa_formats::error::FileError;
 use jigsawa_formats::facts;
@@ -105,7 +106,7 @@ fn windows_of_any_plane_are_those_of_the_whole() {
 #[case::four_axes(&[4, 3, 3, 2])]
 fn shapes_that_are_no_picture_are_refused(#[case] axes: &[i64]) {
     let dir = tempfile::tempdir().unwrap();
-    let pixels = axes.iter().product::<i64>() as usize;
+    let pixels = axes.iter().product::<i64>().index();
     let path = Fits::new()
         .header(&image(-32, axes))
         .data(&floats(&vec![0.0; pixels]))
@@ -188,7 +189,7 @@ fn tiles_of_three_planes_come_back_with_their_holes() {
         if (x, y) == (4, 3) {
             f32::NAN
         } else {
-            (100 * p as i64 + 10 * y + x) as f32 + 0.25
+            (100 * p.whole() + 10 * y + x).single() + 0.25
         }
     };
     write(dir.path(), 3, Depth::Float, pixel);
@@ -197,7 +198,7 @@ fn tiles_of_three_planes_come_back_with_their_holes() {
         let got = values(&frame, p);
         assert!(got[19].is_nan());
         for (i, v) in got[..19].iter().enumerate() {
-            assert_eq!(*v, pixel(p, i as i64 % 5, i as i64 / 5));
+            assert_eq!(*v, pixel(p, i.whole() % 5, i.whole() / 5));
         }
     }
     assert_eq!(facts::read(&frame).object.as_deref(), Some("Lantern Reef"));
@@ -207,7 +208,7 @@ fn tiles_of_three_planes_come_back_with_their_holes() {
 fn sixteen_bit_files_keep_whole_numbers() {
     let dir = tempfile::tempdir().unwrap();
     write(dir.path(), 1, Depth::Sixteen, |_, x, y| {
-        (13_000 * y + 5_000 * x) as f32
+        (13_000 * y + 5_000 * x).single()
     });
     let frame = FitsFrame::open(&dir.path().join("out.fits")).unwrap();
     assert_eq!(values(&frame, 0)[19], 59_000.0);

@@ -3,6 +3,7 @@
 use jigsawa_core::colour::Luminance;
 use jigsawa_core::colour::mix::Mix;
 use jigsawa_core::layout::Layout;
+use jigsawa_core::number::Convert;
 
 use super::bind::{Bound, bind, blend_of_all, find};
 use super::full::Inputs;
@@ -47,7 +48,7 @@ fn noise_of(source: &[usize], ground: &Ground<'_>) -> f32 {
     } else {
         0.0
     };
-    sigma as f32 * ground.strengths.factor(source)
+    sigma.single() * ground.strengths.factor(source)
 }
 
 /// A palette whose brightness is the noise-weighted mean of all that it uses.
@@ -79,7 +80,7 @@ pub fn luminance(wanted: LuminanceWeight, bound: &Bound, ground: &Ground<'_>) ->
                 let all = names
                     .iter()
                     .map(|n| noise_of(&find(ground.inputs.frames, &n.text, 0), ground));
-                let n = names.len().max(1) as f32;
+                let n = names.len().max(1).single();
                 (all.map(|s| s * s).sum::<f32>() / n).sqrt()
             };
             let own = bound.palette.luminance.as_ref().map(of);

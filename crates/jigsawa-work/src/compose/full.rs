@@ -1,5 +1,6 @@
 //! The merge of a composite at full size.
 
+use jigsawa_core::number::Convert;
 use std::path::Path;
 
 use jigsawa_core::colour::{Composite, Luminance, Part, Source, White};
@@ -89,11 +90,11 @@ pub fn composite(
         layout.frames[i]
             .balance
             .as_ref()
-            .map_or(1.0, |b| b.weight as f32)
+            .map_or(1.0, |b| b.weight.single())
     };
     let noise = |i: usize| {
         let balance = layout.frames[i].balance.as_ref();
-        balance.map_or(0.0, |b| (b.scale.value * b.noise_adu) as f32)
+        balance.map_or(0.0, |b| (b.scale.value * b.noise_adu).single())
     };
     let sources = bound
         .sources
@@ -139,10 +140,10 @@ pub fn composite(
 /// The levels of a composite, from its reference.
 pub fn white(reference: &LayoutFrame) -> White {
     let m = &reference.measured;
-    let sky = m.sky_adu as f32;
+    let sky = m.sky_adu.single();
     White {
         sky,
-        noise: m.noise_adu as f32,
+        noise: m.noise_adu.single(),
         // A layout without any star has no placements either, so the last resort is never shown.
         full: reference
             .saturation

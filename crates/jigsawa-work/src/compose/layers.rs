@@ -9,6 +9,7 @@ use jigsawa_core::layout::{
     FORMAT, Layout, LayoutFrame, Levels, Measurements, PlacementRecord, Reference,
 };
 use jigsawa_core::matching::{FoundBy, MatchErrors};
+use jigsawa_core::number::Convert;
 use jigsawa_core::placement::{Map, Placement};
 use jigsawa_core::space::{FramePx, Point, Rect};
 use jigsawa_core::verdict::Verdict;
@@ -158,7 +159,7 @@ fn sky(frame: &Frame) -> Result<Sky, Trouble> {
     for y in (0..size.height()).step_by(step) {
         let line = Rect {
             x: 0,
-            y: y as i64,
+            y: y.whole(),
             width: size.width(),
             height: 1,
         };

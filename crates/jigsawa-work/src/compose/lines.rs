@@ -3,6 +3,7 @@
 use jigsawa_core::colour::{Lines, Shown, star_light, strengths as equal_light};
 use jigsawa_core::filter::Band;
 use jigsawa_core::layout::Layout;
+use jigsawa_core::number::Convert;
 use rayon::prelude::*;
 
 use super::bind::find;
@@ -53,7 +54,7 @@ pub fn strengths(
                     .balance
                     .as_ref()
                     .map_or(1.0, |b| b.scale.value);
-                *k = (1.0 / scale) as f32;
+                *k = (1.0 / scale).single();
             }
         }
         Lines::EqualSignal => {
@@ -149,7 +150,7 @@ fn starlight(
             ));
             row.stars = Some(ratio.used);
         }
-        continuum.push((l, b, ratio.slope.value as f32));
+        continuum.push((l, b, ratio.slope.value.single()));
     }
     Ok(continuum)
 }

@@ -1,5 +1,6 @@
 //! The stars of one composite before the nebula of another.
 
+use jigsawa_core::number::Convert;
 use std::path::Path;
 
 use jigsawa_core::doors::{DoorError, FrameSource, TileSink};
@@ -96,7 +97,7 @@ pub fn with_stars(
             message: format!("'{name}' cannot be written: {e}"),
             file: Some(name.clone()),
         })?;
-        progress.of(ground.rect.bottom() as usize, size.height());
+        progress.of(ground.rect.bottom().index(), size.height());
     }
     Ok(Exchanged {
         file: sink.complete().map_err(wrong)?,

@@ -1,5 +1,6 @@
 //! Small pictures of many palettes from frames that are resampled once, and sheets to compare them.
 
+use jigsawa_core::number::Convert;
 use std::path::{Path, PathBuf};
 
 use jigsawa_core::colour::Luminance;
@@ -194,14 +195,14 @@ fn one(
         order,
         |rows, n| -> Result<(), jigsawa_core::doors::DoorError> {
             for (i, v) in rows.chunks_exact(3).enumerate() {
-                let level = |v: f32| (255.0 * v.clamp(0.0, 1.0)).round() as u8;
+                let level = |v: f32| (255.0 * v.clamp(0.0, 1.0)).round().byte();
                 picture.set(
-                    (i % width) as i64,
-                    y + (i / width) as i64,
+                    (i % width).whole(),
+                    y + (i / width).whole(),
                     [level(v[0]), level(v[1]), level(v[2])],
                 );
             }
-            y += n as i64;
+            y += n.whole();
             Ok(())
         },
     )
@@ -287,10 +288,10 @@ fn shrunk(p: &Picture, width: usize) -> Picture {
     let (w, h) = shrink.shape();
     let mut small = Picture::filled(w, h, [0; 3]);
     for (i, v) in out.chunks_exact(3).enumerate() {
-        let level = |v: f32| (255.0 * v).round() as u8;
+        let level = |v: f32| (255.0 * v).round().byte();
         small.set(
-            (i % w) as i64,
-            (i / w) as i64,
+            (i % w).whole(),
+            (i / w).whole(),
             [level(v[0]), level(v[1]), level(v[2])],
         );
     }

@@ -1,6 +1,7 @@
 //! Stars of a picture measured and taken out into files.
 
 use jigsawa_core::doors::{DoorError, FrameSource, TileSink};
+use jigsawa_core::number::Convert;
 use jigsawa_core::starless::{FindError, Stars, find, find_with};
 use jigsawa_core::stars::Catalogue;
 use jigsawa_formats::fits::FitsWriter;
@@ -63,7 +64,7 @@ pub fn take_out(
                     let light: Vec<&[f32]> = light.iter().map(Vec::as_slice).collect();
                     out.put(rect, &light)?;
                 }
-                progress.of(rect.bottom() as usize, height);
+                progress.of(rect.bottom().index(), height);
                 Ok(())
             },
         )

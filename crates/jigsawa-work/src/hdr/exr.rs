@@ -1,5 +1,6 @@
 //! A merged frame as EXR, which photo and film programs read.
 
+use jigsawa_core::number::Convert;
 use std::path::Path;
 
 use jigsawa_core::doors::FrameSource;
@@ -53,7 +54,7 @@ pub fn write_exr(from: &Path, to: Unfinished, how: &Exr) -> Result<Unfinished, T
         };
         let rect = Rect {
             x: 0,
-            y: y as i64,
+            y: y.whole(),
             width: size.width(),
             height: count,
         };

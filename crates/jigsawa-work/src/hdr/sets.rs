@@ -2,6 +2,7 @@
 
 use jigsawa_core::filter::Filter;
 use jigsawa_core::layout::{Layout, LayoutFrame};
+use jigsawa_core::number::Convert;
 use jigsawa_core::verdict::Verdict;
 
 use crate::frames::Frame;
@@ -48,7 +49,7 @@ pub fn tell_apart(
         f.facts.exposure_s = Some(v);
     })?;
     set("--saturation", saturations, |f, v| {
-        f.facts.saturation = Some(v as f32);
+        f.facts.saturation = Some(v.single());
     })
 }
 

@@ -1,5 +1,6 @@
 //! The merge of a set into files: the frame, the map of its sources, and the errors if they are wanted.
 
+use jigsawa_core::number::Convert;
 use std::path::{Path, PathBuf};
 
 use jigsawa_core::doors::{DoorError, FrameSource, TileSink};
@@ -187,7 +188,7 @@ impl TileSink for Sink {
             if *source == EVERYWHERE_FULL {
                 self.saturated += 1;
             } else if *source > 0.0 {
-                self.from[*source as usize - 1] += 1;
+                self.from[(*source).index() - 1] += 1;
             }
         }
         self.thousandths.clear();

@@ -1,5 +1,6 @@
 //! Placed frames seen, levelled and cut: all that joining needs.
 
+use jigsawa_core::number::Convert;
 use std::collections::BTreeMap;
 use std::path::Path;
 
@@ -89,7 +90,7 @@ type Weather = BTreeMap<usize, Vec<f64>>;
 /// Another filter was taken on another hour, if not another night: the half of what it says is believed.
 fn expected(weather: &Weather, panel: usize) -> f64 {
     let own = weather.get(&panel).filter(|w| !w.is_empty());
-    own.map_or(0.0, |w| 0.5 * w.iter().sum::<f64>() / w.len() as f64)
+    own.map_or(0.0, |w| 0.5 * w.iter().sum::<f64>() / w.len().real())
 }
 
 /// Looks at all used frames, levels each filter and cuts the seams.
@@ -190,10 +191,10 @@ impl<'a> Ground<'a> {
             let unit = placements[*i]
                 .as_ref()
                 .map_or(1.0, |p| p.area_ratio(p.invert().apply(size.centre())));
-            size.area() as f64 / unit
+            size.area().real() / unit
         };
-        let usual = used.iter().map(area).sum::<f64>() / used.len().max(1) as f64;
-        let step = ((usual / POINTS).sqrt().ceil() as usize).max(1);
+        let usual = used.iter().map(area).sum::<f64>() / used.len().max(1).real();
+        let step = (usual / POINTS).sqrt().ceil().index().max(1);
         let cells = match before.and_then(|(path, ..)| seams_side(path)) {
             Some(side) => Cells::of_side(canvas, side),
             None => Cells::over(canvas, usual),

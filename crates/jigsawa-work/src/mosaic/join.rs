@@ -1,5 +1,6 @@
 //! The panels of a filter joined into files: the frame, and the map if it is wanted.
 
+use jigsawa_core::number::Convert;
 use std::path::{Path, PathBuf};
 
 use jigsawa_core::doors::{DoorError, TileSink};
@@ -83,8 +84,8 @@ pub fn join_filter(
         let (Some(placement), Some(balance)) = (placement, row.balance.clone()) else {
             continue;
         };
-        noise.push((balance.scale.value * balance.noise_adu) as f32);
-        counts.push((*panel, balance.weight as f32));
+        noise.push((balance.scale.value * balance.noise_adu).single());
+        counts.push((*panel, balance.weight.single()));
         inputs.push(Input {
             mask: Some(*coverage),
             saturation: row.saturation.unwrap_or(f32::INFINITY),
@@ -156,7 +157,7 @@ pub fn join_filter(
 fn sky_of(input: &Input<'_>) -> f32 {
     let middle = input.source.size().centre();
     let at = input.placement.invert().apply(middle);
-    input.balance.apply(input.balance.sky_adu, at) as f32
+    input.balance.apply(input.balance.sky_adu, at).single()
 }
 
 /// The means over blocks of the canvas, made while it goes by.
@@ -185,9 +186,9 @@ impl SmallCopy {
     }
 
     fn put(&mut self, rect: Rect, values: &[f32]) {
-        for (y, row) in (rect.y as usize..).zip(values.chunks_exact(rect.width)) {
+        for (y, row) in (rect.y.index()..).zip(values.chunks_exact(rect.width)) {
             let at = (y / self.step) * self.size.width();
-            for (x, v) in (rect.x as usize..).zip(row) {
+            for (x, v) in (rect.x.index()..).zip(row) {
                 if v.is_finite() {
                     let i = at + x / self.step;
                     self.sums[i] += v;
@@ -202,7 +203,7 @@ impl SmallCopy {
         let w = self.size.width();
         jigsawa_core::plane::Plane::from_fn(self.size, |x, y| {
             let i = y * w + x;
-            self.sums[i] / self.counts[i] as f32
+            self.sums[i] / self.counts[i].single()
         })
     }
 }
@@ -223,11 +224,11 @@ impl TileSink for Sink<'_> {
             self.labels.clear();
             self.labels.extend((0..rect.area()).map(|k| {
                 let (x, y) = (
-                    rect.x as usize + k % rect.width,
-                    rect.y as usize + k / rect.width,
+                    rect.x.index() + k % rect.width,
+                    rect.y.index() + k / rect.width,
                 );
                 let label = self.join.label(x, y).filter(|_| value[k].is_finite());
-                label.map_or(0.0, |p| p as f32 + 1.0)
+                label.map_or(0.0, |p| p.single() + 1.0)
             }));
             map.put(rect, &[&self.labels, noise, count])?;
         }

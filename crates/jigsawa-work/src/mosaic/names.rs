@@ -1,5 +1,6 @@
 //! Which panel a frame shows, and what the panel is called.
 
+use jigsawa_core::number::Convert;
 use std::collections::{BTreeMap, BTreeSet};
 
 use super::wanted::Wanted;
@@ -162,7 +163,7 @@ fn by_place(places: &[(f64, f64)]) -> Vec<String> {
         let letter = |mut r: usize| {
             let mut word = String::new();
             loop {
-                word.insert(0, char::from(b'A' + (r % 26) as u8));
+                word.insert(0, char::from(b'A' + (r % 26).byte()));
                 r /= 26;
                 if r == 0 {
                     return word;

@@ -1,6 +1,7 @@
 //! The seams as a small file beside the layout: which panel each cell of the canvas comes from. Adding a panel or a filter
 //! later reads it, so that no seam moves; and it can be edited by hand.
 
+use jigsawa_core::number::Convert;
 use std::path::{Path, PathBuf};
 
 use jigsawa_core::doors::TileSink;
@@ -37,7 +38,7 @@ fn path_beside(layout: &Path) -> PathBuf {
 pub fn seams_side(layout: &Path) -> Option<usize> {
     let file = opened(layout)?;
     let side = file.header().number("CELL")?;
-    (1.0..=4096.0).contains(&side).then_some(side as usize)
+    (1.0..=4096.0).contains(&side).then_some(side.index())
 }
 
 /// The labels beside a layout, for cells of a canvas whose first pixel is the pixel `first` of the layout's own; labels are
@@ -59,19 +60,20 @@ pub fn read_seams(
         .map(|k| {
             let name = file.header().text(&format!("PANEL{k}"))?;
             let at = panels.iter().position(|p| p.name == name)?;
-            Some(at as u8 + 1)
+            Some(at.byte() + 1)
         })
         .collect();
     let plane = file.read_plane(0, Vec::new()).ok()?;
     let label = |i: usize| {
         let m = cells.middle(i % cells.columns, i / cells.columns);
         let cell = |v: f64, first: i64| {
-            (v.round() as i64)
+            v.round()
+                .whole()
                 .saturating_add(first)
-                .div_euclid(side as i64)
+                .div_euclid(side.whole())
         };
         let v = plane.at(cell(m.x, first[0]), cell(m.y, first[1]));
-        let k = if v >= 1.0 { v as usize } else { return 0 };
+        let k = if v >= 1.0 { v.index() } else { return 0 };
         names.get(k - 1).copied().flatten().unwrap_or(0)
     };
     Some((0..cells.count()).map(label).collect())
@@ -94,7 +96,7 @@ pub fn write_seams(
     creator_card(&mut cards);
     cards.number(
         "CELL",
-        cells.side as f64,
+        cells.side.real(),
         "canvas pixels along a cell's side",
     );
     for (k, p) in panels.iter().enumerate() {
@@ -127,7 +129,7 @@ mod tests {
             frames: Vec::new(),
         };
         let panels = [panel("A"), panel("B")];
-        let labels: Labels = (0..cells.count()).map(|i| (i % 3) as u8).collect();
+        let labels: Labels = (0..cells.count()).map(|i| (i % 3).byte()).collect();
         write_seams(&layout, &labels, cells, &panels, false)
             .unwrap()
             .finish()
@@ -141,7 +143,7 @@ mod tests {
         let (runs, mut taken) = (runs(3_000), 0);
         for number in 0..runs {
             std::fs::write(&path, garble.bytes(number)).unwrap();
-            let first = [i64::MAX, i64::MIN, 16][number as usize % 3];
+            let first = [i64::MAX, i64::MIN, 16][number.index() % 3];
             if let Some(labels) = read_seams(&layout, cells, [first, -8], own, &panels) {
                 assert_eq!(labels.len(), cells.count());
                 assert!(labels.iter().all(|l| *l <= 2), "{number}");

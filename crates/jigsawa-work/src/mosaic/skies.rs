@@ -1,5 +1,6 @@
 //! One look at each frame: what its sky shows at the points of the lattice, up to where it is covered, and a small copy.
 
+use jigsawa_core::number::Convert;
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
@@ -114,7 +115,7 @@ impl Small {
         let fine = binned(plane, bin);
         let back = placement.invert();
         let corners = plane.size().corners().map(|p| back.apply(p));
-        let on_small = |v: f64| (v + 0.5) / step as f64 - 0.5;
+        let on_small = |v: f64| (v + 0.5) / step.real() - 0.5;
         let around = Rect::around(corners.map(|p| Point::<()>::new(on_small(p.x), on_small(p.y))));
         let whole = Rect {
             x: 0,
@@ -126,14 +127,14 @@ impl Small {
         let values = (0..window.area())
             .map(|k| {
                 let at = |from: i64, k: usize| {
-                    (from + k as i64) as f64 * step as f64 + 0.5 * (step as f64 - 1.0)
+                    (from + k.whole()).real() * step.real() + 0.5 * (step.real() - 1.0)
                 };
                 let (x, y) = (
                     at(window.x, k % window.width),
                     at(window.y, k / window.width),
                 );
                 let p = placement.apply(Point::new(x, y));
-                let in_bin = |v: f64| ((v + 0.5) / bin as f64).floor() as i64;
+                let in_bin = |v: f64| ((v + 0.5) / bin.real()).floor().whole();
                 fine.at(in_bin(p.x), in_bin(p.y))
             })
             .collect();

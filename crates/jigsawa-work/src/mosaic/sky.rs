@@ -3,6 +3,7 @@
 //! The plane is what it is by its making, so the WCS needs no distortion; panels whose headers say otherwise than the
 //! others are not believed.
 
+use jigsawa_core::number::Convert;
 use jigsawa_core::placement::Registration;
 use jigsawa_core::space::{FramePx, Point, ReferencePx};
 use jigsawa_core::wcs::{AGREE_PX, Projection, Sky, Wcs, fit_flat};
@@ -29,7 +30,7 @@ pub fn sky_of_plane(
         .enumerate()
         .filter_map(|(frame, (f, map))| {
             let (wcs, back) = (f.facts.wcs.as_ref()?, map.as_ref()?.invert());
-            let at = |k: usize, n: usize| k as f64 / 3.0 * (n as f64 - 1.0);
+            let at = |k: usize, n: usize| k.real() / 3.0 * (n.real() - 1.0);
             let places = (0..16)
                 .map(|k| {
                     let p = Point::<FramePx>::new(
@@ -69,7 +70,7 @@ pub fn sky_of_plane(
                 wcs.pixel::<ReferencePx>(*sky)
                     .map_or(f64::INFINITY, |q| q.distance(*p))
             });
-            each.sum::<f64>() / t.places.len() as f64
+            each.sum::<f64>() / t.places.len().real()
         };
         let worst = (0..told.len()).max_by(|a, b| off(&told[*a]).total_cmp(&off(&told[*b])));
         match worst.filter(|w| told.len() > 2 && off(&told[*w]) > AGREE_PX) {

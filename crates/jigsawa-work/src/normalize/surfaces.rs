@@ -1,5 +1,6 @@
 //! The surfaces of a layout as FITS images on the canvas, for those who want to look at them elsewhere.
 
+use jigsawa_core::number::Convert;
 use std::path::{Path, PathBuf};
 
 use jigsawa_core::balance::Surface;
@@ -94,11 +95,11 @@ fn write_one(
         band.clear();
         band.resize(size.width() * height, 0.0f32);
         for (r, row) in band.chunks_exact_mut(size.width()).enumerate() {
-            surface.add_to_row(0, (y + r) as i64, row);
+            surface.add_to_row(0, (y + r).whole(), row);
         }
         let rect = Rect {
             x: 0,
-            y: y as i64,
+            y: y.whole(),
             width: size.width(),
             height,
         };

@@ -1,6 +1,7 @@
 //! A strip below the picture with words on it.
 
 use super::text::Words;
+use jigsawa_core::number::Convert;
 
 /// Height of the strip, as a part of the picture's shorter side, and its least.
 const PART: f64 = 0.045;
@@ -12,7 +13,7 @@ const INK: f32 = 0.78;
 
 /// Height of the strip below a picture of this shape.
 pub fn strip_height((width, height): (usize, usize)) -> usize {
-    ((PART * width.min(height) as f64).round() as usize).max(LEAST)
+    (PART * width.min(height).real()).round().index().max(LEAST)
 }
 
 /// Facts that a caption's words may name.
@@ -75,7 +76,7 @@ impl Caption {
             colour: [255; 3],
             bold: false,
         };
-        let mut tall = (0.62 * height as f64) as usize;
+        let mut tall = (0.62 * height.real()).index();
         while tall > 8 && line(tall).width() + height > width {
             tall -= 1;
         }

@@ -1,5 +1,6 @@
 //! Rows of one picture into several files at once, each encoded by a thread of its own.
 
+use jigsawa_core::number::Convert;
 use std::path::Path;
 use std::sync::Arc;
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
@@ -85,7 +86,7 @@ impl Encoder {
                     .with_min_len(1 << 14)
                     .for_each(|(o, v)| {
                         // A missing value becomes 0 in the cast.
-                        *o = (v.clamp(0.0, 1.0) * 65_535.0 + 0.5) as u16;
+                        *o = (v.clamp(0.0, 1.0) * 65_535.0 + 0.5).u16();
                     });
             });
             for to in &self.sixteen {
@@ -294,7 +295,7 @@ fn write_fits(
         };
         let rect = Rect {
             x: 0,
-            y: first as i64,
+            y: first.whole(),
             width,
             height: rows,
         };

@@ -1,5 +1,6 @@
 //! Pictures of a linear result: stretched, as a viewer of FITS files shows it.
 
+use jigsawa_core::number::Convert;
 use std::path::Path;
 
 use jigsawa_core::finish::{Display, Link, Ramp, Stretch};
@@ -148,7 +149,7 @@ fn read_rows(
 ) -> Result<(), FileError> {
     let rect = Rect {
         x: 0,
-        y: first as i64,
+        y: first.whole(),
         width: size.width(),
         height: rows,
     };
@@ -162,7 +163,7 @@ fn read_rows(
 /// Pixels from all over the picture: every so many rows, every so many columns.
 fn sample(frame: &FitsFrame) -> Result<Vec<[f32; 3]>, FileError> {
     let size = frame.size();
-    let step = ((size.area() as f64 / SAMPLE as f64).sqrt() as usize).max(1);
+    let step = (size.area().real() / SAMPLE.real()).sqrt().index().max(1);
     let mut planes: Planes = std::array::from_fn(|_| Vec::new());
     let mut sample = Vec::with_capacity(size.area() / (step * step) + size.width());
     for y in (step / 2..size.height()).step_by(step) {

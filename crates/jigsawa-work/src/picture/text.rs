@@ -1,5 +1,6 @@
 //! Words on a picture, in a font that the program carries.
 
+use jigsawa_core::number::Convert;
 use jigsawa_core::quick::Picture;
 use noto_sans_mono_bitmap::{FontWeight, RasterHeight, get_raster, get_raster_width};
 
@@ -32,14 +33,16 @@ impl Words<'_> {
             22..=27 => RasterHeight::Size24,
             _ => RasterHeight::Size32,
         };
-        (own, (self.height as f64 / own.val() as f64).max(1.0))
+        (own, (self.height.real() / own.val().real()).max(1.0))
     }
 
     /// Width of the words in pixels.
     pub fn width(&self) -> usize {
         let (own, k) = self.raster();
-        let letter = get_raster_width(self.weight(), own) as f64;
-        (self.text.chars().count() as f64 * letter * k).ceil() as usize
+        let letter = get_raster_width(self.weight(), own).real();
+        (self.text.chars().count().real() * letter * k)
+            .ceil()
+            .index()
     }
 
     /// How much of each pixel the letters cover, row by row: `width` by `height` parts from 0 to 1.
@@ -67,10 +70,10 @@ impl Words<'_> {
         };
         (0..width * height)
             .map(|i| {
-                let u = ((i % width) as f64 + 0.5) / k - 0.5;
-                let v = ((i / width) as f64 + 0.5) / k - 0.5;
+                let u = ((i % width).real() + 0.5) / k - 0.5;
+                let v = ((i / width).real() + 0.5) / k - 0.5;
                 let (u, v) = (u.max(0.0), v.max(0.0));
-                let (x, y, s, t) = (u as usize, v as usize, u.fract() as f32, v.fract() as f32);
+                let (x, y, s, t) = (u.index(), v.index(), u.fract().single(), v.fract().single());
                 if y >= tall {
                     return 0.0;
                 }
@@ -96,9 +99,9 @@ pub fn write_words(picture: &mut Picture, words: &Words<'_>, (x, y): (usize, usi
         if let Some(under) = picture.get(px, py) {
             let mixed = std::array::from_fn(|c| {
                 let (a, b) = (f32::from(under[c]), f32::from(words.colour[c]));
-                (a + part * (b - a)).round() as u8
+                (a + part * (b - a)).round().byte()
             });
-            picture.set(px as i64, py as i64, mixed);
+            picture.set(px.whole(), py.whole(), mixed);
         }
     }
 }

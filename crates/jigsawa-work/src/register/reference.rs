@@ -1,5 +1,6 @@
 //! Which frame all others are brought to: the survey's merit, over all frames and filters.
 
+use jigsawa_core::number::Convert;
 use jigsawa_core::placement::Registration;
 use jigsawa_core::robust::median;
 use jigsawa_core::survey::reference::{Merits, merit};
@@ -35,7 +36,7 @@ impl Candidates<'_> {
     ) -> Option<(usize, String)> {
         const BETTER: f64 = 1.1;
         let size = self.frames[current].facts.size;
-        let diagonal = (size.width() as f64).hypot(size.height() as f64);
+        let diagonal = size.width().real().hypot(size.height().real());
         // Where each frame's centre lies on the current reference.
         let centre = |i: usize| {
             let map = maps[i].as_ref()?;
@@ -45,7 +46,7 @@ impl Candidates<'_> {
             |pick: fn(&jigsawa_core::space::Point<jigsawa_core::space::ReferencePx>) -> f64| {
                 let mut v: Vec<f32> = among
                     .iter()
-                    .filter_map(|i| Some(pick(&centre(*i)?) as f32))
+                    .filter_map(|i| Some(pick(&centre(*i)?).single()))
                     .collect();
                 (!v.is_empty()).then(|| f64::from(median(&mut v)))
             };
@@ -86,11 +87,11 @@ impl Candidates<'_> {
         let c = self.catalogues[i].as_ref().ok()?;
         let mut counts: Vec<f32> = among
             .iter()
-            .filter_map(|k| self.stars(*k).map(|n| n as f32))
+            .filter_map(|k| self.stars(*k).map(Convert::single))
             .collect();
         let usual = f64::from(median(&mut counts)).max(1.0);
         Some(Merits {
-            stars_ratio: self.stars(i)? as f64 / usual,
+            stars_ratio: self.stars(i)?.real() / usual,
             width: c.fwhm_px * self.scale(i).unwrap_or(1.0),
             elongation: c.elongation.max(1.0),
             transparency: 1.0,

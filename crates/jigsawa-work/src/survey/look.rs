@@ -4,6 +4,7 @@
 //! grow with the number of files, one worker reads while another's frame is measured, and at most a
 //! handful of files is open. What a worker finds goes into the store; only numbers stay in memory.
 
+use jigsawa_core::number::Convert;
 use std::path::Path;
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -131,7 +132,7 @@ fn workers(files: &[FoundFile], run: &Run<'_>) -> usize {
     let largest = files
         .iter()
         .filter_map(|f| std::fs::metadata(&f.path).ok())
-        .map(|m| m.len() as usize / 2 * BYTES_PER_PIXEL)
+        .map(|m| m.len().index() / 2 * BYTES_PER_PIXEL)
         .max()
         .unwrap_or(1);
     (run.memory / largest.max(1)).clamp(1, threads + 1)

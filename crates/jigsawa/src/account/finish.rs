@@ -2,6 +2,7 @@
 
 use jigsawa_core::balance::flatten::Ground;
 use jigsawa_core::finish::{Look, Plan, Step, WhiteFrom, Wish, looks_stretched};
+use jigsawa_core::number::Convert;
 use serde::Serialize;
 
 use jigsawa_core::survey::quantity::{digits_for, in_units as in_units_shown};
@@ -63,7 +64,7 @@ pub fn account(
             file: name_of(&linear.path),
             width: size.width(),
             height: size.height(),
-            kept: [rect.x as usize, rect.y as usize, rect.width, rect.height],
+            kept: [rect.x.index(), rect.y.index(), rect.width, rect.height],
             stars,
             fwhm_px: round(plan.found.fwhm_px, 2),
             noise: in_units(f64::from(plan.found.noise), 4),
@@ -250,7 +251,7 @@ fn white_said(plan: &Plan, wish: &Wish) -> String {
         WhiteFrom::Patch(_) => "from a patch".to_owned(),
         WhiteFrom::Stars => {
             let [red, blue] = w.scatter;
-            let known = red.max(blue) / (w.stars as f64).sqrt();
+            let known = red.max(blue) / w.stars.real().sqrt();
             format!(
                 "from the typical of {} stars, known to {known:.3} mag",
                 w.stars

@@ -1,5 +1,6 @@
 //! What a merge of exposures has found, to be told.
 
+use jigsawa_core::number::Convert;
 use serde::Serialize;
 
 use jigsawa_work::clock::{in_units, round};
@@ -36,7 +37,7 @@ pub struct HdrRow {
 /// The rows of a set.
 pub fn rows(set: &Set, measured: &Measured<'_>, merged: &Merged, frames: &[Frame]) -> Vec<HdrRow> {
     let all: usize = merged.from.iter().sum::<usize>() + merged.saturated;
-    let percent = |part: usize, of: usize| round(100.0 * part as f64 / of.max(1) as f64, 4);
+    let percent = |part: usize, of: usize| round(100.0 * part.real() / of.max(1).real(), 4);
     set.frames
         .iter()
         .zip(measured.exposures.iter().zip(&measured.joined))

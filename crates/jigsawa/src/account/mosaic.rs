@@ -1,5 +1,6 @@
 //! What a mosaic has found, to be told.
 
+use jigsawa_core::number::Convert;
 use std::collections::BTreeMap;
 
 use serde::Serialize;
@@ -65,7 +66,7 @@ const STEP_SIGMA: f64 = 0.5;
 
 /// Fills in which ties are weak.
 fn doubt(rows: &mut [OverlapRow]) {
-    let width = |o: &OverlapRow| o.levels.iter().map(|l| l.patches).max().unwrap_or(0) as f64;
+    let width = |o: &OverlapRow| o.levels.iter().map(|l| l.patches).max().unwrap_or(0).real();
     let widest = rows.iter().map(width).fold(0.0, f64::max);
     for o in rows {
         if o.stars < FEW_STARS && width(o) > CORNER * widest {
@@ -147,7 +148,7 @@ fn overlaps(placed: &Placed, assembled: Option<&Assembled>) -> Vec<OverlapRow> {
         };
         if p != q {
             let s = sums.entry((p.min(q), p.max(q))).or_default();
-            *s = (s.0 + t.stars, s.1 + t.stars as f64 * t.rms_px * t.rms_px);
+            *s = (s.0 + t.stars, s.1 + t.stars.real() * t.rms_px * t.rms_px);
         }
     }
     let mut levels: BTreeMap<(usize, usize), Vec<LevelStep>> = BTreeMap::new();
@@ -184,7 +185,7 @@ fn overlaps(placed: &Placed, assembled: Option<&Assembled>) -> Vec<OverlapRow> {
             stars,
             rms_px: round(
                 if stars > 0 {
-                    (sum / stars as f64).sqrt()
+                    (sum / stars.real()).sqrt()
                 } else {
                     0.0
                 },

@@ -1,5 +1,6 @@
 //! The survey's account, in the form that `--json` prints.
 
+use jigsawa_core::number::Convert;
 use jigsawa_core::survey::group::{Group, filter_label};
 use jigsawa_core::survey::quantity::{Measure, QUANTITIES, Value};
 use jigsawa_core::survey::{Cell, Course};
@@ -83,7 +84,7 @@ impl SurveyRow {
         let gain = facts.gain_e_adu;
         let mut quantities = serde_json::Map::new();
         for q in QUANTITIES.iter().filter(|q| !OWN.contains(&q.name)) {
-            let places = q.digits as i32 + 1;
+            let places = q.digits.i32() + 1;
             let value = match (q.of)(&known) {
                 Some(Value::Number(v)) if q.measure == Measure::Light => {
                     in_units(v, q.digits + 1).into()

@@ -10,6 +10,7 @@ mod show;
 mod stars;
 mod survey;
 
+use jigsawa_core::number::Convert;
 use std::path::{Path, PathBuf};
 
 use jigsawa_core::canvas::Extent;
@@ -343,7 +344,7 @@ fn bytes(text: &str) -> Result<usize, String> {
         _ => (trimmed, 1),
     };
     match number.trim().parse::<f64>() {
-        Ok(n) if n > 0.0 && n * (unit as f64) < 1e15 => Ok((n * unit as f64) as usize),
+        Ok(n) if n > 0.0 && n * unit.real() < 1e15 => Ok((n * unit.real()).index()),
         _ => Err("write it as 500M or 2G".to_owned()),
     }
 }

@@ -1,5 +1,6 @@
 //! `jigsawa finish`: a linear result into a picture worth showing.
 
+use jigsawa_core::number::Convert;
 use std::path::{Path, PathBuf};
 
 use jigsawa_core::doors::DoorError;
@@ -396,8 +397,8 @@ impl Developing<'_> {
         let cut = CutOut {
             origin: [rect.x, rect.y],
             scale: [
-                picture.0 as f64 / rect.width as f64,
-                picture.1 as f64 / rect.height as f64,
+                picture.0.real() / rect.width.real(),
+                picture.1.real() / rect.height.real(),
             ],
             before: [0, below],
         };

@@ -1,5 +1,6 @@
 //! `jigsawa hdr`: several exposures of a filter into one linear frame, for every filter on one canvas.
 
+use jigsawa_core::number::Convert;
 use std::path::{Path, PathBuf};
 
 use jigsawa_core::balance::Shape;
@@ -391,10 +392,10 @@ fn inside(corners: [Point<CanvasPx>; 4]) -> Rect {
     };
     let ((left, right), (top, bottom)) = (middle(|p| p.x), middle(|p| p.y));
     Rect {
-        x: left as i64,
-        y: top as i64,
-        width: (right - left + 1.0).max(0.0) as usize,
-        height: (bottom - top + 1.0).max(0.0) as usize,
+        x: left.whole(),
+        y: top.whole(),
+        width: (right - left + 1.0).max(0.0).index(),
+        height: (bottom - top + 1.0).max(0.0).index(),
     }
 }
 

@@ -4,6 +4,7 @@ use jigsawa_core::colour::mix::{BoundMix, Mix};
 use jigsawa_core::colour::{Luminance, Palette, strengths, with_luminance};
 use jigsawa_core::filter::{Band, Filter};
 use jigsawa_core::finish::{Link, Stretch};
+use jigsawa_core::number::Convert;
 use jigsawa_core::plane::Plane;
 use jigsawa_core::quick::Picture;
 use jigsawa_core::space::Size;
@@ -80,7 +81,7 @@ fn cells() -> Option<Vec<(Palette, Picture)>> {
                 magnitude: 10.0,
                 colour: 0.65,
             };
-            let of = |filter: &Filter| sun.electrons(filter) as f32;
+            let of = |filter: &Filter| sun.electrons(filter).single();
             let k = of(&Filter::G) / of(&f.shot.filter);
             let k = if f.shot.filter.band() == Band::Broad {
                 k
@@ -92,7 +93,7 @@ fn cells() -> Option<Vec<(Palette, Picture)>> {
                 .plane
                 .data()
                 .iter()
-                .map(|v| k * (v - level as f32))
+                .map(|v| k * (v - level.single()))
                 .collect();
             (f.shot.filter.clone(), light)
         })
@@ -174,9 +175,9 @@ fn one(palette: &Palette, planes: &[(Filter, Vec<f32>)], size: Size) -> Option<P
     let stretch = Stretch::measure(&sample, if narrow { Link::Each } else { Link::Linked })?;
     let mut picture = Picture::filled(size.width(), size.height(), [0; 3]);
     for (i, pixel) in sample.iter().enumerate() {
-        let shown = stretch.apply(*pixel).0.map(|v| (255.0 * v).round() as u8);
+        let shown = stretch.apply(*pixel).0.map(|v| (255.0 * v).round().byte());
         let (x, y) = (i % size.width(), size.height() - 1 - i / size.width());
-        picture.set(x as i64, y as i64, shown);
+        picture.set(x.whole(), y.whole(), shown);
     }
     Some(picture)
 }

@@ -3,6 +3,7 @@
 //! Everything drawn gets a number for its colour. The number then becomes what the ink is: a class of the page's style sheet,
 //! or a colour of its own, with words that the pointer shows.
 
+use jigsawa_core::number::Convert;
 use std::fmt::Write as _;
 use std::ops::Range;
 
@@ -255,7 +256,7 @@ const BASE: usize = 0x01_0000;
 
 /// The colour that stands for a number.
 fn colour(k: usize) -> RGBColor {
-    let [.., r, g, b] = ((BASE + k) as u32).to_be_bytes();
+    let [.., r, g, b] = (BASE + k).u32().to_be_bytes();
     RGBColor(r, g, b)
 }
 

@@ -2,6 +2,7 @@
 
 use jigsawa_core::balance::{BothPatch, Surface};
 use jigsawa_core::frame::RowOrder;
+use jigsawa_core::number::Convert;
 use jigsawa_core::quick::Picture;
 use jigsawa_core::space::{Point, Size};
 use maud::{Markup, html};
@@ -31,16 +32,16 @@ pub struct Map<'a> {
 impl Map<'_> {
     /// Patches by a value: blue below, orange above, the paper's white at zero.
     pub fn of_patches(&self, caption: &str, value: impl Fn(&BothPatch) -> f64) -> Markup {
-        let side = self.patch_px as f64;
+        let side = self.patch_px.real();
         let (columns, rows) = (
-            (self.canvas.width() as f64 / side).ceil() as usize,
-            (self.canvas.height() as f64 / side).ceil() as usize,
+            (self.canvas.width().real() / side).ceil().index(),
+            (self.canvas.height().real() / side).ceil().index(),
         );
         let mut p = Picture::filled(columns, rows, NOTHING);
         for (patch, kept) in self.patches {
-            let (c, r) = ((patch.x / side) as i64, (patch.y / side) as i64);
+            let (c, r) = ((patch.x / side).whole(), (patch.y / side).whole());
             let r = match self.order {
-                RowOrder::BottomUp => rows as i64 - 1 - r,
+                RowOrder::BottomUp => rows.whole() - 1 - r,
                 RowOrder::TopDown => r,
             };
             // Outliers that the surface did not follow are darker.
@@ -60,17 +61,17 @@ impl Map<'_> {
 
     /// The surface less its own middle, with lines of equal height.
     pub fn of_surface(&self, caption: &str, surface: &Surface, unit: &str) -> Markup {
-        let (w, h) = (self.canvas.width() as f64, self.canvas.height() as f64);
-        let step = w.max(h) / GRID as f64;
+        let (w, h) = (self.canvas.width().real(), self.canvas.height().real());
+        let step = w.max(h) / GRID.real();
         let (columns, rows) = (
-            (w / step).round().max(2.0) as usize,
-            (h / step).round().max(2.0) as usize,
+            (w / step).round().max(2.0).index(),
+            (h / step).round().max(2.0).index(),
         );
         let at = |c: usize, r: usize| {
             let r = shown_row(r, rows, self.order);
             surface.at(Point::new(
-                (c as f64 + 0.5) * w / columns as f64,
-                (r as f64 + 0.5) * h / rows as f64,
+                (c.real() + 0.5) * w / columns.real(),
+                (r.real() + 0.5) * h / rows.real(),
             ))
         };
         let heights: Vec<f64> = (0..columns * rows)
@@ -87,13 +88,13 @@ impl Map<'_> {
         let mut p = Picture::filled(columns, rows, NOTHING);
         for (i, v) in heights.iter().enumerate() {
             p.set(
-                (i % columns) as i64,
-                (i / columns) as i64,
+                (i % columns).whole(),
+                (i / columns).whole(),
                 colour((v - middle) / reach),
             );
         }
-        let spacing = round_step((high - low) / LINES as f64);
-        let k = WIDTH / columns as f64;
+        let spacing = round_step((high - low) / LINES.real());
+        let k = WIDTH / columns.real();
         let lines = contours(&heights, columns, low, high, spacing);
         let told = format!(
             "{caption}: {:+.1} to {:+.1} {unit} against its middle, a line every {spacing} {unit}",
@@ -109,7 +110,7 @@ impl Map<'_> {
     }
 
     pub fn height(&self) -> f64 {
-        WIDTH * self.canvas.height() as f64 / self.canvas.width() as f64
+        WIDTH * self.canvas.height().real() / self.canvas.width().real()
     }
 }
 
@@ -123,7 +124,7 @@ pub fn colour(v: f64) -> [u8; 3] {
     }
     let end = if v < 0.0 { BLUE } else { ORANGE };
     let part = v.abs().min(1.0);
-    std::array::from_fn(|i| (WHITE[i] + part * (end[i] - WHITE[i])).round() as u8)
+    std::array::from_fn(|i| (WHITE[i] + part * (end[i] - WHITE[i])).round().byte())
 }
 
 /// 1, 2 or 5 times a power of ten, not below.
@@ -149,7 +150,7 @@ fn contours(heights: &[f64], columns: usize, low: f64, high: f64, spacing: f64) 
             for c in 0..columns - 1 {
                 let at = |dc: usize, dr: usize| heights[(r + dr) * columns + c + dc] - level;
                 let (a, b, d, e) = (at(0, 0), at(1, 0), at(0, 1), at(1, 1));
-                let (x, y) = (c as f64 + 0.5, r as f64 + 0.5);
+                let (x, y) = (c.real() + 0.5, r.real() + 0.5);
                 let cut = |p: f64, q: f64| p / (p - q);
                 let mut ends: Vec<[f64; 2]> = Vec::new();
                 let mut edge = |p: f64, q: f64, place: &dyn Fn(f64) -> [f64; 2]| {

@@ -1,6 +1,7 @@
 //! Pictures on a page: packed into it, and with something drawn over them.
 
 use jigsawa_core::frame::RowOrder;
+use jigsawa_core::number::Convert;
 use jigsawa_core::quick::Picture;
 use maud::{Markup, PreEscaped, html};
 
@@ -61,7 +62,7 @@ pub enum As {
 
 /// A picture as it is.
 pub fn figure(caption: &str, p: &Picture, how: As) -> Markup {
-    let height = WIDTH * p.height() as f64 / p.width() as f64;
+    let height = WIDTH * p.height().real() / p.width().real();
     figure_over(caption, (p, how), height, &html! {})
 }
 

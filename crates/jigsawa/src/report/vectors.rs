@@ -1,6 +1,7 @@
 //! Which way and how far stars are off, as strokes over a canvas.
 
 use jigsawa_core::frame::RowOrder;
+use jigsawa_core::number::Convert;
 use jigsawa_core::space::{CanvasPx, Point, Size};
 use maud::{Markup, html};
 
@@ -25,11 +26,11 @@ pub struct Drawing {
 impl Drawing {
     /// Units of a canvas pixel.
     pub fn scale(&self) -> f64 {
-        self.width / self.canvas.width() as f64
+        self.width / self.canvas.width().real()
     }
 
     pub fn height(&self) -> f64 {
-        self.scale() * self.canvas.height() as f64
+        self.scale() * self.canvas.height().real()
     }
 
     /// Where a place of the canvas lies.

@@ -5,6 +5,7 @@ use jigsawa_core::balance::flatten::Hints;
 use jigsawa_core::finish::{
     Crop, GradientWish, Link, Quiet, SkyFrom, Tone, TonePoint, WhiteFrom, Wish,
 };
+use jigsawa_core::number::Convert;
 use jigsawa_core::space::Rect;
 
 use crate::cli::{
@@ -162,7 +163,7 @@ fn inside(option: &'static str, r: Rect, linear: &LinearFile) -> Result<(), Trou
     }
     Err(Trouble::OutsideOf {
         option,
-        rect: [r.x, r.y, r.width as i64, r.height as i64],
+        rect: [r.x, r.y, r.width.whole(), r.height.whole()],
         file: linear.path.display().to_string(),
         size: (size.width(), size.height()),
     })

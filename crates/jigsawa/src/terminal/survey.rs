@@ -2,6 +2,7 @@
 
 use super::Own;
 use crate::account::{Ending, SurveyAccount, Surveyed};
+use jigsawa_core::number::Convert;
 use std::fmt::Write as _;
 
 use comfy_table::{CellAlignment, ContentArrangement, Table, presets};
@@ -307,13 +308,13 @@ fn bars(values: &[Option<f64>], low: f64, high: f64) -> String {
             if known.is_empty() {
                 return '·';
             }
-            let mean = known.iter().sum::<f64>() / known.len() as f64;
+            let mean = known.iter().sum::<f64>() / known.len().real();
             let part = if high > low {
                 (mean - low) / (high - low)
             } else {
                 0.5
             };
-            BARS[((part * 8.0) as usize).min(7)]
+            BARS[(part * 8.0).index().min(7)]
         })
         .collect()
 }

@@ -1,6 +1,7 @@
 //! Bad input: a clear message with the way out, the right exit code, nothing written.
 
 use jigsawa_core::filter::Filter;
+use jigsawa_core::number::Convert;
 use rstest::rstest;
 
 use crate::night::{Night, frame};
@@ -205,7 +206,7 @@ fn frames_without_stars_say_so() {
     let night = Night::new().frame("ha.fits", frame(Filter::Ha, "Ha"));
     let noise: Vec<u8> = (0..200 * 150u32)
         .flat_map(|i| {
-            (500.0 + ((i.wrapping_mul(2_654_435_761) >> 16) % 997) as f32 / 50.0).to_be_bytes()
+            (500.0 + ((i.wrapping_mul(2_654_435_761) >> 16) % 997).single() / 50.0).to_be_bytes()
         })
         .collect();
     let mut bytes: Vec<u8> = Vec::new();

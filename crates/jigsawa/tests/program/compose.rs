@@ -1,5 +1,6 @@
 //! `jigsawa compose` on frames as they come.
 
+use jigsawa_core::number::Convert;
 use std::fs;
 use std::io::{BufReader, Write};
 
@@ -117,7 +118,7 @@ fn the_result_says_what_made_it_and_where_it_lies() {
     assert_eq!(frame.planes(), 3);
     // The union reaches beyond the reference by what the other frame was shifted.
     assert!(
-        (frame.size().width() as i64 - 591).abs() <= 2,
+        (frame.size().width().whole() - 591).abs() <= 2,
         "{:?}",
         frame.size()
     );
@@ -243,7 +244,7 @@ fn an_unstretched_tiff_holds_the_values_themselves() {
     let (w, h) = (red.size().width(), red.size().height());
     // The picture's first row is the last one stored.
     for x in (0..w).step_by(37) {
-        let (a, b) = (got[3 * x], red.at(x as i64, h as i64 - 1));
+        let (a, b) = (got[3 * x], red.at(x.whole(), h.whole() - 1));
         assert!(a.to_bits() == b.to_bits(), "{a} for {b}");
     }
 }

@@ -1,5 +1,6 @@
 //! `jigsawa hdr`: exposures in, one linear frame of each filter out.
 
+use jigsawa_core::number::Convert;
 use std::sync::OnceLock;
 
 use jigsawa_core::filter::Filter;
@@ -295,7 +296,7 @@ fn range_compression_brings_the_core_down_and_leave_the_linear_frame_as_it_is() 
             .map(|i| p.at(320 + i % 40, 250 + i / 40))
             .collect()
     };
-    let mean = |v: &[f32]| v.iter().sum::<f32>() / v.len() as f32;
+    let mean = |v: &[f32]| v.iter().sum::<f32>() / v.len().single();
     let (a, b) = (core(&plain), core(&toned));
     let shell = |p: &jigsawa_core::plane::Plane| {
         mean(

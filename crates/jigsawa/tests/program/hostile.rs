@@ -1,6 +1,7 @@
 //! What comes in and means harm, or just is broken: garbage, impossible headers, bombs, scripts, endless expressions. Nothing
 //! hangs, and no file ends the run for all.
 
+use jigsawa_core::number::Convert;
 use std::fs;
 use std::io::Write;
 
@@ -173,7 +174,7 @@ fn table(cards: &[&str]) -> Vec<u8> {
 #[test]
 fn one_bad_file_is_a_row_with_its_reason_and_the_rest_is_surveyed() {
     let sky: Vec<f32> = (0..10_000)
-        .map(|i| 100.0 + (i * 7919 % 97) as f32 * 0.1)
+        .map(|i| 100.0 + (i * 7919 % 97).single() * 0.1)
         .collect();
     let mut bomb = floats(100, 100, &sky);
     bomb.resize(bomb.len() + (64 << 20), 0);
@@ -214,7 +215,7 @@ fn one_bad_file_is_a_row_with_its_reason_and_the_rest_is_surveyed() {
                 "NAXIS2  = 48",
                 "BSCALE  = 1E34",
             ]);
-            bytes.extend((0..5760).map(|i| (i % 251) as u8));
+            bytes.extend((0..5760).map(|i| (i % 251).byte()));
             bytes
         });
     fs::copy(night.path("ha.fits"), night.path("n/good.fits")).unwrap();
@@ -259,7 +260,7 @@ fn one_bad_file_is_a_row_with_its_reason_and_the_rest_is_surveyed() {
 #[test]
 fn a_small_file_that_inflates_to_much_costs_what_its_header_promises() {
     let sky: Vec<f32> = (0..40_000)
-        .map(|i| 100.0 + (i * 7919 % 97) as f32 * 0.1)
+        .map(|i| 100.0 + (i * 7919 % 97).single() * 0.1)
         .collect();
     let mut bomb = floats(200, 200, &sky);
     bomb.resize(bomb.len() + (256 << 20), 0);
@@ -365,7 +366,7 @@ fn long_and_endless_expressions_are_worked_out_or_refused() {
 #[test]
 fn a_frame_of_one_row_is_no_end_of_anything() {
     let row: Vec<f32> = (0..49_152)
-        .map(|i| 100.0 + (i * 7919 % 997) as f32 * 0.01)
+        .map(|i| 100.0 + (i * 7919 % 997).single() * 0.01)
         .collect();
     let night = pair()
         .file("row.fits", &floats(49_152, 1, &row))

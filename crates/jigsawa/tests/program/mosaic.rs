@@ -1,5 +1,6 @@
 //! `jigsawa mosaic`: panels in, one large linear frame of each filter out.
 
+use jigsawa_core::number::Convert;
 use std::sync::OnceLock;
 
 use jigsawa_core::filter::Filter;
@@ -135,10 +136,10 @@ fn the_mosaic_is_whole_and_its_map_says_where_each_pixel_is_from() {
         "{size:?}"
     );
     let there = value.data().iter().filter(|v| v.is_finite()).count();
-    assert!(there as f64 > 0.93 * size.area() as f64);
+    assert!(there.real() > 0.93 * size.area().real());
     for k in 1..=4 {
-        let n = label.data().iter().filter(|l| **l == k as f32).count();
-        assert!(n as f64 > 0.15 * size.area() as f64, "panel {k}: {n}");
+        let n = label.data().iter().filter(|l| **l == k.single()).count();
+        assert!(n.real() > 0.15 * size.area().real(), "panel {k}: {n}");
     }
     for ((v, l), n) in value.data().iter().zip(label.data()).zip(noise.data()) {
         assert_eq!(v.is_finite(), *l > 0.0);
@@ -277,7 +278,7 @@ fn a_canvas_that_grows_before_its_first_pixel_takes_surfaces_along() {
         .success();
     let second = plane(&night.path("r/reef-R-mosaic.fits"), 0);
     let cells = FitsFrame::open(&night.path("r/reef-mosaic-seams.fits")).unwrap();
-    let cell = cells.header().number("CELL").unwrap() as usize;
+    let cell = cells.header().number("CELL").unwrap().index();
     let grown = second.size().width() - first.size().width();
     assert!(
         grown > 300 && grown.is_multiple_of(cell),
@@ -431,7 +432,7 @@ fn cameras_of_other_scale_and_a_panel_given_twice_work_together() {
     // Where both frames of the first panel count, so many are told.
     let count = plane(&night.path("r/reef-R-mosaic-map.fits"), 2);
     let two = count.data().iter().filter(|n| **n == 2.0).count();
-    assert!(two as f64 > 0.5 * 460.0 * 340.0, "{two}");
+    assert!(two.real() > 0.5 * 460.0 * 340.0, "{two}");
     // The other camera has the same name in its header, and is told by its scale.
     let b = row(&told, "b.fits")["placement"].clone();
     assert!(b["pairs"].as_u64().unwrap() > 20, "{b}");

@@ -2,6 +2,7 @@
 //! another field: joined right, or left out, or said.
 
 use jigsawa_core::filter::Filter;
+use jigsawa_core::number::Convert;
 use jigsawa_core::plane::Plane;
 use jigsawa_core::robust::median;
 use rstest::rstest;
@@ -150,8 +151,8 @@ fn panels_that_lie_on_one_canvas_already_keep_what_they_cover(#[case] nothing: f
         .frame("reef_left_R.fits", wide(frame(Filter::R, "Red")))
         .frame("reef_right_R.fits", wide(frame(Filter::R, "Red")).hazy(0.8));
     // The left one ends right of the middle, the right one begins left of it, both askew.
-    let left = |x: usize, y: usize| (x as f64) < 440.0 + 0.2 * (y as f64 - 210.0);
-    let right = |x: usize, y: usize| (x as f64) > 320.0 + 0.2 * (y as f64 - 210.0);
+    let left = |x: usize, y: usize| x.real() < 440.0 + 0.2 * (y.real() - 210.0);
+    let right = |x: usize, y: usize| x.real() > 320.0 + 0.2 * (y.real() - 210.0);
     let whole = plane(&night.path("reef_left_R.fits"), 0);
     night = spoil(night, "reef_left_R.fits", |x, y, v| {
         if left(x, y) { v } else { nothing }
@@ -170,7 +171,7 @@ fn panels_that_lie_on_one_canvas_already_keep_what_they_cover(#[case] nothing: f
     let joined = plane(&night.path("r/reef-R-mosaic.fits"), 0);
     assert!(joined.size().area() >= 760 * 420, "{:?}", joined.size());
     let there = joined.data().iter().filter(|v| v.is_finite()).count();
-    assert!(there as f64 > 0.99 * 760.0 * 420.0, "{there}");
+    assert!(there.real() > 0.99 * 760.0 * 420.0, "{there}");
     // The right part is what the left one would have shown: no step, no other scale (a tilt is shared by both).
     let off = |columns: std::ops::Range<usize>| {
         let of = |y: usize| {
@@ -192,7 +193,7 @@ fn a_mosaic_goes_on_to_a_finished_picture() {
     let mut night = Night::new();
     for (name, filter, card) in [("Ha", Filter::Ha, "Ha"), ("OIII", Filter::Oiii, "OIII")] {
         for c in [0.0, 1.0] {
-            let file = format!("reef_A{}_{name}.fits", c as u32 + 1);
+            let file = format!("reef_A{}_{name}.fits", c.u32() + 1);
             night = night.frame(&file, panel(c, 0.0, filter.clone(), card));
         }
     }

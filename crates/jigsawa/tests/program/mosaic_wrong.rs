@@ -1,6 +1,7 @@
 //! Mosaics with one wrong panel each: none is merged without a word, and the right panels are.
 
 use jigsawa_core::filter::Filter;
+use jigsawa_core::number::Convert;
 use jigsawa_core::plane::Plane;
 use rstest::rstest;
 
@@ -33,7 +34,7 @@ fn rounds() -> u64 {
 fn luck(seed: u64, n: u64) -> f64 {
     let mut z = (seed * 16 + n + 1).wrapping_mul(0x9E37_79B9_7F4A_7C15);
     z = (z ^ (z >> 30)).wrapping_mul(0xBF58_476D_1CE4_E5B9);
-    ((z ^ (z >> 27)) >> 11) as f64 / (1u64 << 53) as f64
+    ((z ^ (z >> 27)) >> 11).real() / (1u64 << 53).real()
 }
 
 fn stretched(mut p: Plane) -> Plane {
@@ -47,7 +48,7 @@ fn stretched(mut p: Plane) -> Plane {
 fn only_noise(mut p: Plane) -> Plane {
     for (k, v) in p.data_mut().iter_mut().enumerate() {
         let four = (0..4).map(|n| luck(k as u64, n)).sum::<f64>() - 2.0;
-        *v = 600.0 + 3.0 * four as f32;
+        *v = 600.0 + 3.0 * four.single();
     }
     p
 }

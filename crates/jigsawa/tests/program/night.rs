@@ -1,5 +1,6 @@
 //! A builder of nights: frames of the made-up sky in a temporary folder, and runs on them.
 
+use jigsawa_core::number::Convert;
 use std::path::{Path, PathBuf};
 use std::sync::OnceLock;
 
@@ -81,7 +82,7 @@ pub fn heart(filter: Filter, card: &str, seconds: f64) -> Frame {
     };
     frame.shot.transparency = light;
     frame.shot.subs = 30;
-    frame.shot.seed += seconds as u64;
+    frame.shot.seed += seconds.u64();
     Frame {
         seconds: Some(seconds),
         bright: true,
@@ -179,7 +180,7 @@ impl Frame {
     /// A camera whose pixels are full at this level.
     pub fn full_at(mut self, level: f64) -> Self {
         self.shot.camera.full_adu = level;
-        self.full = level as f32;
+        self.full = level.single();
         self
     }
 

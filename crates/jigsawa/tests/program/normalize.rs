@@ -1,6 +1,7 @@
 //! `jigsawa normalize`: frames on one scale and under one sky.
 
 use jigsawa_core::filter::Filter;
+use jigsawa_core::number::Convert;
 use jigsawa_core::plane::Plane;
 use jigsawa_core::robust::quantile;
 use jigsawa_core::stars::{Settings, Star, detect};
@@ -44,7 +45,7 @@ fn differences(a: &Plane, b: &Plane) -> Vec<f32> {
         .map(|k| {
             let (x0, y0) = (k % 3 * w / 3, k / 3 * h / 3);
             let mut all: Vec<f32> = (y0..y0 + h / 3)
-                .flat_map(|y| (x0..x0 + w / 3).map(move |x| (x as i64, y as i64)))
+                .flat_map(|y| (x0..x0 + w / 3).map(move |x| (x.whole(), y.whole())))
                 .map(|(x, y)| a.at(x, y) - b.at(x, y))
                 .filter(|v| v.is_finite())
                 .collect();
@@ -99,7 +100,7 @@ fn a_hazy_moonlit_frame_gets_the_references_stars_and_sky() {
             .iter()
             .filter_map(|s| {
                 let r = of_reference.iter().find(|r| r.at.distance(s.at) < 1.0)?;
-                Some((s.flux / r.flux) as f32)
+                Some((s.flux / r.flux).single())
             })
             .collect();
         assert!(ratios.len() > 8, "{file}: {}", ratios.len());

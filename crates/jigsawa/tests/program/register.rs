@@ -1,6 +1,7 @@
 //! `jigsawa register`: a layout of placements, and the frames on the canvas.
 
 use jigsawa_core::filter::Filter;
+use jigsawa_core::number::Convert;
 use jigsawa_core::stars::{Settings, Star, detect};
 
 use crate::night::{Night, frame, plane};
@@ -322,7 +323,7 @@ fn a_finer_canvas_with_north_up_covers_the_same_sky() {
     let widths = |path: &str| {
         let mut all: Vec<f32> = bright(&night, path)
             .iter()
-            .map(|s| s.fwhm_px as f32)
+            .map(|s| s.fwhm_px.single())
             .collect();
         jigsawa_core::robust::median(&mut all)
     };
@@ -405,7 +406,7 @@ fn placed_frames_keep_brightness_or_flux() {
             let same = placed
                 .iter()
                 .find(|p| (p.at.x - x).hypot(p.at.y - y) < 1.0)?;
-            Some((same.flux / s.flux) as f32)
+            Some((same.flux / s.flux).single())
         })
         .collect();
     assert!(ratios.len() > 10);
@@ -420,26 +421,26 @@ fn nebula(night: &Night, file: &str, shift: (f64, f64), flip: bool, seed: u64) {
     use jigsawa_formats::fits::{Cards, Depth, FitsWriter};
     let (w, h) = (640usize, 480usize);
     let hash = |i: i64, j: i64, k: u64| {
-        let mut z = (i as u64).wrapping_mul(0x9E37_79B9_7F4A_7C15)
-            ^ (j as u64).wrapping_mul(0xC2B2_AE3D_27D4_EB4F)
+        let mut z = i.u64().wrapping_mul(0x9E37_79B9_7F4A_7C15)
+            ^ j.u64().wrapping_mul(0xC2B2_AE3D_27D4_EB4F)
             ^ (k << 32);
         z = (z ^ (z >> 30)).wrapping_mul(0xBF58_476D_1CE4_E5B9);
         z = (z ^ (z >> 27)).wrapping_mul(0x94D0_49BB_1331_11EB);
-        ((z ^ (z >> 31)) >> 11) as f64 / (1u64 << 53) as f64
+        ((z ^ (z >> 31)) >> 11).real() / (1u64 << 53).real()
     };
     let smooth = |x: f64, y: f64, k: u64| {
         let ease = |t: f64| t * t * (3.0 - 2.0 * t);
         let (i, j) = (x.floor(), y.floor());
         let (u, v) = (ease(x - i), ease(y - j));
-        let at = |a: i64, b: i64| hash(i as i64 + a, j as i64 + b, k);
+        let at = |a: i64, b: i64| hash(i.whole() + a, j.whole() + b, k);
         (at(0, 0) * (1.0 - u) + at(1, 0) * u) * (1.0 - v)
             + (at(0, 1) * (1.0 - u) + at(1, 1) * u) * v
     };
     let values: Vec<f32> = (0..w * h)
         .map(|i| {
-            let (x, y) = ((i % w) as f64, (i / w) as f64);
+            let (x, y) = ((i % w).real(), (i / w).real());
             let (px, py) = if flip {
-                (w as f64 - 1.0 - x, h as f64 - 1.0 - y)
+                (w.real() - 1.0 - x, h.real() - 1.0 - y)
             } else {
                 (x, y)
             };
@@ -449,8 +450,8 @@ fn nebula(night: &Night, file: &str, shift: (f64, f64), flip: bool, seed: u64) {
                 .enumerate()
                 .map(|(k, (scale, weight))| weight * smooth(px / scale, py / scale, k as u64))
                 .sum();
-            let noise = hash(i as i64, 7, 1000 + seed) - 0.5;
-            (1000.0 + 200.0 * light * light + 25.0 * noise) as f32
+            let noise = hash(i.whole(), 7, 1000 + seed) - 0.5;
+            (1000.0 + 200.0 * light * light + 25.0 * noise).single()
         })
         .collect();
     let size = Size::new(w, h).unwrap();

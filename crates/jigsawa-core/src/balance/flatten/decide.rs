@@ -1,5 +1,6 @@
 //! What is sky in frames of one place, and the surface through it, weighed by how sure that is.
 
+use crate::number::Convert;
 use rayon::prelude::*;
 
 use super::super::Sky;
@@ -64,7 +65,7 @@ pub fn gradients(skies: &[&Sky<'_>], shape: Option<Shape>, hints: &Hints) -> Vec
     let lattice = first.samples.lattice();
     let (columns, rows) = lattice.patches();
     let grid = Grid { columns, rows };
-    let reach = 0.75 * lattice.patch_px() as f64;
+    let reach = 0.75 * lattice.patch_px().real();
     let near =
         |at: Point<CanvasPx>, list: &[Point<CanvasPx>]| list.iter().any(|q| q.distance(at) < reach);
     let frames: Vec<Vec<Option<OwnPatch>>> = skies
@@ -158,13 +159,13 @@ impl Frames<'_> {
     /// Is this too little sky to be sure of?
     fn is_few(&self, frame: usize, patches: usize) -> bool {
         let covered = self.patches[frame].iter().flatten().count();
-        (patches as f64) < FEW_PART * covered as f64
+        patches.real() < FEW_PART * covered.real()
     }
 
     /// No gradient: what is taken off where nothing is surely sky.
     fn nothing(&self, frame: usize, ground: Ground) -> Option<Gradient> {
         let covered = self.patches[frame].iter().flatten();
-        let mut levels: Vec<f32> = covered.map(|p| p.level as f32).collect();
+        let mut levels: Vec<f32> = covered.map(|p| p.level.single()).collect();
         (!levels.is_empty()).then(|| Gradient {
             surface: Surface::zero(),
             level: f64::from(quantile(&mut levels, 0.1)),
@@ -180,7 +181,7 @@ impl Frames<'_> {
     /// The fewest patches that make a sky of a frame.
     fn least(&self, frame: usize) -> usize {
         let covered = self.patches[frame].iter().flatten().count();
-        ((LEAST_PART * covered as f64) as usize).max(LEAST_DARK)
+        (LEAST_PART * covered.real()).index().max(LEAST_DARK)
     }
 
     /// The surface through a frame's sky: of the patches that may be some, without those beside others, if they are
@@ -275,7 +276,7 @@ impl Frames<'_> {
         };
         let surface = surface.scaled(noise);
         // The middle over the canvas is kept, so that the sky's level stays what it was.
-        let mut levels: Vec<f32> = covered.iter().map(|p| surface.at(p.at) as f32).collect();
+        let mut levels: Vec<f32> = covered.iter().map(|p| surface.at(p.at).single()).collect();
         let level = f64::from(median(&mut levels));
         Some(Gradient {
             // Of a level nothing is left, not even what rounding leaves.
@@ -307,11 +308,11 @@ impl Frames<'_> {
             .count();
         let above = |h: &&f64| **h > high && **h <= 2.0 * high - low;
         let near = settled.heights.iter().filter(above).count();
-        let crowd = inside as f64 / (inside + near).max(1) as f64;
+        let crowd = inside.real() / (inside + near).max(1).real();
         let mut errors: Vec<f32> = self.patches[frame]
             .iter()
             .flatten()
-            .map(|p| p.error as f32)
+            .map(|p| p.error.single())
             .collect();
         let error = f64::from(median(&mut errors)) / self.noises[frame];
         let most = MOST_SCATTER.max(MOST_ERRORS * error);

@@ -5,6 +5,7 @@
 //! Other Resampling Plans).
 
 use super::super::surface::{Fit, Patch, Shape, Surface, fit_plainly};
+use crate::number::Convert;
 use crate::space::{CanvasPx, Point, Size};
 
 /// Parts along the longer side of the canvas: more for a glow, which is in one corner alone.
@@ -16,7 +17,7 @@ const PLACES: usize = 9;
 
 /// Places all over the canvas.
 fn places(canvas: Size) -> impl Iterator<Item = Point<CanvasPx>> {
-    let along = |k: usize, side: usize| (side - 1) as f64 * k as f64 / (PLACES - 1) as f64;
+    let along = |k: usize, side: usize| (side - 1).real() * k.real() / (PLACES - 1).real();
     (0..PLACES).flat_map(move |j| {
         (0..PLACES).map(move |i| Point::new(along(i, canvas.width()), along(j, canvas.height())))
     })
@@ -28,8 +29,8 @@ pub(super) fn of_surface(shape: Shape, fit: &Fit, patches: &[Patch], canvas: Siz
         Shape::Glow { .. } => PARTS_FOR_GLOW,
         _ => PARTS,
     };
-    let side = canvas.width().max(canvas.height()) as f64 / along as f64;
-    let part = |p: &Patch| (p.at.x / side) as usize + (p.at.y / side) as usize * along;
+    let side = canvas.width().max(canvas.height()).real() / along.real();
+    let part = |p: &Patch| (p.at.x / side).index() + (p.at.y / side).index() * along;
     let mut parts: Vec<usize> = patches.iter().map(part).collect();
     parts.sort_unstable();
     parts.dedup();
@@ -52,14 +53,14 @@ pub(super) fn of_surface(shape: Shape, fit: &Fit, patches: &[Patch], canvas: Siz
         let off = |p: Point<CanvasPx>| without.at(p) - fit.surface.at(p);
         squares += places(canvas).map(|p| off(p).powi(2)).sum::<f64>();
     }
-    let count = parts.len() as f64;
-    let mean = squares / (PLACES * PLACES) as f64;
+    let count = parts.len().real();
+    let mean = squares / (PLACES * PLACES).real();
     Some((mean * (count - 1.0) / count).sqrt())
 }
 
 /// How much a surface goes up and down, root mean square around its mean over the canvas.
 pub(super) fn swing(surface: &Surface, canvas: Size) -> f64 {
     let all: Vec<f64> = places(canvas).map(|p| surface.at(p)).collect();
-    let mean = all.iter().sum::<f64>() / all.len() as f64;
-    (all.iter().map(|v| (v - mean).powi(2)).sum::<f64>() / all.len() as f64).sqrt()
+    let mean = all.iter().sum::<f64>() / all.len().real();
+    (all.iter().map(|v| (v - mean).powi(2)).sum::<f64>() / all.len().real()).sqrt()
 }

@@ -5,6 +5,7 @@
 //! gradient to be known ([`settle`](super::settle)).
 
 use super::patch::OwnPatch;
+use crate::number::Convert;
 use crate::robust::quantile;
 
 /// Mean roughness of a patch and its neighbours up to which it may be sky, in that of the smoothest fifth of the frame:
@@ -42,11 +43,11 @@ pub(super) fn smooth(patches: &[Option<OwnPatch>], grid: Grid) -> Vec<bool> {
         .map(|k| {
             let known: Vec<f64> = grid.around(k).filter_map(rough).collect();
             // One wild patch is a star's halo, and says nothing of its neighbours.
-            let mean = known.iter().map(|r| r.min(10.0)).sum::<f64>() / known.len() as f64;
+            let mean = known.iter().map(|r| r.min(10.0)).sum::<f64>() / known.len().real();
             (!known.is_empty()).then_some(mean)
         })
         .collect();
-    let mut all: Vec<f32> = near.iter().flatten().map(|r| *r as f32).collect();
+    let mut all: Vec<f32> = near.iter().flatten().map(|r| (*r).single()).collect();
     let floor = if all.is_empty() {
         1.0
     } else {

@@ -13,6 +13,7 @@ mod evidence;
 mod patch;
 mod settle;
 
+use crate::number::Convert;
 use serde::{Deserialize, Serialize};
 
 use super::surface::{Shape, Surface};
@@ -116,7 +117,7 @@ impl Gradient {
             });
         }
         let canvas = sky.samples.lattice().canvas();
-        let (w, h) = (canvas.width() as f64 - 1.0, canvas.height() as f64 - 1.0);
+        let (w, h) = (canvas.width().real() - 1.0, canvas.height().real() - 1.0);
         let gain = self
             .surface
             .clone()

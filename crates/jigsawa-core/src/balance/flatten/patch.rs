@@ -4,6 +4,7 @@
 //! noise alone gives them: 1 where nothing but noise and a smooth sky is, more where a nebula has folds. It tells nebula
 //! from gradient where brightness cannot.
 
+use crate::number::Convert;
 use nalgebra::{SMatrix, SVector};
 use rayon::prelude::*;
 
@@ -45,7 +46,7 @@ pub(super) fn patches(sky: &Sky<'_>) -> Vec<Option<OwnPatch>> {
     let lattice = samples.lattice();
     let (columns, rows) = lattice.patches();
     let (kept_columns, kept_rows) = samples.kept();
-    let step = lattice.step() as f64;
+    let step = lattice.step().real();
     let noise = &sky.member.catalogue.noise;
     // Of so many points a block's mean is known to this variance: that of the whole block, and what points far apart add.
     let pixels = sky.member.pixels();
@@ -87,14 +88,14 @@ impl Buffers {
     ) -> Option<OwnPatch> {
         let lattice = samples.lattice();
         let (columns, rows) = lattice.inside(patch);
-        let all = (columns.len() * rows.len()) as f64;
+        let all = (columns.len() * rows.len()).real();
         self.values.clear();
         for r in rows.clone() {
             let row = samples.row(columns.clone(), r);
             self.values
                 .extend(row.iter().copied().filter(|v| v.is_finite()));
         }
-        if self.values.is_empty() || (self.values.len() as f64) < LEAST_FILLED * all {
+        if self.values.is_empty() || self.values.len().real() < LEAST_FILLED * all {
             return None;
         }
         let sky = clipped(&mut self.values, CLIP.0, CLIP.1, &mut self.scratch)?;
@@ -118,13 +119,13 @@ impl Buffers {
         let total: f64 = sums.iter().map(|s| s.0).sum();
         (n > 0).then(|| OwnPatch {
             at: lattice.middle(patch),
-            level: total / n as f64,
-            error: of_block(n as f64, (w.min(h) * lattice.step()) as f64).sqrt(),
-            filled: n as f64 / all,
+            level: total / n.real(),
+            error: of_block(n.real(), (w.min(h) * lattice.step()).real()).sqrt(),
+            filled: n.real() / all,
             rough: roughness(
                 &sums,
-                all / (BLOCKS * BLOCKS) as f64,
-                (w * lattice.step()) as f64 / BLOCKS as f64,
+                all / (BLOCKS * BLOCKS).real(),
+                (w * lattice.step()).real() / BLOCKS.real(),
                 of_block,
             ),
         })
@@ -141,15 +142,15 @@ fn roughness(
 ) -> Option<f64> {
     let mut matrix = SMatrix::<f64, CURVED, CURVED>::zeros();
     let mut right = SVector::<f64, CURVED>::zeros();
-    let middle = 0.5 * (BLOCKS as f64 - 1.0);
+    let middle = 0.5 * (BLOCKS.real() - 1.0);
     let blocks: Vec<(SVector<f64, CURVED>, f64, f64)> = sums
         .iter()
         .enumerate()
-        .filter(|(_, (_, n))| *n as f64 >= LEAST_FILLED * points && *n > 0)
+        .filter(|(_, (_, n))| (*n).real() >= LEAST_FILLED * points && *n > 0)
         .map(|(k, (sum, n))| {
-            let (x, y) = ((k % BLOCKS) as f64 - middle, (k / BLOCKS) as f64 - middle);
+            let (x, y) = ((k % BLOCKS).real() - middle, (k / BLOCKS).real() - middle);
             let row = SVector::from([1.0, x, y, x * x, x * y, y * y]);
-            let n = *n as f64;
+            let n = (*n).real();
             let weight = CLIPPED_VARIANCE * of_block(n, side);
             (row, sum / n, 1.0 / weight.max(f64::MIN_POSITIVE))
         })
@@ -166,6 +167,6 @@ fn roughness(
         .iter()
         .map(|(row, mean, weight)| weight * (mean - row.dot(&numbers)).powi(2))
         .sum();
-    let rough = squares / (blocks.len() - CURVED) as f64;
+    let rough = squares / (blocks.len() - CURVED).real();
     rough.is_finite().then_some(rough)
 }

@@ -8,6 +8,7 @@
 
 use super::super::darkest;
 use super::super::surface::{Choice, Judge, Patch, Shape, choose, fit_plainly};
+use crate::number::Convert;
 use crate::robust::{MAD_TO_SIGMA, median};
 use crate::space::{CanvasPx, Point, Size};
 
@@ -50,8 +51,18 @@ impl Settled {
 
     /// Candidates that are sky, less those that lie where nothing can.
     fn support(&self) -> f64 {
-        let inside = self.heights.iter().filter(|h| self.holds(**h)).count() as f64;
-        let below = self.heights.iter().filter(|h| **h < self.band.0).count() as f64;
+        let inside = self
+            .heights
+            .iter()
+            .filter(|h| self.holds(**h))
+            .count()
+            .real();
+        let below = self
+            .heights
+            .iter()
+            .filter(|h| **h < self.band.0)
+            .count()
+            .real();
         inside - BELOW * below
     }
 }
@@ -139,7 +150,7 @@ fn glowing(
         .filter(|s| matches!(s, Shape::Glow { .. }))
         .copied()
         .collect();
-    let near = GLOWS_WITHIN * canvas.width().max(canvas.height()) as f64;
+    let near = GLOWS_WITHIN * canvas.width().max(canvas.height()).real();
     let mut best = without;
     let above: Vec<usize> = canvas
         .corners::<CanvasPx>()
@@ -180,7 +191,7 @@ fn glowing(
             ..found
         };
         let gained = whole.support() - best.support();
-        if gained >= 0.5 * above[corner] as f64 {
+        if gained >= 0.5 * above[corner].real() {
             best = whole;
         }
     }
@@ -251,7 +262,7 @@ fn rounds(
         let mut below: Vec<f32> = heights
             .iter()
             .filter(|h| **h < 0.0)
-            .map(|h| -*h as f32)
+            .map(|h| (-*h).single())
             .collect();
         let scatter = f64::from(median(&mut below)) * MAD_TO_SIGMA;
         let reach = (NEAR * scatter).clamp(0.4 * darkest::DARK_SIGMA, 3.0 * darkest::DARK_SIGMA);

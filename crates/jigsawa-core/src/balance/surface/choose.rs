@@ -3,6 +3,7 @@
 //! Patches are left out by blocks, since neighbours share what a surface must not follow, and of all shapes
 //! that foretell them about as well as the best, the stiffest is taken.
 
+use crate::number::Convert;
 use nalgebra::DVector;
 
 use super::normal::Normal;
@@ -54,13 +55,13 @@ struct Folds {
 
 impl<'a> Blocks<'a> {
     fn new(patches: &'a [Patch], kept: &'a [f64], blocks: usize, canvas: Size) -> Self {
-        let side = canvas.width().max(canvas.height()) as f64 / blocks.max(2) as f64;
+        let side = canvas.width().max(canvas.height()).real() / blocks.max(2).real();
         let places: Vec<(i64, i64)> = patches
             .iter()
             .map(|p| {
                 (
-                    (p.at.x / side).floor() as i64,
-                    (p.at.y / side).floor() as i64,
+                    (p.at.x / side).floor().whole(),
+                    (p.at.y / side).floor().whole(),
                 )
             })
             .collect();
@@ -73,7 +74,7 @@ impl<'a> Blocks<'a> {
             canvas,
             fold: places
                 .iter()
-                .map(|(x, y)| (x + 2 * y).rem_euclid(FOLDS as i64) as usize)
+                .map(|(x, y)| (x + 2 * y).rem_euclid(FOLDS.whole()).index())
                 .collect(),
             block: places
                 .iter()
@@ -184,7 +185,7 @@ pub(crate) fn choose(
         .iter()
         .find(|(_, squares)| {
             let worse: Vec<f64> = squares.iter().zip(&best).map(|(a, b)| a - b).collect();
-            let mean = sum(&worse) / worse.len() as f64;
+            let mean = sum(&worse) / worse.len().real();
             let scatter = worse.iter().map(|w| (w - mean).powi(2)).sum::<f64>();
             sum(&worse) <= (LEEWAY * scatter.sqrt()).max(allowed)
         })
@@ -217,7 +218,7 @@ mod tests {
             (0..6)
                 .map(|_| {
                     seed = seed.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1);
-                    (seed >> 40) as f64 / f64::from(1 << 24) - 0.5
+                    (seed >> 40).real() / f64::from(1 << 24) - 0.5
                 })
                 .sum::<f64>()
         };

@@ -5,6 +5,7 @@
 
 use super::normal::Normal;
 use super::{Shape, Surface};
+use crate::number::Convert;
 use crate::robust::{BIWEIGHT_REACH, MAD_TO_SIGMA, biweight, mad, median};
 use crate::space::{CanvasPx, Point, Size};
 
@@ -50,7 +51,7 @@ impl Fit {
                 .zip(&rows)
                 .map(|(p, row)| p.value - row.iter().map(|(i, a)| a * numbers[*i]).sum::<f64>())
                 .collect();
-            let mut r: Vec<f32> = residual.iter().map(|v| *v as f32).collect();
+            let mut r: Vec<f32> = residual.iter().map(|v| (*v).single()).collect();
             let middle = median(&mut r);
             let next = f64::from(mad(&mut r, middle)) * MAD_TO_SIGMA;
             if next <= 0.0 || !next.is_finite() {
@@ -98,7 +99,7 @@ pub(crate) fn fit_plane(patches: &[Patch], canvas: Size) -> Option<Surface> {
     let yv = sum(&|p| (p.at.y - y0) * (p.value - level));
     let det = xx * yy - xy * xy;
     // Patches on a line, or huddled together, say nothing of a slope over the whole canvas.
-    let narrow = xx.min(yy) / weight < (0.05 * canvas.width().min(canvas.height()) as f64).powi(2);
+    let narrow = xx.min(yy) / weight < (0.05 * canvas.width().min(canvas.height()).real()).powi(2);
     let (slope_x, slope_y) = if narrow || det < 0.02 * xx * yy {
         (0.0, 0.0)
     } else {

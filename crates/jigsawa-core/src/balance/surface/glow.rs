@@ -1,5 +1,6 @@
 //! Light that falls off around a place: an amplifier's warmth in a sensor's corner.
 
+use crate::number::Convert;
 use serde::{Deserialize, Serialize};
 
 use crate::space::{CanvasPx, Point};
@@ -38,10 +39,10 @@ impl Glow {
     }
 
     pub(super) fn add_to_row(&self, x: i64, y: i64, row: &mut [f32]) {
-        let (reach, height) = (self.reach as f32, self.height as f32);
-        let (dx, dy) = ((x as f64 - self.x) as f32, (y as f64 - self.y) as f32);
+        let (reach, height) = (self.reach.single(), self.height.single());
+        let (dx, dy) = ((x.real() - self.x).single(), (y.real() - self.y).single());
         for (i, v) in (0i32..).zip(row.iter_mut()) {
-            let dx = dx + i as f32;
+            let dx = dx + i.single();
             *v += height * (-(dx * dx + dy * dy).sqrt() / reach).exp();
         }
     }

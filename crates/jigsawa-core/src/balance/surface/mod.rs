@@ -11,6 +11,7 @@ mod polynomial;
 mod shape;
 mod spline;
 
+use crate::number::Convert;
 use serde::{Deserialize, Serialize};
 
 use crate::space::{CanvasPx, Point, Size};
@@ -210,11 +211,11 @@ impl Surface {
     pub fn add_to_row(&self, x: i64, y: i64, row: &mut [f32]) {
         match self {
             Self::Plane { slope_x, .. } => {
-                let start = self.at(Point::new(x as f64, y as f64)) as f32;
-                let slope = *slope_x as f32;
+                let start = self.at(Point::new(x.real(), y.real())).single();
+                let slope = (*slope_x).single();
                 // 32-bit counters: the machine turns four of them into floats at once, a 64-bit one alone.
                 for (i, v) in (0i32..).zip(row.iter_mut()) {
-                    *v += start + slope * i as f32;
+                    *v += start + slope * i.single();
                 }
             }
             Self::Polynomial(s) => s.add_to_row(x, y, row),
@@ -285,7 +286,7 @@ pub struct Domain {
 impl Domain {
     /// Of a canvas.
     pub fn of(canvas: Size) -> Self {
-        let (w, h) = (canvas.width() as f64, canvas.height() as f64);
+        let (w, h) = (canvas.width().real(), canvas.height().real());
         Self {
             centre: [0.5 * (w - 1.0), 0.5 * (h - 1.0)],
             half: 0.5 * w.max(h),
@@ -310,13 +311,13 @@ fn add_horner(coefficients: &[f32], start: f32, step: f32, row: &mut [f32]) {
     if let [a, b, c, d] = *coefficients {
         // The cubic of a spline's piece, unrolled.
         for (i, v) in (0i32..).zip(row.iter_mut()) {
-            let t = start + step * i as f32;
+            let t = start + step * i.single();
             *v += a + t * (b + t * (c + t * d));
         }
         return;
     }
     for (i, v) in (0i32..).zip(row.iter_mut()) {
-        let t = start + step * i as f32;
+        let t = start + step * i.single();
         *v += coefficients.iter().rev().fold(0.0, |sum, c| sum * t + c);
     }
 }
@@ -376,7 +377,7 @@ mod tests {
             let mut row = vec![1.0f32; 230];
             whole.add_to_row(x0, y, &mut row);
             for (i, v) in row.iter().enumerate() {
-                let at = Point::new((x0 + i as i64) as f64, y as f64);
+                let at = Point::new((x0 + i.whole()).real(), y.real());
                 let want = 1.0 + whole.at(at);
                 assert!(
                     (f64::from(*v) - want).abs() < 2e-4 * want.abs().max(1.0),

@@ -3,6 +3,7 @@
 //! A spline's second differences are held small (Eilers & Marx 1996, Stat. Sci. 11, 89), by so much that waves
 //! shorter than its stiffness are not followed.
 
+use crate::number::Convert;
 use std::ops::AddAssign;
 
 use nalgebra::{DMatrix, DVector};
@@ -71,8 +72,8 @@ impl AddAssign<&Self> for Normal {
 fn hold(m: &mut DMatrix<f64>, weight: f64, stiffness: f64, canvas: Size) {
     let grid = Grid::of(canvas);
     let (columns, rows) = grid.shape();
-    let pull = weight / (columns * rows) as f64;
-    let wave = stiffness * canvas.width().min(canvas.height()) as f64;
+    let pull = weight / (columns * rows).real();
+    let wave = stiffness * canvas.width().min(canvas.height()).real();
     let strength =
         |axis: usize| pull * (wave / (2.0 * std::f64::consts::PI * grid.piece()[axis])).powi(4);
     let mut add = |three: [usize; 3], by: f64| {

@@ -1,5 +1,6 @@
 //! A polynomial of both coordinates up to a total degree.
 
+use crate::number::Convert;
 use serde::{Deserialize, Serialize};
 
 use super::{Domain, add_horner};
@@ -41,7 +42,7 @@ impl Polynomial {
     pub(crate) fn row(domain: Domain, degree: usize, p: Point<CanvasPx>) -> Vec<f64> {
         let (u, v) = domain.to(p);
         powers(degree)
-            .map(|(i, j)| u.powi(i as i32) * v.powi(j as i32))
+            .map(|(i, j)| u.powi(i.i32()) * v.powi(j.i32()))
             .collect()
     }
 
@@ -90,12 +91,12 @@ impl Polynomial {
 
     pub(super) fn add_to_row(&self, x: i64, y: i64, row: &mut [f32]) {
         // Along a row v is fixed: what is left is a polynomial of u alone.
-        let (u, v) = self.domain.to(Point::new(x as f64, y as f64));
+        let (u, v) = self.domain.to(Point::new(x.real(), y.real()));
         let mut of_u = vec![0.0f64; self.degree + 1];
         for ((i, j), t) in powers(self.degree).zip(&self.terms) {
-            of_u[i] += t * v.powi(j as i32);
+            of_u[i] += t * v.powi(j.i32());
         }
-        let of_u: Vec<f32> = of_u.into_iter().map(|c| c as f32).collect();
-        add_horner(&of_u, u as f32, (1.0 / self.domain.half) as f32, row);
+        let of_u: Vec<f32> = of_u.into_iter().map(Convert::single).collect();
+        add_horner(&of_u, u.single(), (1.0 / self.domain.half).single(), row);
     }
 }

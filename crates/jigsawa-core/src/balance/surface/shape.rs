@@ -1,5 +1,6 @@
 //! The kinds of surface, each linear in its numbers.
 
+use crate::number::Convert;
 use nalgebra::DVector;
 use serde::{Deserialize, Serialize};
 
@@ -110,7 +111,7 @@ impl Shape {
             Self::Level => 1,
             Self::Plane => 3,
             Self::Polynomial { degree } => Polynomial::count(degree),
-            Self::Spline { stiffness } => (1.0 + 2.0 / stiffness).powi(2).ceil() as usize,
+            Self::Spline { stiffness } => (1.0 + 2.0 / stiffness).powi(2).ceil().index(),
             Self::Glow { .. } => Polynomial::count(UNDER_GLOW) + 1,
         }
     }
@@ -135,7 +136,7 @@ impl Shape {
         Glow {
             x: at.x,
             y: at.y,
-            reach: reach * canvas.width().max(canvas.height()) as f64,
+            reach: reach * canvas.width().max(canvas.height()).real(),
             height: 1.0,
         }
     }

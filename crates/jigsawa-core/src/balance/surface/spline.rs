@@ -1,5 +1,6 @@
 //! A cubic spline over the canvas: uniform cubic B-splines along both axes, one coefficient a knot.
 
+use crate::number::Convert;
 use serde::{Deserialize, Serialize};
 
 use super::add_horner;
@@ -36,16 +37,16 @@ pub(super) struct Grid {
 
 impl Grid {
     pub(super) fn of(canvas: Size) -> Self {
-        let (w, h) = (canvas.width() as f64, canvas.height() as f64);
+        let (w, h) = (canvas.width().real(), canvas.height().real());
         let pieces = |side: f64| {
-            let n = (PIECES as f64 * side / w.max(h)).round() as usize;
+            let n = (PIECES.real() * side / w.max(h)).round().index();
             n.max(LEAST_PIECES)
         };
         let (nx, ny) = (pieces(w), pieces(h));
         Self {
             pieces: [nx, ny],
             corner: [-0.5, -0.5],
-            piece: [w / nx as f64, h / ny as f64],
+            piece: [w / nx.real(), h / ny.real()],
         }
     }
 
@@ -62,8 +63,8 @@ impl Grid {
     /// The piece that holds a coordinate along an axis, and how far into it the coordinate is.
     fn split(&self, axis: usize, at: f64) -> (usize, f64) {
         let t = (at - self.corner[axis]) / self.piece[axis];
-        let i = (t.max(0.0) as usize).min(self.pieces[axis] - 1);
-        (i, t - i as f64)
+        let i = t.max(0.0).index().min(self.pieces[axis] - 1);
+        (i, t - i.real())
     }
 
     /// The coefficients that a place depends on, with their weights.
@@ -98,7 +99,7 @@ fn cubic(c: [f64; 4]) -> [f32; 4] {
         0.5 * (c[0] - 2.0 * c[1] + c[2]),
         (c[3] - 3.0 * c[2] + 3.0 * c[1] - c[0]) / 6.0,
     ]
-    .map(|v| v as f32)
+    .map(Convert::single)
 }
 
 impl Spline {
@@ -148,7 +149,7 @@ impl Spline {
     pub(super) fn add_to_row(&self, x: i64, y: i64, row: &mut [f32]) {
         let g = &self.grid;
         let columns = g.shape().0;
-        let (j, ty) = g.split(1, y as f64);
+        let (j, ty) = g.split(1, y.real());
         let wy = blend(ty);
         // Along a row the spline is one of x alone.
         let along: Vec<f64> = (0..columns)
@@ -160,16 +161,16 @@ impl Spline {
         let step = 1.0 / g.piece[0];
         let mut from = 0;
         while from < row.len() {
-            let (i, t) = g.split(0, (x + from as i64) as f64);
+            let (i, t) = g.split(0, (x + from.whole()).real());
             let to = if i + 1 == g.pieces[0] {
                 row.len()
             } else {
                 // The first pixel of the next piece.
-                let next = (g.corner[0] + (i + 1) as f64 * g.piece[0]).ceil() as i64;
-                ((next - x).max(from as i64 + 1) as usize).min(row.len())
+                let next = (g.corner[0] + (i + 1).real() * g.piece[0]).ceil().whole();
+                (next - x).max(from.whole() + 1).index().min(row.len())
             };
             let c = cubic(std::array::from_fn(|a| along[i + a]));
-            add_horner(&c, t as f32, step as f32, &mut row[from..to]);
+            add_horner(&c, t.single(), step.single(), &mut row[from..to]);
             from = to;
         }
     }

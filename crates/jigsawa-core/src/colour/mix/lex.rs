@@ -1,5 +1,6 @@
 //! A mix cut into words.
 
+use crate::number::Convert;
 use winnow::ascii::multispace0;
 use winnow::combinator::{alt, opt};
 use winnow::stream::{LocatingSlice, Location, Stream};
@@ -93,7 +94,7 @@ fn number<'a>(input: &mut Input<'a>) -> Result<(Word, &'a str)> {
     // What the grammar above takes, the standard library reads; a huge one becomes infinite.
     let value: f64 = text.parse().unwrap_or(f64::INFINITY);
     let value = if percent { value / 100.0 } else { value };
-    Ok((Word::Number(value as f32, unit), text))
+    Ok((Word::Number(value.single(), unit), text))
 }
 
 /// The word of a unit right after a number; a longer word that begins like one is a name.

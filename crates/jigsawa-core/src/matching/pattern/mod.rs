@@ -16,6 +16,7 @@ use super::pairs::shared_area;
 use super::trust::{corner_error, coverage, shared_corners};
 use super::{MatchError, MatchErrors, Matched, Wish, gated};
 use crate::binned::binned;
+use crate::number::Convert;
 use crate::placement::{Map, Model, Placement, Registration, choose_among};
 use crate::plane::Plane;
 use crate::robust::median;
@@ -141,11 +142,11 @@ fn flattened(plane: &Plane, factor: usize) -> Plane {
 
 /// The map between frames made smaller by a factor, and back: centres of blocks are not those of pixels.
 fn shrunk(map: &Registration, factor: usize) -> Option<Registration> {
-    conjugated(map, factor as f64)
+    conjugated(map, factor.real())
 }
 
 fn grown(map: &Registration, factor: usize) -> Option<Registration> {
-    conjugated(map, 1.0 / factor as f64)
+    conjugated(map, 1.0 / factor.real())
 }
 
 fn conjugated(map: &Registration, factor: f64) -> Option<Registration> {
@@ -188,7 +189,7 @@ fn settle(
     for _ in 0..3 {
         let area = shared_area(&map, reference_size, frame_size);
         let mut good = patches(reference, frame, &map, side);
-        let needed = LEAST_PATCHES.max((LEAST_PART * good.len() as f64).ceil() as usize);
+        let needed = LEAST_PATCHES.max((LEAST_PART * good.len().real()).ceil().index());
         let too_few = |agreeing: usize| MatchError::NoPattern { agreeing, needed };
         for _ in 0..6 {
             if good.len() < needed {
@@ -196,7 +197,7 @@ fn settle(
             }
             let chosen = choose_among(&models, &good, Some(area)).ok_or(too_few(good.len()))?;
             let off = |p: &Patch| chosen.map.apply(p.from).distance(p.to);
-            let mut distances: Vec<f32> = good.iter().map(|p| off(p) as f32).collect();
+            let mut distances: Vec<f32> = good.iter().map(|p| off(p).single()).collect();
             let typical = f64::from(median(&mut distances));
             let kept: Vec<Patch> = good
                 .iter()
@@ -235,7 +236,7 @@ fn told(
         .iter()
         .map(|p| map.apply(p.from).distance(p.to))
         .collect();
-    let mean = distances.iter().map(|d| d * d).sum::<f64>() / distances.len().max(1) as f64;
+    let mean = distances.iter().map(|d| d * d).sum::<f64>() / distances.len().max(1).real();
     let unseen = choose_among(&[model], good, None).map_or(mean.sqrt(), |c| c.crossval_rms_px);
     Matched {
         errors: MatchErrors {

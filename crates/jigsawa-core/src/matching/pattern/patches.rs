@@ -1,5 +1,6 @@
 //! Small parts of both frames, and how they lie against each other under a map that is nearly true.
 
+use crate::number::Convert;
 use rayon::prelude::*;
 
 use super::spectrum::Surface;
@@ -37,8 +38,8 @@ pub(super) fn patches(
         .par_iter()
         .filter_map(|(x, y)| {
             let rect = Rect {
-                x: *x as i64,
-                y: *y as i64,
+                x: (*x).whole(),
+                y: (*y).whole(),
                 width: side.min(size.width()),
                 height: side.min(size.height()),
             };
@@ -50,15 +51,15 @@ pub(super) fn patches(
 fn patch(reference: &Plane, frame: &Plane, map: &Registration, rect: Rect) -> Option<Patch> {
     let there: Placement = map.retyped();
     let middle = Point::<ReferencePx>::new(
-        rect.x as f64 + 0.5 * (rect.width as f64 - 1.0),
-        rect.y as f64 + 0.5 * (rect.height as f64 - 1.0),
+        rect.x.real() + 0.5 * (rect.width.real() - 1.0),
+        rect.y.real() + 0.5 * (rect.height.real() - 1.0),
     );
     if !frame.size().holds(map.apply(middle)) {
         return None;
     }
     let moved = resampled(frame, &there, rect, f32::INFINITY)?;
     let covered = |values: &[f32]| {
-        values.iter().filter(|v| v.is_finite()).count() as f32 / values.len() as f32
+        values.iter().filter(|v| v.is_finite()).count().single() / values.len().single()
     };
     let mut own = vec![0.0; rect.area()];
     reference.window(rect, &mut own);
@@ -68,7 +69,7 @@ fn patch(reference: &Plane, frame: &Plane, map: &Registration, rect: Rect) -> Op
     let peak = Surface::of(reference, rect).correlate(&Surface::of(&moved, moved.size().rect()));
     // The pattern at `middle` of the reference is seen in the moved frame at `middle` + shift.
     let seen = Point::<ReferencePx>::new(middle.x + peak.x, middle.y + peak.y);
-    let reach = 0.3 * rect.width as f64;
+    let reach = 0.3 * rect.width.real();
     let sure = peak.height > LEAST_PEAK && peak.x.hypot(peak.y) < reach;
     sure.then(|| Pair {
         from: middle,

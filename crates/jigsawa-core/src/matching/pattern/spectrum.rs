@@ -1,5 +1,6 @@
 //! Fourier transforms of planes, and the shift that correlates two of them best.
 
+use crate::number::Convert;
 use rustfft::num_complex::Complex32;
 use rustfft::{Fft, FftDirection, FftPlanner};
 use std::sync::Arc;
@@ -47,7 +48,7 @@ impl Surface {
         plane.window(rect, &mut pixels);
         soften(&mut pixels);
         let fade = |i: usize, n: usize| {
-            let t = (i as f32 + 0.5) / n as f32;
+            let t = (i.single() + 0.5) / n.single();
             (std::f32::consts::PI * t).sin().powi(2)
         };
         let mut values = vec![Complex32::ZERO; side * side];
@@ -82,9 +83,9 @@ impl Surface {
     /// Signed frequency of a place, in waves over the side.
     pub(super) fn waves(&self, i: usize) -> f32 {
         if i <= self.side / 2 {
-            i as f32
+            i.single()
         } else {
-            i as f32 - self.side as f32
+            i.single() - self.side.single()
         }
     }
 
@@ -96,7 +97,7 @@ impl Surface {
             side,
             values: vec![Complex32::ZERO; side * side],
         };
-        let edge = LOW_PASS * side as f32 / 2.0;
+        let edge = LOW_PASS * side.single() / 2.0;
         let floor = NOISE_FLOOR * self.noise_with(other);
         for y in 0..side {
             for x in 0..side {
@@ -119,7 +120,7 @@ impl Surface {
     /// The usual product of both at the highest frequencies, where pixels show noise alone.
     fn noise_with(&self, other: &Self) -> f32 {
         let side = self.side;
-        let highest = NOISE_FROM * side as f32 / 2.0;
+        let highest = NOISE_FROM * side.single() / 2.0;
         let mut sizes: Vec<f32> = (0..side * side)
             .filter(|i| self.waves(i % side).abs().max(self.waves(i / side).abs()) > highest)
             .map(|i| (other.values[i] * self.values[i].conj()).norm())
@@ -144,7 +145,7 @@ impl Surface {
             squares += f64::from(v.re).powi(2);
         }
         let (x, y) = (at % side, at / side);
-        let count = self.values.len() as f64;
+        let count = self.values.len().real();
         let scatter = (squares / count - (sum / count).powi(2)).max(0.0).sqrt();
         // The logarithms of a peak that the low pass has made Gaussian lie on a parabola.
         let between = |before: f32, after: f32| {
@@ -243,8 +244,9 @@ pub(super) fn flatten(plane: &mut Plane) {
         if v.is_finite() { v } else { usual }
     };
     let place = |p: usize, n: usize| {
-        let t = ((p as f32 + 0.5) / n as f32 * CELLS as f32 - 0.5).clamp(0.0, CELLS as f32 - 1.0);
-        (t as usize, t.fract())
+        let t = ((p.single() + 0.5) / n.single() * CELLS.single() - 0.5)
+            .clamp(0.0, CELLS.single() - 1.0);
+        (t.index(), t.fract())
     };
     for y in 0..h {
         let (j, ty) = place(y, h);
@@ -264,7 +266,7 @@ mod tests {
 
     fn scene(dx: f64, dy: f64) -> Plane {
         Plane::from_fn(Size::new(120, 100).unwrap(), |x, y| {
-            let (x, y) = (x as f64 - dx, y as f64 - dy);
+            let (x, y) = (x.real() - dx, y.real() - dy);
             let blob = |cx: f64, cy: f64, s: f64| {
                 (-((x - cx).powi(2) + (y - cy).powi(2)) / (2.0 * s * s)).exp()
             };
@@ -272,7 +274,8 @@ mod tests {
                 + 20.0 * blob(40.0, 50.0, 4.0)
                 + 15.0 * blob(75.0, 30.0, 3.0)
                 + 9.0 * blob(60.0, 70.0, 6.0)
-                + 0.2 * (x * 12.9898 + y * 78.233).sin()) as f32
+                + 0.2 * (x * 12.9898 + y * 78.233).sin())
+            .single()
         })
     }
 
@@ -295,20 +298,20 @@ mod tests {
         let mut s = Surface {
             side: 16,
             values: (0..256)
-                .map(|i| Complex32::new((i * 37 % 11) as f32, 0.0))
+                .map(|i| Complex32::new((i * 37 % 11).single(), 0.0))
                 .collect(),
         };
         s.transform(FftDirection::Forward);
         s.transform(FftDirection::Inverse);
         for (i, v) in s.values.iter().enumerate() {
-            assert!((v.re / 256.0 - (i * 37 % 11) as f32).abs() < 1e-4);
+            assert!((v.re / 256.0 - (i * 37 % 11).single()).abs() < 1e-4);
         }
     }
 
     #[test]
     fn a_gradient_is_taken_off() {
         let mut p = Plane::from_fn(Size::new(90, 60).unwrap(), |x, y| {
-            500.0 + 3.0 * x as f32 - y as f32
+            500.0 + 3.0 * x.single() - y.single()
         });
         p.data_mut()[5] = f32::NAN;
         flatten(&mut p);

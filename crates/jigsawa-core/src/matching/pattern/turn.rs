@@ -1,5 +1,6 @@
 //! Turn and scale from the spectra on a log-polar grid, where both are shifts.
 
+use crate::number::Convert;
 use rustfft::FftDirection;
 use rustfft::num_complex::Complex32;
 
@@ -59,30 +60,30 @@ pub(super) fn turns(reference: &Plane, frame: &Plane) -> Vec<Registration> {
 fn log_polar(plane: &Plane, hand: f32) -> Surface {
     let flat = Surface::of(plane, plane.size().rect());
     let size = |x: f32, y: f32| {
-        let side = flat.side as isize;
+        let side = flat.side.isize();
         let at = |x: isize, y: isize| {
             let (x, y) = (x.rem_euclid(side) as usize, y.rem_euclid(side) as usize);
             flat.values[y * flat.side + x].norm()
         };
         let (fx, fy) = (x.floor(), y.floor());
         let (tx, ty) = (x - fx, y - fy);
-        let (x, y) = (fx as isize, fy as isize);
+        let (x, y) = (fx.isize(), fy.isize());
         (at(x, y) * (1.0 - tx) + at(x + 1, y) * tx) * (1.0 - ty)
             + (at(x, y + 1) * (1.0 - tx) + at(x + 1, y + 1) * tx) * ty
     };
     let mut values = vec![Complex32::ZERO; STEPS * STEPS];
     for r in 0..STEPS {
-        let part = r as f32 / STEPS as f32;
-        let radius = flat.side as f32 * LOWEST * (HIGHEST / LOWEST).powf(part);
+        let part = r.single() / STEPS.single();
+        let radius = flat.side.single() * LOWEST * (HIGHEST / LOWEST).powf(part);
         // Fading ends keep the two ends of the frequencies apart.
-        let fade = (std::f32::consts::PI * (part + 0.5 / STEPS as f32)).sin();
+        let fade = (std::f32::consts::PI * (part + 0.5 / STEPS.single())).sin();
         let row: Vec<f32> = (0..STEPS)
             .map(|a| {
-                let angle = std::f32::consts::PI * a as f32 / STEPS as f32;
+                let angle = std::f32::consts::PI * a.single() / STEPS.single();
                 size(hand * radius * angle.cos(), radius * angle.sin()).ln_1p()
             })
             .collect();
-        let mean = row.iter().sum::<f32>() / STEPS as f32;
+        let mean = row.iter().sum::<f32>() / STEPS.single();
         for (a, v) in row.iter().enumerate() {
             values[a * STEPS + r].re = fade * (v - mean);
         }
@@ -116,7 +117,7 @@ fn peaks(reference: &Surface, frame: &Surface) -> Vec<(f64, f64)> {
             .collect(),
     };
     product.transform(FftDirection::Inverse);
-    let log_step = f64::from(HIGHEST / LOWEST).ln() / STEPS as f64;
+    let log_step = f64::from(HIGHEST / LOWEST).ln() / STEPS.real();
     let mut found: Vec<(f64, f64)> = Vec::new();
     let mut order: Vec<usize> = (0..product.values.len()).collect();
     order.sort_unstable_by(|a, b| {
@@ -125,7 +126,7 @@ fn peaks(reference: &Surface, frame: &Surface) -> Vec<(f64, f64)> {
     });
     for i in order.into_iter().take(4000) {
         let (a, r) = (product.waves(i / STEPS), product.waves(i % STEPS));
-        let turn = f64::from(a) * 180.0 / STEPS as f64;
+        let turn = f64::from(a) * 180.0 / STEPS.real();
         // A frame of finer pixels shows the same sky at lower frequencies.
         let scale = (-f64::from(r) * log_step).exp();
         let near = |(t, s): &(f64, f64)| {

@@ -1,5 +1,6 @@
 //! The bands of a join: what panels differ by on patches, smooth and rest, and how far each panel's weight reaches.
 
+use crate::number::Convert;
 use std::collections::BTreeMap;
 
 use super::Grid;
@@ -27,7 +28,7 @@ pub(super) fn differences(
         }
         let sign = if p < q { 1.0 } else { -1.0 };
         for s in o.patches.iter().filter(|s| s.kept > 0.0) {
-            let at = |v: f64| (v / patch_px as f64) as i64;
+            let at = |v: f64| (v / patch_px.real()).whole();
             let pair = by_patch.entry((at(s.at.x), at(s.at.y))).or_default();
             let sum = pair.entry((p.min(q), p.max(q))).or_default();
             *sum = (sum.0 + s.kept * sign * s.after, sum.1 + s.kept);
@@ -38,7 +39,7 @@ pub(super) fn differences(
         let mut panels: Vec<usize> = pairs.keys().flat_map(|(p, q)| [*p, *q]).collect();
         panels.sort_unstable();
         panels.dedup();
-        let n = panels.len() as f64;
+        let n = panels.len().real();
         for ((p, q), (sum, weight)) in pairs {
             let d = sum / weight / n;
             *all.entry(p).or_default().entry(at).or_default() += d;
@@ -62,7 +63,7 @@ pub(super) fn extended(patches: &Patches) -> Patches {
                 let near: Vec<f64> = around(new)
                     .filter_map(|p| before.get(&p).copied())
                     .collect();
-                wide.insert(new, near.iter().sum::<f64>() / near.len() as f64);
+                wide.insert(new, near.iter().sum::<f64>() / near.len().real());
             }
         }
     }
@@ -75,20 +76,20 @@ pub(super) fn smoothed(patches: &Patches) -> Patches {
         let near: Vec<f64> = around(*at)
             .filter_map(|p| patches.get(&p).copied())
             .collect();
-        near.iter().sum::<f64>() / near.len().max(1) as f64
+        near.iter().sum::<f64>() / near.len().max(1).real()
     };
     patches.keys().map(|at| (*at, mean(at))).collect()
 }
 
 /// The value between patches: straight in both directions, zero where there is none.
 pub(super) fn between(patches: &Patches, p: Point<CanvasPx>, patch_px: usize) -> f64 {
-    let t = |v: f64| (v + 0.5) / patch_px as f64 - 0.5;
+    let t = |v: f64| (v + 0.5) / patch_px.real() - 0.5;
     let (x, y) = (t(p.x), t(p.y));
     let (c, r) = (x.floor(), y.floor());
     let (u, v) = (x - c, y - r);
     let at = |dc: i64, dr: i64| {
         patches
-            .get(&(c as i64 + dc, r as i64 + dr))
+            .get(&(c.whole() + dc, r.whole() + dr))
             .copied()
             .unwrap_or(0.0)
     };
@@ -106,7 +107,7 @@ pub(super) fn wide_weights(
     let (w, h) = (window.width, window.height);
     let mut values: Vec<f32> = (0..w * h)
         .map(|k| {
-            let (c, r) = (window.x as usize + k % w, window.y as usize + k / w);
+            let (c, r) = (window.x.index() + k % w, window.y.index() + k / w);
             f32::from(u8::from(
                 labels[r * cells.columns + c] as usize == panel + 1,
             ))
@@ -122,7 +123,7 @@ pub(super) fn wide_weights(
             running_mean(&mut values[c..], w, h, radius, &mut line);
         }
     }
-    let fade = (radius as f32 * 0.5).max(1.0);
+    let fade = (radius.single() * 0.5).max(1.0);
     for (v, d) in values.iter_mut().zip(&cover.depth) {
         *v *= (f32::from(*d) / fade).min(1.0);
     }
@@ -140,6 +141,6 @@ fn running_mean(values: &mut [f32], step: usize, count: usize, radius: usize, li
     }
     for i in 0..count {
         let (from, to) = (i.saturating_sub(radius), (i + radius + 1).min(count));
-        values[i * step] = (line[to] - line[from]) / (to - from) as f32;
+        values[i * step] = (line[to] - line[from]) / (to - from).single();
     }
 }

@@ -9,6 +9,7 @@
 mod bands;
 mod panels;
 
+use crate::number::Convert;
 use std::collections::BTreeMap;
 
 pub use panels::JoinPanels;
@@ -59,10 +60,10 @@ struct Grid {
 impl Grid {
     fn at(&self, c: i64, r: i64) -> f32 {
         let (c, r) = (c - self.window.x, r - self.window.y);
-        if c < 0 || r < 0 || c >= self.window.width as i64 || r >= self.window.height as i64 {
+        if c < 0 || r < 0 || c >= self.window.width.whole() || r >= self.window.height.whole() {
             return 0.0;
         }
-        self.values[r as usize * self.window.width + c as usize]
+        self.values[r.index() * self.window.width + c.index()]
     }
 }
 
@@ -129,7 +130,7 @@ impl Join {
         let touched = self.cells.touched(rect, 2);
         match self.share {
             Share::Seam => {
-                let label = panel as u8 + 1;
+                let label = panel.byte() + 1;
                 let on_cells =
                     rows_of(touched, self.cells).any(|row| self.labels[row].contains(&label));
                 on_cells || self.discs_in(rect).any(|d| d.owner == label)
@@ -137,22 +138,22 @@ impl Join {
             Share::Average => self.covers[panel].as_ref().is_some_and(|cover| {
                 let t = touched.intersect(cover.window);
                 (t.y..t.bottom())
-                    .any(|r| (t.x..t.right()).any(|c| cover.at(c as usize, r as usize) > 0))
+                    .any(|r| (t.x..t.right()).any(|c| cover.at(c.index(), r.index()) > 0))
             }),
         }
     }
 
     fn discs_in(&self, rect: Rect) -> impl Iterator<Item = &Disc> {
-        let low = rect.y as f64 - 2.0 * MOST_DISC_PX;
+        let low = rect.y.real() - 2.0 * MOST_DISC_PX;
         let from = self.discs.partition_point(|d| d.at.y < low);
         self.discs[from..]
             .iter()
-            .take_while(move |d| d.at.y < rect.bottom() as f64 + 2.0 * MOST_DISC_PX)
+            .take_while(move |d| d.at.y < rect.bottom().real() + 2.0 * MOST_DISC_PX)
             .filter(move |d| {
-                d.at.x + d.outer >= rect.x as f64
-                    && d.at.x - d.outer <= rect.right() as f64
-                    && d.at.y + d.outer >= rect.y as f64
-                    && d.at.y - d.outer <= rect.bottom() as f64
+                d.at.x + d.outer >= rect.x.real()
+                    && d.at.x - d.outer <= rect.right().real()
+                    && d.at.y + d.outer >= rect.y.real()
+                    && d.at.y - d.outer <= rect.bottom().real()
             })
     }
 
@@ -160,10 +161,10 @@ impl Join {
     fn weights(&self, panel: usize, rect: Rect, out: &mut [f32]) {
         match self.share {
             Share::Seam => {
-                let label = panel as u8 + 1;
+                let label = panel.byte() + 1;
                 self.smoothly(rect, out, &|c, r| {
                     f32::from(u8::from(
-                        self.labels[r as usize * self.cells.columns + c as usize] == label,
+                        self.labels[r.index() * self.cells.columns + c.index()] == label,
                     ))
                 });
                 let mut discs: Vec<&Disc> = self.discs_in(rect).collect();
@@ -176,7 +177,7 @@ impl Join {
             Share::Average => {
                 let cover = self.covers[panel].as_ref();
                 self.smoothly(rect, out, &|c, r| {
-                    let depth = cover.map_or(0, |cover| cover.at(c as usize, r as usize));
+                    let depth = cover.map_or(0, |cover| cover.at(c.index(), r.index()));
                     f32::from(depth.min(FADE)) / f32::from(FADE)
                 });
             }
@@ -189,7 +190,7 @@ impl Join {
             return Field::Absent;
         }
         let touched = self.cells.touched(tile, 2);
-        let label = panel as u8 + 1;
+        let label = panel.byte() + 1;
         let alone = self.share == Share::Seam
             && rows_of(touched, self.cells).all(|row| self.labels[row].iter().all(|l| *l == label))
             && self.discs_in(tile).all(|d| d.owner == label);
@@ -238,14 +239,14 @@ impl Join {
 
     /// A field of cells as a smooth function of pixels: quadratic B-splines, which sum to 1.
     fn smoothly(&self, rect: Rect, out: &mut [f32], field: &dyn Fn(i64, i64) -> f32) {
-        let side = self.cells.side as f64;
-        let last = (self.cells.columns as i64 - 1, self.cells.rows as i64 - 1);
+        let side = self.cells.side.real();
+        let last = (self.cells.columns.whole() - 1, self.cells.rows.whole() - 1);
         let place = |v: i64| {
-            let t = (v as f64 + 0.5) / side - 0.5;
+            let t = (v.real() + 0.5) / side - 0.5;
             let k = t.round();
-            let f = (t - k) as f32;
+            let f = (t - k).single();
             (
-                k as i64,
+                k.whole(),
                 [
                     0.5 * (0.5 - f) * (0.5 - f),
                     0.75 - f * f,
@@ -258,17 +259,17 @@ impl Join {
             (Some(a), Some(b)) => (a.0 - 1, b.0 + 2),
             _ => return,
         };
-        let mut line = vec![0.0f32; (end - first) as usize];
+        let mut line = vec![0.0f32; (end - first).index()];
         for (y, row) in (rect.y..).zip(out.chunks_exact_mut(rect.width)) {
             let (k, wy) = place(y);
             for (c, v) in (first..end).zip(line.iter_mut()) {
                 let c = c.clamp(0, last.0);
                 *v = (0..3)
-                    .map(|j| wy[j as usize] * field(c, (k + j - 1).clamp(0, last.1)))
+                    .map(|j| wy[j.index()] * field(c, (k + j - 1).clamp(0, last.1)))
                     .sum();
             }
             for ((k, w), v) in columns.iter().zip(row.iter_mut()) {
-                let at = (k - 1 - first) as usize;
+                let at = (k - 1 - first).index();
                 *v = w[0] * line[at] + w[1] * line[at + 1] + w[2] * line[at + 2];
             }
         }
@@ -282,10 +283,10 @@ impl Join {
             let outer = inner + DISC_FADE * inner + 3.0;
             let reach = outer.ceil();
             let around = Rect {
-                x: (s.at.x - reach) as i64,
-                y: (s.at.y - reach) as i64,
-                width: 2 * reach as usize + 1,
-                height: 2 * reach as usize + 1,
+                x: (s.at.x - reach).whole(),
+                y: (s.at.y - reach).whole(),
+                width: 2 * reach.index() + 1,
+                height: 2 * reach.index() + 1,
             };
             let touched = self.cells.touched(around, 1);
             if touched.is_empty() {
@@ -301,13 +302,12 @@ impl Join {
             if counts.len() < 2 {
                 continue;
             }
-            let cell =
-                |v: f64, n: usize| ((v / self.cells.side as f64).max(0.0) as usize).min(n - 1);
+            let cell = |v: f64, n: usize| (v / self.cells.side.real()).max(0.0).index().min(n - 1);
             let (c, r) = (
                 cell(s.at.x, self.cells.columns),
                 cell(s.at.y, self.cells.rows),
             );
-            let needed = (outer / self.cells.side as f64).ceil() as u8;
+            let needed = (outer / self.cells.side.real()).ceil().byte();
             let depth = |label: u8| {
                 let cover = self.covers.get(label as usize - 1).and_then(Option::as_ref);
                 cover.map_or(0, |cover| cover.at(c, r)).min(needed)
@@ -354,10 +354,10 @@ impl Join {
                 let values = (0..window.area())
                     .map(|k| {
                         let (c, r) = (
-                            window.x as usize + k % window.width,
-                            window.y as usize + k / window.width,
+                            window.x.index() + k % window.width,
+                            window.y.index() + k / window.width,
                         );
-                        between(patches, cells.middle(c, r), patch_px) as f32
+                        between(patches, cells.middle(c, r), patch_px).single()
                     })
                     .collect();
                 Grid { window, values }
@@ -376,7 +376,10 @@ impl Join {
             low_fine[p] = Some((low, fine));
         }
         for (band, patches) in BANDS.into_iter().enumerate() {
-            let radius = ((patches * patch_px as f64 / cells.side as f64).round() as usize).max(1);
+            let radius = (patches * patch_px.real() / cells.side.real())
+                .round()
+                .index()
+                .max(1);
             let weights: Vec<Option<Grid>> = self
                 .covers
                 .iter()
@@ -387,8 +390,8 @@ impl Join {
             let each = |g: &Grid, add: &mut dyn FnMut(usize, f32)| {
                 for (k, w) in g.values.iter().enumerate() {
                     let (c, r) = (
-                        g.window.x as usize + k % g.window.width,
-                        g.window.y as usize + k / g.window.width,
+                        g.window.x.index() + k % g.window.width,
+                        g.window.y.index() + k / g.window.width,
                     );
                     add(r * cells.columns + c, *w);
                 }
@@ -426,9 +429,9 @@ impl Join {
 
 /// Places in the labels of a rectangle's rows.
 fn rows_of(touched: Rect, cells: Cells) -> impl Iterator<Item = std::ops::Range<usize>> {
-    let (x, w) = (touched.x as usize, touched.width);
+    let (x, w) = (touched.x.index(), touched.width);
     (touched.y..touched.bottom()).map(move |r| {
-        let at = r as usize * cells.columns + x;
+        let at = r.index() * cells.columns + x;
         at..at + w
     })
 }
@@ -463,19 +466,19 @@ fn widened(labels: &Labels, cells: Cells) -> Labels {
 }
 
 fn apply_disc(d: &Disc, owns: bool, rect: Rect, out: &mut [f32]) {
-    let rows = ((d.at.y - d.outer).ceil() as i64).max(rect.y)
-        ..((d.at.y + d.outer) as i64 + 1).min(rect.bottom());
-    let columns = ((d.at.x - d.outer).ceil() as i64).max(rect.x)
-        ..((d.at.x + d.outer) as i64 + 1).min(rect.right());
+    let rows = (d.at.y - d.outer).ceil().whole().max(rect.y)
+        ..((d.at.y + d.outer).whole() + 1).min(rect.bottom());
+    let columns = (d.at.x - d.outer).ceil().whole().max(rect.x)
+        ..((d.at.x + d.outer).whole() + 1).min(rect.right());
     for y in rows {
         for x in columns.clone() {
-            let r = (x as f64 - d.at.x).hypot(y as f64 - d.at.y);
+            let r = (x.real() - d.at.x).hypot(y.real() - d.at.y);
             if r >= d.outer {
                 continue;
             }
             let t = ((d.outer - r) / (d.outer - d.inner)).clamp(0.0, 1.0);
-            let f = (t * t * (3.0 - 2.0 * t)) as f32;
-            let w = &mut out[(y - rect.y) as usize * rect.width + (x - rect.x) as usize];
+            let f = (t * t * (3.0 - 2.0 * t)).single();
+            let w = &mut out[(y - rect.y).index() * rect.width + (x - rect.x).index()];
             *w += f * (f32::from(u8::from(owns)) - *w);
         }
     }

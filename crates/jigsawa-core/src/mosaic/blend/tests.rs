@@ -4,6 +4,7 @@ use crate::merge::{Budget, Input, LeftOut, merge};
 use crate::mosaic::border::Coverage;
 use crate::mosaic::levels::Shared;
 use crate::mosaic::seams::{Costs, lay};
+use crate::number::Convert;
 use crate::placement::Map;
 use crate::plane::Plane;
 use crate::space::Size;
@@ -16,7 +17,7 @@ fn joined(lift: &dyn Fn(f64, f64) -> f32, stars: &[Shining], share: Share) -> Pl
     let size = Size::new(160, 120).unwrap();
     let cells = Cells::of_side(canvas, 4);
     let star = |x: usize, y: usize, peak: f32| {
-        let d2 = (x as f32 - 118.3).powi(2) + (y as f32 - 61.2).powi(2);
+        let d2 = (x.single() - 118.3).powi(2) + (y.single() - 61.2).powi(2);
         peak * (-d2 / 8.0).exp()
     };
     let panel = |shift: usize, peak: f32, lifted: bool| {
@@ -25,7 +26,7 @@ fn joined(lift: &dyn Fn(f64, f64) -> f32, stars: &[Shining], share: Share) -> Pl
             100.0
                 + star(x, y, peak)
                 + if lifted {
-                    lift(x as f64, y as f64)
+                    lift(x.real(), y.real())
                 } else {
                     0.0
                 }
@@ -43,8 +44,8 @@ fn joined(lift: &dyn Fn(f64, f64) -> f32, stars: &[Shining], share: Share) -> Pl
     let patches = (0..5 * 7)
         .map(|k| {
             let at = Point::new(
-                (80 + PATCH * (k % 5)) as f64 + 7.5,
-                (PATCH * (k / 5)) as f64 + 7.5,
+                (80 + PATCH * (k % 5)).real() + 7.5,
+                (PATCH * (k / 5)).real() + 7.5,
             );
             let after = -f64::from(lift(at.x, at.y));
             Shared {
@@ -123,7 +124,7 @@ fn a_star_on_the_seam_comes_from_one_panel_whole() {
     // Its profile: the same owner over the whole disc.
     let height = if got > 800.0 { 900.0 } else { 500.0 };
     for (x, y) in [(114, 61), (118, 66), (123, 58)] {
-        let d2 = (x as f32 - 118.3).powi(2) + (y as f32 - 61.2).powi(2);
+        let d2 = (x.single() - 118.3).powi(2) + (y.single() - 61.2).powi(2);
         let want = 100.0 + height * (-d2 / 8.0).exp();
         assert!((whole.row(y)[x] - want).abs() < 0.01 * want, "({x}, {y})");
     }

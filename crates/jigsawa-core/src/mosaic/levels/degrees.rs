@@ -1,5 +1,6 @@
 //! Of which degree the surfaces of a filter's frames are: the lowest that foretells patches left out in turn.
 
+use crate::number::Convert;
 use rayon::prelude::*;
 
 use super::numbering::{Degrees, FOLDS};
@@ -78,7 +79,7 @@ impl Surfaces {
         let misfit = |i: usize| -> f32 {
             let own = self.rows.iter().filter(|r| r.a == i || r.b == i);
             let mut off: Vec<f32> = own
-                .map(|r| (self.off(r, degrees, &fit.numbers).abs() * r.weight.sqrt()) as f32)
+                .map(|r| (self.off(r, degrees, &fit.numbers).abs() * r.weight.sqrt()).single())
                 .collect();
             if off.is_empty() {
                 return 0.0;

@@ -21,6 +21,7 @@ mod surfaces;
 use crate::balance::{Balance, BothSkies, Member, ScaleBy, Sky, Surface, both_skies};
 use crate::balance::{Weigh, weight};
 use crate::measured::Measured;
+use crate::number::Convert;
 use crate::robust::{MAD_TO_SIGMA, median};
 use crate::space::{CanvasPx, Point};
 
@@ -177,7 +178,7 @@ pub fn level(frames: &[ToLevel<'_>], same: &SameStars<'_>) -> Levelled {
             .filter(|o| o.a == i || o.b == i)
             .flat_map(|o| &o.patches)
             .collect();
-        let mut off: Vec<f32> = own.iter().map(|p| p.after.abs() as f32).collect();
+        let mut off: Vec<f32> = own.iter().map(|p| p.after.abs().single()).collect();
         balance.patches = own.len();
         if !off.is_empty() {
             let noise = balance.scale.value * frames[i].sky.member.noise();
@@ -225,7 +226,7 @@ fn weather(frames: &[ToLevel<'_>], expected: &[f64], scaled: &Scaled<'_>) -> Vec
             .then(|| scaled.logs[i] - (expected[i] - frames[i].weather))
     };
     let all: Vec<Option<f64>> = (0..expected.len()).map(known).collect();
-    let mean = all.iter().flatten().sum::<f64>() / all.iter().flatten().count().max(1) as f64;
+    let mean = all.iter().flatten().sum::<f64>() / all.iter().flatten().count().max(1).real();
     all.into_iter().map(|w| w.map(|w| w - mean)).collect()
 }
 

@@ -6,6 +6,7 @@
 //! few: three stars of an overlap are held against all others, through the other overlaps. What is off in all is
 //! doubted (biweight), and what scatters by more than its noise counts by what it scatters.
 
+use crate::number::Convert;
 use std::collections::BTreeMap;
 
 use nalgebra::{DMatrix, DVector};
@@ -120,7 +121,7 @@ pub(super) fn expected(frames: &[ToLevel<'_>]) -> Vec<f64> {
     let level = if kept.is_empty() {
         0.0
     } else {
-        kept.iter().sum::<f64>() / kept.len() as f64
+        kept.iter().sum::<f64>() / kept.len().real()
     };
     (0..frames.len()).map(|i| by_header(i) + level).collect()
 }
@@ -211,11 +212,11 @@ fn begun(frames: &[ToLevel<'_>], ties: &[Tie], expected: &[f64]) -> Vec<f64> {
         .iter()
         .filter(|t| !t.stars.is_empty())
         .map(|t| {
-            let mut logs: Vec<f32> = t.stars.iter().map(|s| s.log as f32).collect();
+            let mut logs: Vec<f32> = t.stars.iter().map(|s| s.log.single()).collect();
             let weight: f64 = t.stars.iter().map(|s| s.seen.error.powi(-2)).sum();
             let sigma = weight
                 .powf(-0.5)
-                .max(UNCONFIRMED / (logs.len() as f64).sqrt());
+                .max(UNCONFIRMED / logs.len().real().sqrt());
             (t.a, t.b, f64::from(median(&mut logs)), sigma)
         })
         .collect();
@@ -253,7 +254,7 @@ fn scatter(ties: &[Tie], logs: &[f64], before: f64) -> f64 {
     all.sort_by(|a, b| a.0.total_cmp(&b.0));
     all.truncate(all.len().div_ceil(2));
     let middle = |of: &dyn Fn(&(f64, f64)) -> f64| {
-        let mut values: Vec<f32> = all.iter().map(|v| of(v) as f32).collect();
+        let mut values: Vec<f32> = all.iter().map(|v| of(v).single()).collect();
         f64::from(median(&mut values))
     };
     let error = middle(&|v| v.0);

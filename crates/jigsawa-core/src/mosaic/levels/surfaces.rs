@@ -1,6 +1,7 @@
 //! The surfaces of a filter's frames, and how their scales change with them: one system over all patches that two frames
 //! show, and over the ratios of their stars.
 
+use crate::number::Convert;
 use nalgebra::{DMatrix, DVector};
 
 use super::numbering::{Degrees, FOLDS};
@@ -79,8 +80,8 @@ impl Surfaces {
             .map(|i| {
                 let own = overlaps.iter().zip(both).flat_map(|(o, patches)| {
                     patches.iter().filter_map(move |p| match i {
-                        _ if i == o.a => Some(p.reference as f32),
-                        _ if i == o.b => Some(p.frame as f32),
+                        _ if i == o.a => Some(p.reference.single()),
+                        _ if i == o.b => Some(p.frame.single()),
                         _ => None,
                     })
                 });
@@ -97,7 +98,7 @@ impl Surfaces {
             let unit = m.placement.area_ratio(at).sqrt();
             Domain {
                 centre: [at.x, at.y],
-                half: 0.5 * (m.size.width() as f64).hypot(m.size.height() as f64) / unit,
+                half: 0.5 * m.size.width().real().hypot(m.size.height().real()) / unit,
             }
         };
         let mut rows = Vec::new();
@@ -112,7 +113,7 @@ impl Surfaces {
                 let fault = NEBULA_FAULT * bright.0.abs().max(bright.1.abs());
                 let part = 1.0 / points.max(1.0) + PATCH_FAULT * PATCH_FAULT;
                 let noise2 = noise2.map(|n| part * n);
-                let block = |v: f64| (v / (3.0 * lattice.patch_px() as f64)) as usize;
+                let block = |v: f64| (v / (3.0 * lattice.patch_px().real())).index();
                 rows.push(Row {
                     overlap: k,
                     a: o.a,
@@ -268,7 +269,7 @@ impl Surfaces {
                 .iter()
                 .zip(&self.rows)
                 .filter(|(_, r)| takes(r))
-                .map(|(o, r)| (o.abs() * r.weight.sqrt()) as f32)
+                .map(|(o, r)| (o.abs() * r.weight.sqrt()).single())
                 .collect();
             if sizes.is_empty() {
                 break;
@@ -281,7 +282,7 @@ impl Surfaces {
             }
             if degrees.most() > 0 {
                 let mut sizes: Vec<f32> = (0..frames)
-                    .map(|i| degrees.size(i, &numbers) as f32)
+                    .map(|i| degrees.size(i, &numbers).single())
                     .collect();
                 usual = f64::from(median(&mut sizes)).max(1e-3 * self.usual_size());
             }
@@ -380,7 +381,7 @@ impl Surfaces {
         let mut all: Vec<f32> = Vec::new();
         for k in 0..self.counts.len() {
             let of = self.rows.iter().filter(|r| r.overlap == k);
-            let mut values: Vec<f32> = of.map(|r| r.value as f32).collect();
+            let mut values: Vec<f32> = of.map(|r| r.value.single()).collect();
             if values.len() > 2 {
                 let m = median(&mut values);
                 all.extend(values.iter().map(|v| (v - m).abs()));
@@ -396,5 +397,5 @@ impl Surfaces {
 /// Points of a whole patch.
 fn points(lattice: &Lattice) -> f64 {
     let (columns, rows) = lattice.inside((0, 0));
-    (columns.len() * rows.len()) as f64
+    (columns.len() * rows.len()).real()
 }

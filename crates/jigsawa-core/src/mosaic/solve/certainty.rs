@@ -1,5 +1,6 @@
 //! How surely frames lie beside each other: the covariance of all numbers, carried to where two frames meet.
 
+use crate::number::Convert;
 use nalgebra::DMatrix;
 
 use super::Solution;
@@ -30,8 +31,8 @@ impl System<'_> {
         }
         for frame in 0..frames.len() {
             let (w, h) = (
-                frames[frame].size.width() as f64 - 1.0,
-                frames[frame].size.height() as f64 - 1.0,
+                frames[frame].size.width().real() - 1.0,
+                frames[frame].size.height().real() - 1.0,
             );
             let edge = (0..9)
                 .filter(|k| *k != 4)

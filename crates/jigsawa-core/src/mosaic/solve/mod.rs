@@ -18,6 +18,7 @@ mod certainty;
 mod priors;
 mod system;
 
+use crate::number::Convert;
 use serde::{Deserialize, Serialize};
 
 use super::sphere::untilted;
@@ -136,7 +137,7 @@ fn times([[a, b], [c, d]]: [[f64; 2]; 2], (x, y): (f64, f64)) -> (f64, f64) {
 
 /// Half the diagonal of a frame: the unit of a lens's polynomial.
 fn half(size: Size) -> f64 {
-    0.5 * (size.width() as f64).hypot(size.height() as f64)
+    0.5 * size.width().real().hypot(size.height().real())
 }
 
 /// All frames that are tied to the reference, roughly: along the strongest ties, a similarity each.
@@ -226,7 +227,7 @@ impl Solution {
         let size = problem.frames[new].size;
         let middle: Point<ReferencePx> = problem.frames[problem.reference].size.centre();
         let back = map.invert();
-        let at = |k: usize, n: usize| k as f64 / (STEPS - 1) as f64 * (n as f64 - 1.0);
+        let at = |k: usize, n: usize| k.real() / (STEPS - 1).real() * (n.real() - 1.0);
         let pairs: Vec<Pair<FramePx, ReferencePx>> = (0..STEPS * STEPS)
             .filter_map(|k| {
                 let p = Point::new(at(k % STEPS, size.width()), at(k / STEPS, size.height()));
@@ -306,7 +307,7 @@ pub fn solve(problem: &Problem<'_>, tracks: &[Track], start: &Solution) -> Solut
                 .collect();
             let system = System::new(problem, tracks, start, degree);
             found = system.solved(start, &seen);
-            all += system.unseen(&found, &seen) / folds as f64;
+            all += system.unseen(&found, &seen) / folds.real();
         }
         (found, all)
     };

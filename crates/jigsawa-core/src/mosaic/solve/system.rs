@@ -1,5 +1,6 @@
 //! The system of all numbers: what moves a sight, the normal equations, and the rounds of holding outliers down.
 
+use crate::number::Convert;
 use nalgebra::{DMatrix, DVector};
 
 use super::{Problem, ROUNDS, SETTLED_PX, Solution, freed, half, residuals, times, weight};
@@ -153,7 +154,7 @@ impl<'a> System<'a> {
             .filter_map(|(p, _)| p.as_ref())
             .map(|p| {
                 let [[a, b], [c, d]] = p.matrix;
-                (a * d - b * c).abs().sqrt() as f32
+                (a * d - b * c).abs().sqrt().single()
             })
             .collect();
         if all.is_empty() {
@@ -349,7 +350,7 @@ impl<'a> System<'a> {
             .iter()
             .zip(seen)
             .filter(|(o, w)| **w > 0.0 && o.is_finite())
-            .map(|(o, _)| *o as f32)
+            .map(|(o, _)| (*o).single())
             .collect();
         if sizes.is_empty() {
             return 1.0;
@@ -384,7 +385,7 @@ impl<'a> System<'a> {
         let mut sizes: Vec<Vec<f32>> = vec![Vec::new(); self.problem.frames.len()];
         for (track, o) in self.tracks.iter().zip(off).filter(|(_, o)| o.is_finite()) {
             for sight in track {
-                sizes[sight.frame].push(*o as f32);
+                sizes[sight.frame].push((*o).single());
             }
         }
         let middle = |own: &mut Vec<f32>| {
@@ -404,7 +405,7 @@ impl<'a> System<'a> {
         for (sight, r) in track.iter().zip(&off) {
             sum += weight(self.problem, s, sight.frame, sight.spot) * (r[0] * r[0] + r[1] * r[1]);
         }
-        (sum / (track.len() as f64 - 1.0)).sqrt()
+        (sum / (track.len().real() - 1.0)).sqrt()
     }
 
     /// Mean square distance of sights in tracks that were not looked at.
@@ -414,13 +415,13 @@ impl<'a> System<'a> {
             if *w == 0.0 {
                 let off = residuals(self.problem, s, track);
                 let sum: f64 = off.iter().map(|r| r[0] * r[0] + r[1] * r[1]).sum();
-                all.push((sum / (track.len() as f64 - 1.0)) as f32);
+                all.push((sum / (track.len().real() - 1.0)).single());
             }
         }
         all.retain(|v| v.is_finite());
         all.sort_by(f32::total_cmp);
         // The worst are no stars of this field.
         all.truncate((all.len() * 19).div_ceil(20));
-        all.iter().map(|v| f64::from(*v)).sum::<f64>() / all.len().max(1) as f64
+        all.iter().map(|v| f64::from(*v)).sum::<f64>() / all.len().max(1).real()
     }
 }

@@ -1,5 +1,7 @@
 //! Bits of a byte stream, the highest of each byte first. The end of the stream is an answer, not a fault.
 
+use jigsawa_core::number::Convert;
+
 /// A stream of bits.
 pub(super) struct Bits<'a> {
     bytes: &'a [u8],
@@ -40,7 +42,7 @@ impl<'a> Bits<'a> {
             return None;
         }
         self.held -= count;
-        let value = (self.buffer >> self.held) as u32;
+        let value = (self.buffer >> self.held).u32();
         self.buffer &= (1 << self.held) - 1;
         Some(value)
     }

@@ -1,6 +1,7 @@
 //! Quantised floats back: value = scale x (number - noise + 1/2) + zero, with the noise that was added before they were
 //! rounded (White & Greenfield 1999; FITS 4.0 §10.2.2 and appendix I).
 
+use jigsawa_core::number::Convert;
 use std::sync::LazyLock;
 
 /// Numbers of the sequence.
@@ -17,7 +18,7 @@ static NOISE: LazyLock<Vec<f32>> = LazyLock::new(|| {
         .map(|_| {
             let next = a * seed;
             seed = next - m * (next / m).floor();
-            (seed / m) as f32
+            (seed / m).single()
         })
         .collect()
 });
@@ -51,7 +52,7 @@ impl Noise {
 }
 
 fn begins(row: usize) -> usize {
-    (NOISE[row] * SPREAD) as usize
+    (NOISE[row] * SPREAD).index()
 }
 
 #[cfg(test)]

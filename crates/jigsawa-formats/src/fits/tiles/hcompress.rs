@@ -4,6 +4,7 @@
 //! not done: values stay as they were stored.
 
 use super::bits::Bits;
+use jigsawa_core::number::Convert;
 
 /// What the stream begins with.
 const MAGIC: u32 = 0xDD99;
@@ -18,8 +19,8 @@ pub(super) fn unpack(bytes: &[u8], (width, height): (usize, usize)) -> Option<Ve
         return None;
     }
     let (rows, columns) = (head.take(32)? as usize, head.take(32)? as usize);
-    let scale = i64::from(head.take(32)? as i32);
-    let sum = (u64::from(head.take(32)?) << 32 | u64::from(head.take(32)?)) as i64;
+    let scale = i64::from(head.take(32)?.i32());
+    let sum = (u64::from(head.take(32)?) << 32 | u64::from(head.take(32)?)).whole();
     let planes = [head.take(8)?, head.take(8)?, head.take(8)?];
     // Less than two pixels a side have no differences.
     let is_ours = (columns, rows) == (width, height) && width >= 2 && height >= 2;
@@ -87,7 +88,7 @@ impl Square {
                 0 => {
                     let count = along(w, 1) * along(h, 1);
                     (0..count)
-                        .map(|_| Some(bits.take(4)? as u8))
+                        .map(|_| Some(bits.take(4)?.byte()))
                         .collect::<Option<Vec<_>>>()?
                 }
                 15 => {

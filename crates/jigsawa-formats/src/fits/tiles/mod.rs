@@ -12,6 +12,7 @@ mod plio;
 mod rice;
 mod table;
 
+use jigsawa_core::number::Convert;
 use std::fs::File;
 use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError};
@@ -88,7 +89,7 @@ impl Packed {
             file: Pooled::new(path, pool::plain)?,
             size: unit.size,
             planes: unit.planes,
-            tile: tile_sides(h)?.map(|side| side as usize),
+            tile: tile_sides(h)?.map(Convert::index),
             table: Table {
                 data: unit.data,
                 row_bytes,
@@ -99,7 +100,7 @@ impl Packed {
             bitpix: unit.bitpix,
             columns: Columns::of(h, row_bytes)?,
             scaling,
-            blank: blank.map(|b| b as i64),
+            blank: blank.map(Convert::whole),
             noise: Dither::of(h),
             kept: Mutex::new(None),
         })
@@ -133,7 +134,7 @@ impl Packed {
         }
         let file = self.file.get()?;
         let [tw, th, td] = self.tile;
-        let (x0, y0) = (rect.x as usize, rect.y as usize);
+        let (x0, y0) = (rect.x.index(), rect.y.index());
         let (x1, y1) = (x0 + rect.width, y0 + rect.height);
         for row in y0 / th..=(y1 - 1) / th {
             for column in x0 / tw..=(x1 - 1) / tw {
@@ -188,7 +189,7 @@ impl Packed {
         };
         let c = &self.columns;
         let count = shape.0 * shape.1 * shape.2;
-        let mut row = vec![0; self.table.row_bytes as usize];
+        let mut row = vec![0; self.table.row_bytes.index()];
         let at = self.table.data + number as u64 * self.table.row_bytes;
         read_at(file, &mut row, at).map_err(reading)?;
         let heap = |column: Column| {
@@ -222,7 +223,7 @@ impl Packed {
             if (scale, zero) == (1.0, 0.0) {
                 return Ok(values);
             }
-            let scaled = |v: f32| (scale * f64::from(v) + zero) as f32;
+            let scaled = |v: f32| (scale * f64::from(v) + zero).single();
             return Ok(values.into_iter().map(scaled).collect());
         }
         let numbers = self.numbers(&packed, shape, count).ok_or_else(damaged)?;
@@ -282,7 +283,7 @@ impl Packed {
         } else {
             zero
         };
-        let blank = own(c.blank).map(|b| b as i64).or(self.blank);
+        let blank = own(c.blank).map(Convert::whole).or(self.blank);
         let mut noise = self
             .noise
             .filter(|_| self.bitpix < 0)
@@ -297,7 +298,7 @@ impl Packed {
                 match () {
                     () if Some(*n) == blank => f32::NAN,
                     () if exact => 0.0,
-                    () => ((*n as f64 + shift) * scale + zero) as f32,
+                    () => (((*n).real() + shift) * scale + zero).single(),
                 }
             })
             .collect()
@@ -319,7 +320,7 @@ impl Packed {
         if end > self.table.heap_bytes || bytes > most {
             return Err(None);
         }
-        let mut found = vec![0; bytes as usize];
+        let mut found = vec![0; bytes.index()];
         read_at(file, &mut found, self.table.heap + offset).map_err(|e| Some(reading(e)))?;
         Ok(found)
     }
@@ -349,8 +350,8 @@ impl Method {
                     return Err(value("BYTEPIX", &bytes.to_string()));
                 }
                 Self::Rice {
-                    block: setting("BLOCKSIZE").unwrap_or(32.0).clamp(1.0, 1e6) as usize,
-                    value_bytes: bytes as usize,
+                    block: setting("BLOCKSIZE").unwrap_or(32.0).clamp(1.0, 1e6).index(),
+                    value_bytes: bytes.index(),
                 }
             }
             "GZIP_1" => Self::Gzip { shuffled: false },
@@ -373,7 +374,7 @@ impl Dither {
         };
         let seed = h.number("ZDITHER0").unwrap_or(1.0).clamp(1.0, 10_000.0);
         Some(Self {
-            seed: seed as usize,
+            seed: seed.index(),
             zeros,
         })
     }

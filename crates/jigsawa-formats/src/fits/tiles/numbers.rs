@@ -1,5 +1,6 @@
 //! Bytes of a tile as numbers: inflated, put in order, read.
 
+use jigsawa_core::number::Convert;
 use std::io::Read;
 
 use flate2::bufread::GzDecoder;
@@ -84,11 +85,11 @@ pub(super) fn plain(bytes: &[u8], form: u8, count: usize) -> Option<Vec<f32>> {
             .as_chunks()
             .0
             .iter()
-            .map(|b| f64::from_be_bytes(*b) as f32)
+            .map(|b| f64::from_be_bytes(*b).single())
             .collect(),
         _ => integers(bytes, count)?
             .into_iter()
-            .map(|v| v as f32)
+            .map(Convert::single)
             .collect(),
     })
 }

@@ -1,5 +1,7 @@
 //! Line lists of masks: runs of zeros and of one value (FITS 4.0 §10.4.3), for whole numbers from 0 up.
 
+use jigsawa_core::number::Convert;
+
 /// Unpacks `count` values from 16-bit words. `None` for a list that is none.
 pub(super) fn unpack(words: &[i16], count: usize) -> Option<Vec<i32>> {
     // An old list has its length in the third word, a new one in the fourth and fifth and its own start in the second.
@@ -18,7 +20,7 @@ pub(super) fn unpack(words: &[i16], count: usize) -> Option<Vec<i32>> {
         match code {
             // A run: zeros, the value, or zeros with the value at the end.
             0 | 4 | 5 => {
-                let whole = data as usize;
+                let whole = data.index();
                 let run = whole.min(count - values.len());
                 let fill = if code == 4 { value } else { 0 };
                 values.resize(values.len() + run, fill);

@@ -5,6 +5,7 @@
 //! zeros and a one.
 
 use super::bits::Bits;
+use jigsawa_core::number::Convert;
 
 /// Bits of a value, of the number that begins a block, and that number for plain differences.
 const KINDS: [(u32, u32, u32); 3] = [(8, 3, 6), (16, 4, 14), (32, 5, 25)];
@@ -50,11 +51,11 @@ pub(super) fn unpack(
 }
 
 /// Bytes are unsigned, the others signed.
-const fn signed(value: u32, bits: u32) -> i32 {
+fn signed(value: u32, bits: u32) -> i32 {
     if bits == 16 {
-        value as u16 as i16 as i32
+        i32::from(value.u16().i16())
     } else {
-        value as i32
+        value.i32()
     }
 }
 

@@ -3,6 +3,7 @@
 use super::super::card::Header;
 use super::super::unit::{missing, whole};
 use crate::error::HeaderError;
+use jigsawa_core::number::Convert;
 
 /// Where a table's rows and the bytes that they name are in the file.
 pub(super) struct Table {
@@ -143,7 +144,7 @@ pub(super) fn number_in(row: &[u8], column: Column) -> Option<f64> {
         b'E' => f64::from(f32::from_be_bytes(cell(row, column)?)),
         b'J' => f64::from(i32::from_be_bytes(cell(row, column)?)),
         b'I' => f64::from(i16::from_be_bytes(cell(row, column)?)),
-        b'K' => i64::from_be_bytes(cell(row, column)?) as f64,
+        b'K' => i64::from_be_bytes(cell(row, column)?).real(),
         b'B' => f64::from(cell::<1>(row, column)?[0]),
         _ => return None,
     })

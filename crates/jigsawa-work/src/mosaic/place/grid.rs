@@ -6,6 +6,7 @@ use jigsawa_core::mosaic::border::Coverage;
 use jigsawa_core::mosaic::cells::Cells;
 use jigsawa_core::mosaic::seams::inner;
 use jigsawa_core::mosaic::share::share;
+use jigsawa_core::number::Convert;
 use jigsawa_core::placement::{Placement, Registration};
 use jigsawa_core::space::{FramePx, Point, Size};
 use jigsawa_core::wcs::{Projection, Wcs};
@@ -61,7 +62,7 @@ impl Solved<'_> {
         if let Some(layout) = kept {
             // By whole cells, so that the seams that are there stay where they are.
             let cell = wanted.into.and_then(seams_side).unwrap_or(1);
-            return grown(&layout.canvas, &self.beside(layout, maps), cell as i64);
+            return grown(&layout.canvas, &self.beside(layout, maps), cell.whole());
         }
         let grid = if wanted.north_up {
             let north = sky
@@ -140,7 +141,7 @@ impl Solved<'_> {
             })
             .collect::<Result<_, _>>()?;
         let covered = |c: usize, r: usize| {
-            let half = 0.5 * (side as f64 - 1.0);
+            let half = 0.5 * (side.real() - 1.0);
             let m = cells.middle(c, r);
             let corners = [(-half, -half), (half, -half), (half, half), (-half, half)];
             filters.iter().all(|filter| {
@@ -160,7 +161,7 @@ impl Solved<'_> {
             .collect();
         let rect = inner(&labels, cells);
         let size = Size::new(rect.width, rect.height).ok_or(empty)?;
-        let origin = to_reference.apply(Point::new(rect.x as f64, rect.y as f64));
+        let origin = to_reference.apply(Point::new(rect.x.real(), rect.y.real()));
         Ok(Canvas {
             size,
             origin: [origin.x, origin.y],
@@ -174,7 +175,7 @@ fn grown(canvas: &Canvas, frames: &[(Registration, Size)], cell: i64) -> Result<
     let none = || Trouble::Canvas(jigsawa_core::canvas::CanvasError::Scale);
     let to_reference = canvas.to_reference().ok_or_else(none)?;
     let on_canvas = to_reference.invert();
-    let (w, h) = (canvas.size.width() as i64, canvas.size.height() as i64);
+    let (w, h) = (canvas.size.width().whole(), canvas.size.height().whole());
     let (mut low, mut high) = ([0i64, 0], [w, h]);
     for (map, size) in frames {
         let back = map.invert();
@@ -182,15 +183,15 @@ fn grown(canvas: &Canvas, frames: &[(Registration, Size)], cell: i64) -> Result<
             let at = on_canvas.apply(back.apply(p));
             for (k, v) in [at.x, at.y].into_iter().enumerate() {
                 // Half a pixel of what is there already is no reason to grow.
-                low[k] = low[k].min((v + 0.5).floor() as i64);
-                high[k] = high[k].max((v - 0.5).ceil() as i64 + 1);
+                low[k] = low[k].min((v + 0.5).floor().whole());
+                high[k] = high[k].max((v - 0.5).ceil().whole() + 1);
             }
         }
     }
     let low = low.map(|v| v.div_euclid(cell) * cell);
     let size =
-        Size::new((high[0] - low[0]) as usize, (high[1] - low[1]) as usize).ok_or_else(none)?;
-    let origin = to_reference.apply(Point::new(low[0] as f64, low[1] as f64));
+        Size::new((high[0] - low[0]).index(), (high[1] - low[1]).index()).ok_or_else(none)?;
+    let origin = to_reference.apply(Point::new(low[0].real(), low[1].real()));
     Ok(Canvas {
         size,
         origin: [origin.x, origin.y],

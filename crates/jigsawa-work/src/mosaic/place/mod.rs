@@ -4,6 +4,7 @@ mod grid;
 mod rows;
 mod told;
 
+use jigsawa_core::number::Convert;
 use std::collections::BTreeMap;
 
 use jigsawa_core::balance::Balance;
@@ -226,9 +227,14 @@ fn in_the_middle(field: &Field<'_>, shown: &[Shown<'_>], ties: &[Tie]) -> (usize
     };
     let (x, y) = (bounds(0), bounds(1));
     // Of frames about as near to the middle the one with the most shared stars.
-    let unit = 0.5 * shown[first].size.width().min(shown[first].size.height()) as f64;
+    let unit = 0.5
+        * shown[first]
+            .size
+            .width()
+            .min(shown[first].size.height())
+            .real();
     let best = at.iter().min_by_key(|(i, p)| {
-        let rings = ((p[0] - x).hypot(p[1] - y) / unit) as usize;
+        let rings = ((p[0] - x).hypot(p[1] - y) / unit).index();
         (rings, std::cmp::Reverse(strength(*i)), *i)
     });
     let chosen = best.map_or(first, |(i, _)| *i);
@@ -422,7 +428,7 @@ impl Solved<'_> {
             let curved = self.solution.curvature > 0.0 && self.problem.curvature.is_some();
             curved.then(|| self.solution.curvature.sqrt().to_degrees() * 3600.0 / canvas.scale)
         })?;
-        Some([canvas.size.width(), canvas.size.height()].map(|n| n as f64 * arcsec / 3600.0))
+        Some([canvas.size.width(), canvas.size.height()].map(|n| n.real() * arcsec / 3600.0))
     }
 
     /// Where headers put the frames that are left out.

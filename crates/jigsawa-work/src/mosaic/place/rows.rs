@@ -3,6 +3,7 @@
 use jigsawa_core::layout::{LayoutFrame, PlacementRecord};
 use jigsawa_core::matching::{FoundBy, MatchError, MatchErrors};
 use jigsawa_core::mosaic::solve::untied;
+use jigsawa_core::number::Convert;
 use jigsawa_core::placement::{Model, Placement};
 use jigsawa_core::verdict::Verdict;
 
@@ -36,7 +37,7 @@ impl Solved<'_> {
         };
         let coverage = placed.ok().map(|(map, _)| {
             let size = self.frames()[i].facts.size;
-            let third = |v: f64, n: usize| ((3.0 * (v + 0.5) / n as f64).max(0.0) as usize).min(2);
+            let third = |v: f64, n: usize| (3.0 * (v + 0.5) / n.real()).max(0.0).index().min(2);
             let mut counts = [0; 9];
             for v in &own {
                 let p = map.apply(v.at);

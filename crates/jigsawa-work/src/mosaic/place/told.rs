@@ -1,5 +1,6 @@
 //! What a solution tells: which stars are off by how much, which frames share how many, and which are one panel.
 
+use jigsawa_core::number::Convert;
 use std::collections::BTreeMap;
 
 use jigsawa_core::canvas::Canvas;
@@ -35,7 +36,7 @@ impl Solved<'_> {
                 continue;
             }
             let off = residuals(self.problem, self.solution, track);
-            let k = track.len() as f64 / (track.len() as f64 - 1.0);
+            let k = track.len().real() / (track.len().real() - 1.0);
             let own = track.iter().zip(off).filter(|(sight, _)| sight.frame == i);
             for (sight, r) in own {
                 let w = weight(self.problem, self.solution, i, sight.spot);
@@ -130,7 +131,7 @@ impl Solved<'_> {
                 continue;
             }
             let off = residuals(self.problem, self.solution, track);
-            let k = track.len() as f64 / (track.len() as f64 - 1.0);
+            let k = track.len().real() / (track.len().real() - 1.0);
             for (sight, r) in track.iter().zip(off) {
                 let p = sight_place(self.problem.frames, *sight);
                 let Some(there) = self.solution.place(self.problem, sight.frame, p) else {
@@ -192,8 +193,8 @@ impl Solved<'_> {
                 };
                 let unit = canvas.scale.max(1e-6);
                 (
-                    p.x / (unit * size(i).width() as f64),
-                    y / (unit * size(i).height() as f64),
+                    p.x / (unit * size(i).width().real()),
+                    y / (unit * size(i).height().real()),
                 )
             })
             .collect();

@@ -1,5 +1,6 @@
 //! The demo's six masters as files.
 
+use jigsawa_core::number::Convert;
 use std::path::{Path, PathBuf};
 
 use jigsawa_formats::fits::Cards;
@@ -55,7 +56,7 @@ type How = (Take, fn(&DemoFrame, Taken) -> Taken);
 /// What stacking makes of a master: its sub-frames were placed on each other, which ties the noise of neighbours
 /// together, and where too few lay it is black.
 fn stacked(frame: &DemoFrame, taken: Taken) -> Taken {
-    let number = frame.shot.seed as usize;
+    let number = frame.shot.seed.index();
     let border = [
         7 + 3 * (number % 4),
         5 + 4 * (number % 3),

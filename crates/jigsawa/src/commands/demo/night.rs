@@ -1,5 +1,6 @@
 //! The demo's night of sub-frames as files.
 
+use jigsawa_core::number::Convert;
 use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
@@ -56,7 +57,7 @@ fn header(frame: &NightFrame) -> Cards {
     );
     c.text("FILTER", frame.filter_card, "");
     c.number("EXPTIME", frame.exposure_s, "[s]");
-    let start = Timestamp::from_millisecond(1000 * START_S + (1000.0 * frame.after_s) as i64);
+    let start = Timestamp::from_millisecond(1000 * START_S + (1000.0 * frame.after_s).whole());
     if let Ok(start) = start {
         c.text(
             "DATE-OBS",

@@ -3,6 +3,7 @@
 mod begun;
 mod targets;
 
+use jigsawa_core::number::Convert;
 use std::path::{Path, PathBuf};
 
 use jigsawa_core::finish::Shade;
@@ -215,7 +216,7 @@ fn grown_by(before: &Layout, now: &Layout) -> [i64; 2] {
             let p = before
                 .invert()
                 .apply(now.apply(jigsawa_core::space::Point::new(0.0, 0.0)));
-            [p.x.round() as i64, p.y.round() as i64]
+            [p.x.round().whole(), p.y.round().whole()]
         });
     first.unwrap_or_default()
 }

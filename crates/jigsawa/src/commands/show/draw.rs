@@ -4,6 +4,7 @@ use jigsawa_core::binned;
 use jigsawa_core::finish::{Link, Shade, Stretch};
 use jigsawa_core::frame::RowOrder;
 use jigsawa_core::matching::{Wish, match_frames, spots};
+use jigsawa_core::number::Convert;
 use jigsawa_core::placement::Placement;
 use jigsawa_core::plane::Plane;
 use jigsawa_core::quick::{Picture, circle, difference, number};
@@ -75,19 +76,22 @@ fn marked(s: &Shown, picture: Picture) -> Picture {
     let zoom = s.scale.zoom();
     let radius = (2.2 * found.fwhm_px * zoom).max(7.0);
     for (i, star) in found.stars.iter().take(MOST_MARKS).enumerate() {
-        let x = (star.at.x - s.region.x as f64 + 0.5) * zoom - 0.5;
-        let y = (star.at.y - s.region.y as f64 + 0.5) * zoom - 0.5;
+        let x = (star.at.x - s.region.x.real() + 0.5) * zoom - 0.5;
+        let y = (star.at.y - s.region.y.real() + 0.5) * zoom - 0.5;
         let inside =
-            x >= 0.0 && y >= 0.0 && x < picture.width() as f64 && y < picture.height() as f64;
+            x >= 0.0 && y >= 0.0 && x < picture.width().real() && y < picture.height().real();
         if !inside {
             continue;
         }
         let y = match s.facts.row_order {
-            RowOrder::BottomUp => picture.height() as f64 - 1.0 - y,
+            RowOrder::BottomUp => picture.height().real() - 1.0 - y,
             RowOrder::TopDown => y,
         };
         circle(&mut picture, (x, y), radius, MARK);
-        let at = ((x + 0.8 * radius) as i64 + 1, (y - 0.8 * radius) as i64 - 8);
+        let at = (
+            (x + 0.8 * radius).whole() + 1,
+            (y - 0.8 * radius).whole() - 8,
+        );
         number(&mut picture, i + 1, at, 2, MARK);
     }
     picture

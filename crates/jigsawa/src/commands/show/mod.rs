@@ -3,6 +3,7 @@
 mod draw;
 mod read;
 
+use jigsawa_core::number::Convert;
 use std::fmt::Write as _;
 use std::path::{Path, PathBuf};
 
@@ -189,8 +190,8 @@ fn row(s: &Shown) -> ShownFrame {
         region: [
             region.x,
             region.y,
-            region.width as i64,
-            region.height as i64,
+            region.width.whole(),
+            region.height.whole(),
         ],
         zoom: round(s.scale.zoom(), 4),
         stars: s.stars.as_ref().filter(|_| s.marks).map(|c| {
@@ -225,7 +226,7 @@ fn text(a: &Outcome<Looks>) -> String {
         let stars = f.stars.as_ref().map_or(String::new(), |s| {
             format!(", {} stars marked (--json lists them)", s.len())
         });
-        let part = if f.region[2..] == [f.width as i64, f.height as i64] {
+        let part = if f.region[2..] == [f.width.whole(), f.height.whole()] {
             String::new()
         } else {
             format!(

@@ -1,5 +1,6 @@
 //! A frame read for a quick look: its region, made smaller, with its stars if they are wanted.
 
+use jigsawa_core::number::Convert;
 use std::path::{Path, PathBuf};
 
 use jigsawa_core::binned;
@@ -42,8 +43,8 @@ impl Scale {
     /// Screen pixels for a pixel of the frame.
     pub fn zoom(self) -> f64 {
         match self {
-            Self::Smaller(n) => 1.0 / n as f64,
-            Self::Larger(n) => n as f64,
+            Self::Smaller(n) => 1.0 / n.real(),
+            Self::Larger(n) => n.real(),
         }
     }
 }
@@ -120,7 +121,7 @@ fn scale(zoom: Option<f64>, region: Rect) -> Scale {
     let longest = region.width.max(region.height);
     match zoom {
         None => Scale::Smaller(longest.div_ceil(SCREEN_PX)),
-        Some(z) if z < 1.0 => Scale::Smaller((1.0 / z).round() as usize),
-        Some(z) => Scale::Larger(z.round() as usize),
+        Some(z) if z < 1.0 => Scale::Smaller((1.0 / z).round().index()),
+        Some(z) => Scale::Larger(z.round().index()),
     }
 }

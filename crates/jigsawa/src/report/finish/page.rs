@@ -1,5 +1,6 @@
 //! The page's markup and its pictures.
 
+use jigsawa_core::number::Convert;
 use std::path::Path;
 
 use jigsawa_core::finish::{Look, Plan, Sources, Step, Wish, develop_part};
@@ -116,7 +117,7 @@ fn picture(rgb: &[f32], width: usize, order: RowOrder) -> String {
     };
     let bytes: Vec<u8> = (0..height)
         .flat_map(row)
-        .map(|v| (255.0 * v.clamp(0.0, 1.0)).round() as u8)
+        .map(|v| (255.0 * v.clamp(0.0, 1.0)).round().byte())
         .collect();
     jpeg(&bytes, (width, height))
 }
@@ -150,13 +151,13 @@ fn places(p: &FinishPage<'_>) -> Vec<Rect> {
     let k = p.look.factor;
     let level = |x: i64, y: i64| {
         let (mut values, size) = (Vec::new(), p.look.small[0].size());
-        for v in y / k as i64..((y + h as i64) / k as i64).min(size.height() as i64) {
-            for u in x / k as i64..((x + w as i64) / k as i64).min(size.width() as i64) {
+        for v in y / k.whole()..((y + h.whole()) / k.whole()).min(size.height().whole()) {
+            for u in x / k.whole()..((x + w.whole()) / k.whole()).min(size.width().whole()) {
                 values.push(
                     p.look
                         .small
                         .iter()
-                        .map(|s| s.row(v as usize)[u as usize])
+                        .map(|s| s.row(v.index())[u.index()])
                         .sum::<f32>(),
                 );
             }
@@ -168,7 +169,7 @@ fn places(p: &FinishPage<'_>) -> Vec<Rect> {
             jigsawa_core::robust::median(&mut values)
         }
     };
-    let along = |from: i64, n: usize, piece: usize, i: usize| from + ((n - piece) * i / 8) as i64;
+    let along = |from: i64, n: usize, piece: usize, i: usize| from + ((n - piece) * i / 8).whole();
     let all: Vec<(f32, Rect)> = (0..=8)
         .flat_map(|j| (0..=8).map(move |i| (i, j)))
         .map(|(i, j)| Rect {

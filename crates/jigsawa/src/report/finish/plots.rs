@@ -1,6 +1,7 @@
 //! Histograms of the channels with their points, and colours of stars, as SVG that follows the page's colours.
 
 use jigsawa_core::finish::white::StarColour;
+use jigsawa_core::number::Convert;
 use maud::Markup;
 
 use crate::report::chart::{Axis, Chart, Ink};
@@ -29,16 +30,16 @@ pub fn histogram(sample: &[[f32; 3]], points: &[(f32, f32); 3], noise: f32) -> M
     let mut counts = [[0u32; BINS]; 3];
     for pixel in sample {
         for (c, v) in pixel.iter().enumerate().filter(|(_, v)| v.is_finite()) {
-            let at = (place(*v) - low) / (high - low) * BINS as f64;
-            if (0.0..BINS as f64).contains(&at) {
-                counts[c][at as usize] += 1;
+            let at = (place(*v) - low) / (high - low) * BINS.real();
+            if (0.0..BINS.real()).contains(&at) {
+                counts[c][at.index()] += 1;
             }
         }
     }
     let line = |c: usize| -> Vec<(f64, f64)> {
         (0..BINS)
             .map(|i| {
-                let x = low + (i as f64 + 0.5) * (high - low) / BINS as f64;
+                let x = low + (i.real() + 0.5) * (high - low) / BINS.real();
                 (x, f64::from(counts[c][i] + 1).log10())
             })
             .collect()
@@ -77,7 +78,7 @@ pub fn colour_reach(stars: &[StarColour]) -> f64 {
     let mut all: Vec<f32> = stars
         .iter()
         .flat_map(StarColour::magnitudes)
-        .map(|m| m.abs() as f32)
+        .map(|m| m.abs().single())
         .filter(|m| m.is_finite())
         .collect();
     if all.is_empty() {
@@ -112,5 +113,5 @@ fn colour_of((red, blue): (f64, f64)) -> [u8; 3] {
     let light = |m: f64| 10f64.powf(0.4 * m);
     let (r, g, b) = (light(red), 1.0, light(-blue));
     let most = r.max(g).max(b);
-    [r, g, b].map(|v| (70.0 + 165.0 * (v / most).powf(1.2)) as u8)
+    [r, g, b].map(|v| (70.0 + 165.0 * (v / most).powf(1.2)).byte())
 }

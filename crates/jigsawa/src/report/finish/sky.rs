@@ -2,6 +2,7 @@
 
 use jigsawa_core::finish::ChannelSky;
 use jigsawa_core::frame::RowOrder;
+use jigsawa_core::number::Convert;
 use jigsawa_core::plane::Plane;
 use jigsawa_core::quick::Picture;
 use jigsawa_core::robust::median;
@@ -59,7 +60,7 @@ fn taken(p: &FinishPage<'_>, sky: &ChannelSky, plane: &Plane, name: &str) -> Mar
         "{name}: what is left, colours full at {full:.3}; {} patches",
         sky.samples.len()
     );
-    let (width, height) = (plane.size().width() as f64, plane.size().height() as f64);
+    let (width, height) = (plane.size().width().real(), plane.size().height().real());
     let k = WIDTH / width;
     let over = html! {
         @for at in &sky.samples {
@@ -90,14 +91,14 @@ fn left(sky: &ChannelSky, plane: &Plane, order: RowOrder, full: f64) -> Picture 
                 f64::NAN
             } else {
                 let middle = Point::new(
-                    0.5 * (from + to - 1) as f64,
-                    ((r as f64 + 0.5) * side as f64).min(height as f64 - 1.0),
+                    0.5 * (from + to - 1).real(),
+                    ((r.real() + 0.5) * side.real()).min(height.real() - 1.0),
                 );
                 f64::from(median(&mut values) - sky.level) - sky.gradient.at(middle)
             };
             picture.set(
-                c as i64,
-                shown_row(r, rows, order) as i64,
+                c.whole(),
+                shown_row(r, rows, order).whole(),
                 colour(value / full),
             );
         }

@@ -1,6 +1,7 @@
 //! The page's figures: responses, the cut, the map of sources, and pictures in the logarithm of light.
 
 use jigsawa_core::frame::RowOrder;
+use jigsawa_core::number::Convert;
 use jigsawa_core::plane::Plane;
 use jigsawa_core::quick::Picture;
 use maud::{Markup, html};
@@ -81,12 +82,12 @@ pub fn sources(set: &HdrSet, order: RowOrder, shares: &[f64]) -> Markup {
     let mut p = Picture::filled(w, h, NOTHING);
     for y in 0..h {
         for (x, v) in plane.row(shown_row(y, h, order)).iter().enumerate() {
-            let colour = match *v as usize {
+            let colour = match (*v).index() {
                 0 => NOTHING,
                 99 => FULL,
                 k => COLOURS[(k - 1) % COLOURS.len()],
             };
-            p.set(x as i64, y as i64, colour);
+            p.set(x.whole(), y.whole(), colour);
         }
     }
     let of_exposures = set.exposures.iter().zip(shares).enumerate();
@@ -118,8 +119,8 @@ pub fn logarithmic(
     let mut p = Picture::filled(w, h, NOTHING);
     for y in 0..h {
         for (x, v) in plane.row(shown_row(y, h, order)).iter().enumerate() {
-            let grey = (255.0 * ((v / low).max(1.0).ln() * per).clamp(0.0, 1.0)) as u8;
-            p.set(x as i64, y as i64, [grey; 3]);
+            let grey = (255.0 * ((v / low).max(1.0).ln() * per).clamp(0.0, 1.0)).byte();
+            p.set(x.whole(), y.whole(), [grey; 3]);
         }
     }
     figure(caption, &p, As::Surface)
@@ -131,10 +132,10 @@ pub fn cut(cut: &Cut, sigma: f32) -> Markup {
     let highest = known.fold(sigma, f32::max);
     let light = |v: f32| f64::from(v.max(1e-3)).log10();
     let (low, high) = (light(sigma.max(1e-3)), light(1.5 * highest));
-    let from = cut.from as f64;
+    let from = cut.from.real();
     let x = Axis {
         words: "column",
-        range: (from, from + (cut.merged.len().max(2) - 1) as f64),
+        range: (from, from + (cut.merged.len().max(2) - 1).real()),
         marks: 8,
         label: &|x| format!("{x:.0}"),
     };
@@ -147,7 +148,7 @@ pub fn cut(cut: &Cut, sigma: f32) -> Markup {
     let line = |values: &[f32]| -> Vec<(f64, f64)> {
         let known = values.iter().enumerate().filter(|(_, v)| v.is_finite());
         known
-            .map(|(i, v)| (from + i as f64, light(*v).clamp(low, high)))
+            .map(|(i, v)| (from + i.real(), light(*v).clamp(low, high)))
             .collect()
     };
     let mut chart = Chart::new("cut through the core", (1180, 320), x, y);

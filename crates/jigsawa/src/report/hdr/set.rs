@@ -4,6 +4,7 @@ use jigsawa_core::doors::{DoorError, FrameSource};
 use jigsawa_core::hdr::Response;
 use jigsawa_core::layout::Layout;
 use jigsawa_core::merge::{Input, placed};
+use jigsawa_core::number::Convert;
 use jigsawa_core::plane::Plane;
 use jigsawa_core::space::{Rect, Size};
 use jigsawa_formats::fits::FitsFrame;
@@ -117,7 +118,7 @@ fn pairs(measured: &Measured<'_>) -> Vec<Pair> {
             Some(Pair {
                 longer: i,
                 shorter: i + 1 + k,
-                skies: [e.light.sky, dark as f32],
+                skies: [e.light.sky, dark.single()],
                 response,
                 limit: e.limit,
                 full: e.saturation.map(|f| f.level),
@@ -149,7 +150,7 @@ fn thinned(source: &dyn FrameSource, step: usize, level: f32) -> Result<Plane, D
     for y in 0..h {
         let line = Rect {
             x: 0,
-            y: (y * step + step / 2).min(size.height() - 1) as i64,
+            y: (y * step + step / 2).min(size.height() - 1).whole(),
             width: size.width(),
             height: 1,
         };
@@ -174,7 +175,7 @@ fn cut(
     // The highest of the lowest of small blocks: a star fills none.
     let low = |x: usize, y: usize| {
         let near = (0..5).flat_map(|dy| (0..5).map(move |dx| (x + dx, y + dy)));
-        near.map(|(x, y)| small.at(x as i64, y as i64))
+        near.map(|(x, y)| small.at(x.whole(), y.whole()))
             .fold(f32::INFINITY, f32::min)
     };
     let best = (0..h.saturating_sub(5))
@@ -187,11 +188,11 @@ fn cut(
     };
     let size = merged.size();
     let (x, row) = (x * step, (y * step + step / 2).min(size.height() - 1));
-    let reach = (REACH * size.width() as f64).max(30.0) as usize;
+    let reach = (REACH * size.width().real()).max(30.0).index();
     let from = x.saturating_sub(reach);
     let rect = Rect {
-        x: from as i64,
-        y: row as i64,
+        x: from.whole(),
+        y: row.whole(),
         width: (x + reach).min(size.width()) - from,
         height: 1,
     };

@@ -1,6 +1,7 @@
 //! Cuts through the canvas: what patches say along a line, and the surface there.
 
 use jigsawa_core::balance::Surface;
+use jigsawa_core::number::Convert;
 use jigsawa_core::space::Point;
 use maud::{Markup, html};
 
@@ -29,8 +30,8 @@ pub enum Along {
 pub fn cuts(caption: &str, along: Along, map: &Map<'_>, surface: &Surface, noise: f64) -> Markup {
     let canvas = map.canvas;
     let (length, across) = match along {
-        Along::X => (canvas.width() as f64, canvas.height() as f64),
-        Along::Y => (canvas.height() as f64, canvas.width() as f64),
+        Along::X => (canvas.width().real(), canvas.height().real()),
+        Along::Y => (canvas.height().real(), canvas.width().real()),
     };
     let words = match along {
         Along::X => ("column", "row"),
@@ -72,7 +73,7 @@ fn one(
                 Along::Y => (p.y, p.x - at),
             };
             let moved = surface.at(place(t)) - surface.at(Point::new(p.x, p.y));
-            (off.abs() <= 0.5 * map.patch_px as f64).then_some((
+            (off.abs() <= 0.5 * map.patch_px.real()).then_some((
                 t,
                 p.difference + moved,
                 *kept > 0.25,
@@ -81,7 +82,7 @@ fn one(
         .collect();
     let line: Vec<(f64, f64)> = (0..=STEPS)
         .map(|i| {
-            let t = length * i as f64 / STEPS as f64;
+            let t = length * i.real() / STEPS.real();
             (t, surface.at(place(t)))
         })
         .collect();

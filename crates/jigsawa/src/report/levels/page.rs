@@ -1,5 +1,6 @@
 //! The page's markup.
 
+use jigsawa_core::number::Convert;
 use std::collections::HashMap;
 use std::path::Path;
 
@@ -342,7 +343,7 @@ fn between(map: &Map<'_>, seen: &Seen, noise: f64) -> Markup {
     let surface = &seen.own.surface;
     let mut sorted: Vec<f64> = patches.iter().map(|(p, _)| p.difference).collect();
     sorted.sort_by(f64::total_cmp);
-    let part = |q: f64| sorted[((sorted.len() - 1) as f64 * q) as usize];
+    let part = |q: f64| sorted[((sorted.len() - 1).real() * q).index()];
     let middle = part(0.5);
     let full = (part(0.98) - middle)
         .max(middle - part(0.02))
@@ -375,7 +376,7 @@ fn ground(g: &Gradient, patches: usize) -> String {
 
 /// A reference's own gradient and where its sky was found.
 fn own_gradient(map: &Map<'_>, g: &Gradient, frame: &Small, noise: f64) -> Markup {
-    let k = WIDTH / map.canvas.width() as f64;
+    let k = WIDTH / map.canvas.width().real();
     let samples: Vec<(f64, f64)> = g
         .samples
         .iter()
@@ -404,7 +405,7 @@ fn own_gradient(map: &Map<'_>, g: &Gradient, frame: &Small, noise: f64) -> Marku
     let picture = frame
         .shade(&same)
         .map(|s| frame.after(&same, &s, map.order));
-    let half = 0.5 * k * map.patch_px as f64;
+    let half = 0.5 * k * map.patch_px.real();
     html! {
         @if let Some(p) = picture {
             (figure_over(

@@ -4,6 +4,7 @@ use jigsawa_core::binned;
 use jigsawa_core::finish::Shade;
 use jigsawa_core::frame::RowOrder;
 use jigsawa_core::mosaic::cells::Cells;
+use jigsawa_core::number::Convert;
 use jigsawa_core::plane::Plane;
 use jigsawa_core::quick::Picture;
 use jigsawa_core::space::Size;
@@ -22,7 +23,7 @@ fn of_cells(cells: Cells, order: RowOrder, colour: &dyn Fn(usize, usize) -> [u8;
     for y in 0..h {
         for x in 0..w {
             let row = shown_row(y, h, order);
-            p.set(x as i64, row as i64, colour(x * step, y * step));
+            p.set(x.whole(), row.whole(), colour(x * step, y * step));
         }
     }
     p
@@ -55,11 +56,11 @@ pub fn before(part: &FilterPart, cells: Cells, order: RowOrder) -> Option<Pictur
         let label = part.labels[cell(y, cells.rows) * cells.columns + cell(x, cells.columns)];
         let value = |k: usize| {
             let s = &part.small[k];
-            let (c, r) = (x as i64 - s.window.x, y as i64 - s.window.y);
+            let (c, r) = (x.whole() - s.window.x, y.whole() - s.window.y);
             let inside =
-                c >= 0 && r >= 0 && c < s.window.width as i64 && r < s.window.height as i64;
+                c >= 0 && r >= 0 && c < s.window.width.whole() && r < s.window.height.whole();
             inside
-                .then(|| s.values[r as usize * s.window.width + c as usize])
+                .then(|| s.values[r.index() * s.window.width + c.index()])
                 .filter(|v| v.is_finite())
         };
         let own = (0..part.small.len())
@@ -95,11 +96,11 @@ pub fn coverage(part: &FilterPart, cells: Cells, order: RowOrder) -> Markup {
     let covered = of_cells(cells, order, &|c, r| match count(c, r) {
         0 => NOTHING,
         n => {
-            let t = ((n as f64 - 1.0) / (most - 1.0)).min(1.0);
+            let t = ((n.real() - 1.0) / (most - 1.0)).min(1.0);
             [
-                (60.0 + 180.0 * t) as u8,
-                (90.0 + 110.0 * t) as u8,
-                (140.0 - 60.0 * t) as u8,
+                (60.0 + 180.0 * t).byte(),
+                (90.0 + 110.0 * t).byte(),
+                (140.0 - 60.0 * t).byte(),
             ]
         }
     });
@@ -133,9 +134,9 @@ pub fn coverage(part: &FilterPart, cells: Cells, order: RowOrder) -> Markup {
             k => {
                 let t = (noise[k as usize - 1] - low) / (high - low);
                 [
-                    (50.0 + 190.0 * t) as u8,
-                    (110.0 + 30.0 * t) as u8,
-                    (150.0 - 70.0 * t) as u8,
+                    (50.0 + 190.0 * t).byte(),
+                    (110.0 + 30.0 * t).byte(),
+                    (150.0 - 70.0 * t).byte(),
                 ]
             }
         },

@@ -1,5 +1,6 @@
 //! Lines and words that become a drawing (SVG) or a picture (pixels) alike.
 
+use jigsawa_core::number::Convert;
 use std::fmt::Write as _;
 
 use jigsawa_core::quick::Picture;
@@ -96,7 +97,7 @@ impl Sheet {
 
     /// As a picture.
     pub fn picture(&self) -> Picture {
-        let (w, h) = (self.size.0.round() as usize, self.size.1.round() as usize);
+        let (w, h) = (self.size.0.round().index(), self.size.1.round().index());
         let mut p = Picture::filled(w, h, self.paper);
         for m in &self.marks {
             match m {
@@ -124,19 +125,19 @@ impl Sheet {
                 } => {
                     let words = Words {
                         text,
-                        height: height.round() as usize,
+                        height: height.round().index(),
                         colour: *colour,
                         bold: *height > 20.0,
                     };
-                    let (wide, tall) = (words.width() as f64, words.height as f64);
+                    let (wide, tall) = (words.width().real(), words.height.real());
                     let corner = ((x - 0.5 * wide).max(2.0), (y - 0.5 * tall).max(2.0));
                     // A little paper around keeps lines out of the words.
-                    for py in corner.1 as i64..(corner.1 + tall) as i64 {
-                        for px in corner.0 as i64 - 2..(corner.0 + wide) as i64 + 2 {
+                    for py in corner.1.whole()..(corner.1 + tall).whole() {
+                        for px in corner.0.whole() - 2..(corner.0 + wide).whole() + 2 {
                             p.set(px, py, self.paper);
                         }
                     }
-                    write_words(&mut p, &words, (corner.0 as usize, corner.1 as usize));
+                    write_words(&mut p, &words, (corner.0.index(), corner.1.index()));
                 }
             }
         }
@@ -156,10 +157,10 @@ fn stroke(
     let reach = 0.5 * width + 1.0;
     let (x0, x1) = (a.0.min(b.0) - reach, a.0.max(b.0) + reach);
     let (y0, y1) = (a.1.min(b.1) - reach, a.1.max(b.1) + reach);
-    let inside = |v: f64, n: usize| v.clamp(0.0, n as f64) as usize;
+    let inside = |v: f64, n: usize| v.clamp(0.0, n.real()).index();
     for y in inside(y0, p.height())..inside(y1 + 1.0, p.height()) {
         for x in inside(x0, p.width())..inside(x1 + 1.0, p.width()) {
-            let (px, py) = (x as f64 - a.0, y as f64 - a.1);
+            let (px, py) = (x.real() - a.0, y.real() - a.1);
             let t = ((px * dx + py * dy) / length).clamp(0.0, length);
             let off = (px - t * dx / length).hypot(py - t * dy / length);
             let part = (0.5 * width + 0.5 - off).clamp(0.0, 1.0);
@@ -170,9 +171,9 @@ fn stroke(
             {
                 let mixed = std::array::from_fn(|c| {
                     let (u, v) = (f64::from(under[c]), f64::from(colour[c]));
-                    (u + part * (v - u)).round() as u8
+                    (u + part * (v - u)).round().byte()
                 });
-                p.set(x as i64, y as i64, mixed);
+                p.set(x.whole(), y.whole(), mixed);
             }
         }
     }

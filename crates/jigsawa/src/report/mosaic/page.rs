@@ -1,5 +1,6 @@
 //! The page's markup.
 
+use jigsawa_core::number::Convert;
 use std::path::Path;
 
 use jigsawa_core::finish::Shade;
@@ -105,7 +106,7 @@ impl<'a> MosaicPage<'a> {
                 let m = cells.middle(w.at.0, w.at.1);
                 let (wide, tall) = (CROP.0.min(canvas.width()), CROP.1.min(canvas.height()));
                 let from = |v: f64, side: usize, n: usize| {
-                    (v as i64 - side as i64 / 2).clamp(0, (n - side) as i64)
+                    (v.whole() - side.whole() / 2).clamp(0, (n - side).whole())
                 };
                 let rect = Rect {
                     x: from(m.x, wide, canvas.width()),

@@ -1,5 +1,6 @@
 //! The plan: outlines of all panels on the canvas, their names, and which are tied by how many stars.
 
+use jigsawa_core::number::Convert;
 use std::collections::BTreeMap;
 use std::path::Path;
 
@@ -214,7 +215,7 @@ impl Drawing<'_> {
             return Vec::new();
         };
         let back = placement.invert();
-        let (w, h) = (size.width() as f64, size.height() as f64);
+        let (w, h) = (size.width().real(), size.height().real());
         let around = [
             (0, 0),
             (1, 0),
@@ -308,14 +309,14 @@ impl Drawing<'_> {
             self.outline(places, (STRAY, 1.5), true);
         }
         for (n, text) in rest.into_iter().enumerate() {
-            let at = (0.5 * self.view.size.0, 16.0 + 17.0 * n as f64);
+            let at = (0.5 * self.view.size.0, 16.0 + 17.0 * n.real());
             self.word(at, text, (16.0, STRAY));
         }
     }
 }
 
 fn middle(points: &[(f64, f64)]) -> (f64, f64) {
-    let n = points.len().max(1) as f64;
+    let n = points.len().max(1).real();
     let sum = points
         .iter()
         .fold((0.0, 0.0), |s, p| (s.0 + p.0, s.1 + p.1));
@@ -381,7 +382,7 @@ fn told(frames: &[Frame], placed: &Placed, k: usize, (x, y): (f64, f64)) -> Vec<
         .into_iter()
         .enumerate()
         .map(|(n, text)| Mark::Text {
-            at: (x, y + 10.0 + 17.0 * n as f64),
+            at: (x, y + 10.0 + 17.0 * n.real()),
             text,
             height: 16.0,
             colour: WORDS,

@@ -4,6 +4,7 @@ use crate::report::chart::{Axis, Chart, Ink, Label, range};
 use crate::report::picture::{WIDTH, drawn};
 use crate::report::vectors::{Drawing, short};
 use jigsawa_core::layout::Layout;
+use jigsawa_core::number::Convert;
 use jigsawa_core::placement::Map;
 use jigsawa_core::space::{CanvasPx, Point, ReferencePx};
 use jigsawa_work::register::Residual;
@@ -70,24 +71,24 @@ impl Field {
     /// Where there are matched stars.
     pub fn coverage(&self) -> Markup {
         let (width, height) = (WIDTH, self.drawing.height());
-        let step = width.max(height) / CELLS as f64;
+        let step = width.max(height) / CELLS.real();
         let (columns, rows) = (
-            (width / step).ceil().max(1.0) as usize,
-            (height / step).ceil().max(1.0) as usize,
+            (width / step).ceil().max(1.0).index(),
+            (height / step).ceil().max(1.0).index(),
         );
         let mut counts = vec![0usize; columns * rows];
         for (p, _, _) in &self.stars {
             let (x, y) = self.drawing.place(*p);
-            let (i, j) = ((x / step).max(0.0) as usize, (y / step).max(0.0) as usize);
+            let (i, j) = ((x / step).max(0.0).index(), (y / step).max(0.0).index());
             counts[j.min(rows - 1) * columns + i.min(columns - 1)] += 1;
         }
         let most = counts.iter().copied().max().unwrap_or(0).max(1);
         let cells = html! {
             @for (k, n) in counts.iter().enumerate() {
-                @let (x, y) = ((k % columns) as f64 * step, (k / columns) as f64 * step);
+                @let (x, y) = ((k % columns).real() * step, (k / columns).real() * step);
                 @let (w, h) = (step.min(width - x), step.min(height - y));
                 rect.cell x=(short(x)) y=(short(y)) width=(short(w)) height=(short(h))
-                    fill-opacity=(format!("{:.2}", 0.75 * (*n as f64 / most as f64).sqrt())) {}
+                    fill-opacity=(format!("{:.2}", 0.75 * ((*n).real() / most.real()).sqrt())) {}
                 text.count x=(short(x + 0.5 * w)) y=(short(y + 0.5 * h + 4.0)) { (n) }
             }
             (self.frames())

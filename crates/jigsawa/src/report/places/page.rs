@@ -1,5 +1,6 @@
 //! The page's markup.
 
+use jigsawa_core::number::Convert;
 use std::path::Path;
 
 use jigsawa_core::layout::{Layout, LayoutFrame, PlacementRecord};
@@ -245,7 +246,7 @@ fn ninths(coverage: Option<[usize; 9]>) -> Markup {
             title { "matched stars in each ninth of the frame, rows as they are stored: " (words) }
             @for (k, n) in counts.iter().enumerate() {
                 rect.cell x=(10 * (k % 3)) y=(7 * (k / 3)) width="9" height="6"
-                    fill-opacity=(format!("{:.2}", if *n == 0 { 0.0 } else { 0.25 + 0.75 * (*n as f64 / most as f64).sqrt() })) {}
+                    fill-opacity=(format!("{:.2}", if *n == 0 { 0.0 } else { 0.25 + 0.75 * ((*n).real() / most.real()).sqrt() })) {}
             }
         }
     }

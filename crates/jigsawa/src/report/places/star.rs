@@ -5,6 +5,7 @@ use jigsawa_core::doors::DoorError;
 use jigsawa_core::frame::RowOrder;
 use jigsawa_core::layout::{Layout, LayoutFrame, PlacementRecord};
 use jigsawa_core::merge::{Input, placed};
+use jigsawa_core::number::Convert;
 use jigsawa_core::plane::Plane;
 use jigsawa_core::quick::{Picture, stamps};
 use jigsawa_core::space::{CanvasPx, Point, Rect};
@@ -46,7 +47,7 @@ pub fn stamped(
 ) -> Result<Vec<Option<Stamped>>, DoorError> {
     let reference = layout.reference_index().unwrap_or(0);
     let size = layout.canvas.size;
-    let (w, h) = (size.width() as f64, size.height() as f64);
+    let (w, h) = (size.width().real(), size.height().real());
     let Some(back) = layout.canvas.to_reference().map(|m| m.invert()) else {
         return Ok(Vec::new());
     };
@@ -56,7 +57,7 @@ pub fn stamped(
         .map(|r| back.apply(Point::new(r.at[0], r.at[1])))
         // With all of the stamp on the canvas.
         .filter(|p| {
-            let inside = |v: f64, n: f64| v > SIDE as f64 / 2.0 && v < n - SIDE as f64 / 2.0 - 1.0;
+            let inside = |v: f64, n: f64| v > SIDE.real() / 2.0 && v < n - SIDE.real() / 2.0 - 1.0;
             inside(p.x, w) && inside(p.y, h)
         })
         .collect();
@@ -76,8 +77,8 @@ pub fn stamped(
                 return Ok(None);
             };
             let rect = Rect {
-                x: star.x.round() as i64 - SIDE as i64 / 2,
-                y: star.y.round() as i64 - SIDE as i64 / 2,
+                x: star.x.round().whole() - SIDE.whole() / 2,
+                y: star.y.round().whole() - SIDE.whole() / 2,
                 width: SIDE,
                 height: SIDE,
             };

@@ -1,5 +1,6 @@
 //! What the page's script knows of each frame.
 
+use jigsawa_core::number::Convert;
 use std::collections::HashMap;
 
 use jigsawa_core::finish::Shade;
@@ -60,7 +61,7 @@ fn frame(night: &Night, i: usize, common: &Common) -> FrameData {
     let upside_down = facts.row_order == RowOrder::BottomUp;
     let preview = night.previews[i].as_ref();
     let (dx, dy) = compared.and_then(|c| c.dither_px).unwrap_or((0.0, 0.0));
-    let factor = preview.map_or(1.0, |p| p.factor as f64);
+    let factor = preview.map_or(1.0, |p| p.factor.real());
     // Places of the best frame count from its first row, the picture from its top.
     let up = if upside_down { -1.0 } else { 1.0 };
     FrameData {
@@ -96,7 +97,7 @@ fn frame(night: &Night, i: usize, common: &Common) -> FrameData {
                 .shade(facts)
                 .map(|shade| {
                     (0..=STEPS)
-                        .map(|k| shade.apply(p.shade.undo(k as f32 / STEPS as f32)))
+                        .map(|k| shade.apply(p.shade.undo(k.single() / STEPS.single())))
                         .collect()
                 })
                 .unwrap_or_default(),

@@ -1,5 +1,6 @@
 //! One quantity over the night.
 
+use jigsawa_core::number::Convert;
 use jigsawa_core::survey::quantity::{Measure, named};
 use jigsawa_core::verdict::Verdict;
 use maud::{Markup, html};
@@ -41,7 +42,7 @@ impl Times {
             at[*i] = if by_clock {
                 start(i).map(|s| (s - midnight) / 3600.0)
             } else {
-                Some(number as f64 + 1.0)
+                Some(number.real() + 1.0)
             };
         }
         Self { at, by_clock }
@@ -84,7 +85,7 @@ pub fn plot(
     let limits = limits(night, quantity, percent, series);
     let about = format!("{quantity} over the night");
     let clock = |x: &f64| {
-        let minutes = (x * 60.0).round() as i64;
+        let minutes = (x * 60.0).round().whole();
         format!("{:02}:{:02}", (minutes / 60) % 24, minutes % 60)
     };
     let number = |x: &f64| format!("{x:.0}");
