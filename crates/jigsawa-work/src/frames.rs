@@ -10,9 +10,11 @@ use jigsawa_core::filter::Filter;
 use jigsawa_core::frame::{FrameFacts, Kind};
 use jigsawa_core::layout::{LayoutFrame, Measurements};
 use jigsawa_core::verdict::Verdict;
+use jigsawa_formats::error::FileError;
 use jigsawa_formats::fits::{FitsFrame, FitsPlane};
 use jigsawa_formats::{facts, fingerprint, inputs, select};
 use rayon::prelude::*;
+use serde::Serialize;
 
 use crate::foreign::name_of;
 use crate::trouble::Trouble;
@@ -92,6 +94,8 @@ fn is_meant(path: &Path, name: &str) -> bool {
 pub enum Filters {
     /// Each frame's: they are merged by them.
     Known,
+    /// The same, and no frame may be missing: mixes name them, exposures complete each other.
+    All,
     /// Nothing: filters are only carried on.
     Any,
 }
@@ -102,10 +106,22 @@ pub struct Opened {
     pub frames: Vec<Frame>,
     /// Those that are another one under a second name, and are left out: used once, their light counts once.
     pub again: Vec<LayoutFrame>,
+    /// Files that are there and hold nothing that can be used.
+    pub spoilt: Vec<Spoilt>,
+}
+
+/// A file that is there and holds nothing that can be used.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Spoilt {
+    /// Its name.
+    pub file: String,
+    /// Why.
+    pub reason: String,
 }
 
 /// Opens all files; the user's words for filters go before the headers'. A colour image gives three
-/// frames, R, G and B.
+/// frames, R, G and B. A file that is not there is an error, and so is a spoilt one that is needed or has no good
+/// one beside it.
 pub fn open_all(
     paths: &[PathBuf],
     filters: &[(String, String)],
@@ -121,6 +137,11 @@ pub fn open_all(
         }
     }
     let (mut opened, mut broken) = (Vec::new(), Vec::new());
+    // A slip of the hand is no spoilt file: a name that is none, or an image that its file does not have.
+    let is_there = |(path, _): &(PathBuf, FileError)| {
+        let (file, image) = select::split(path);
+        file.exists() && image.is_none()
+    };
     // At once, since a file that is packed as a whole is unpacked here.
     let files: Vec<_> = paths.par_iter().map(|p| FitsFrame::open(p)).collect();
     for (path, file) in paths.iter().zip(files) {
@@ -129,10 +150,17 @@ pub fn open_all(
             Err(e) => broken.push((path.clone(), e)),
         }
     }
-    if !broken.is_empty() {
+    let needed = need == Filters::All && !broken.is_empty();
+    if opened.is_empty() || needed || !broken.iter().all(is_there) {
         return Err(Trouble::Files(broken));
     }
-    let first = twins(paths, |p| fingerprint::of_file(p).ok());
+    let spoilt = broken.iter().map(|(path, e)| Spoilt {
+        file: name_of(path),
+        reason: e.to_string(),
+    });
+    let spoilt = spoilt.collect();
+    let paths: Vec<PathBuf> = opened.iter().map(|(path, _)| path.clone()).collect();
+    let first = twins(&paths, |p| fingerprint::of_file(p).ok());
     let (mut frames, mut unknown, mut again) = (Vec::new(), Vec::new(), Vec::new());
     for (i, (path, file)) in opened.into_iter().enumerate() {
         let facts = facts::read(&file);
@@ -191,7 +219,11 @@ pub fn open_all(
     if !unknown.is_empty() {
         return Err(Trouble::Filters(unknown));
     }
-    Ok(Opened { frames, again })
+    Ok(Opened {
+        frames,
+        again,
+        spoilt,
+    })
 }
 
 /// For each file the one that it is a twin of: by another spelling or a link, or byte for byte. Of twins the one that is

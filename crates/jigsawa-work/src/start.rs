@@ -9,7 +9,7 @@ use jigsawa_formats::fingerprint;
 
 use crate::find::find;
 use crate::foreign::name_of;
-use crate::frames::{Filters, Frame, Opened, open_all, twins};
+use crate::frames::{Filters, Frame, Opened, Spoilt, open_all, twins};
 use crate::layout_file;
 use crate::trouble::Trouble;
 
@@ -23,6 +23,8 @@ pub struct Start {
     pub reference: Option<(String, String)>,
     /// Frames that a survey has left out, and those that were given a second time.
     pub left_out: Vec<LayoutFrame>,
+    /// Files that are there and cannot be used.
+    pub spoilt: Vec<Spoilt>,
 }
 
 /// Frames as given, or those of the one layout that is given; a survey's layout says which of them to
@@ -45,13 +47,18 @@ pub fn start(
             .map(|f| f.0.as_path())
             .collect();
         let paths: Vec<PathBuf> = files.iter().map(|f| f.0.clone()).collect();
-        let Opened { mut frames, again } = open_all(&paths, filters, need)?;
+        let Opened {
+            mut frames,
+            again,
+            spoilt,
+        } = open_all(&paths, filters, need)?;
         frames.retain(|f| named.contains(f.path.as_path()) || !is_own_picture(f));
         return Ok(Start {
             frames,
             placed: None,
             reference: None,
             left_out: again,
+            spoilt,
         });
     };
     let (frames, layout) = layout_file::open(path, relocate)?;
@@ -62,6 +69,7 @@ pub fn start(
             placed: Some(layout),
             reference: None,
             left_out: Vec::new(),
+            spoilt: Vec::new(),
         });
     }
     let keep: Vec<bool> = layout.frames.iter().map(is_used).collect();
@@ -75,6 +83,7 @@ pub fn start(
         placed: None,
         reference: Some((layout.reference.file.clone(), layout.reference.why.clone())),
         left_out: layout.frames.into_iter().filter(|f| !is_used(f)).collect(),
+        spoilt: Vec::new(),
     })
 }
 

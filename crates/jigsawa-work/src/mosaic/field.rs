@@ -11,7 +11,7 @@ use jigsawa_core::wcs;
 
 use super::names::PanelNames;
 use crate::frames::Frame;
-use crate::register::Measured;
+use crate::register::{Measured, Unmeasured};
 use crate::trouble::Trouble;
 
 /// Frames with their stars.
@@ -277,7 +277,8 @@ impl<'a> Field<'a> {
             .filter_map(|k| self.by_headers(k, new).map(|(map, part)| (k, map, part)))
             .collect();
         told.sort_by(|a, b| b.2.total_cmp(&a.2).then(a.0.cmp(&b.0)));
-        let few = |i: usize| self.spots[i].len() < FEW_STARS;
+        let spoilt = |i: usize| matches!(self.catalogues[i], Err(Unmeasured::Unreadable(_)));
+        let few = |i: usize| self.spots[i].len() < FEW_STARS && !spoilt(new);
         // By pattern: with what headers say overlaps most, or with what is said to be the same panel.
         let named = (0..self.frames.len()).filter(|k| inside[*k] && names.same(*k, new));
         let tried: Vec<(usize, Vec<Registration>)> = told

@@ -22,11 +22,39 @@ impl Way for Looking {
     const KIND: &'static str = "stars";
 }
 
+/// Why a frame has no stars.
+#[derive(Debug, Clone, thiserror::Error)]
+pub enum Unmeasured {
+    /// It has nothing to measure.
+    #[error(transparent)]
+    Nothing(#[from] DetectError),
+    /// Its file was opened, but its pixels are spoilt.
+    #[error("its pixels cannot be read: {0}")]
+    Unreadable(String),
+}
+
+impl Unmeasured {
+    /// The same of a frame that there is no going on without.
+    pub fn of(&self, f: &Frame) -> Trouble {
+        let file = f.name();
+        match self {
+            Self::Nothing(error) => Trouble::Measure {
+                file,
+                error: *error,
+            },
+            Self::Unreadable(error) => Trouble::Unreadable {
+                file,
+                error: error.clone(),
+            },
+        }
+    }
+}
+
 /// A frame's catalogue, or why it has none.
-pub type Measured = Result<Catalogue, DetectError>;
+pub type Measured = Result<Catalogue, Unmeasured>;
 
 /// The stars of every frame. Frames go through memory one at a time; the next is read while one is
-/// measured. A needed frame (by its place in the list) without anything to measure is an error.
+/// measured. A needed frame (by its place in the list) that cannot be read, or has nothing to measure, is an error.
 pub fn measure<F: Borrow<Frame> + Sync>(
     frames: &[F],
     needed: &[usize],
@@ -59,8 +87,12 @@ pub fn measure<F: Borrow<Frame> + Sync>(
         });
         for (i, plane) in rest.into_iter().zip(&read) {
             let f: &Frame = frames[i].borrow();
-            let plane = plane.map_err(|e| Trouble::Files(vec![(f.path.clone(), e)]))?;
-            let stars = stars_and_trails(&plane, f.facts.saturation, settings).map(|(s, _)| s);
+            let stars = match &plane {
+                Ok(plane) => stars_and_trails(plane, f.facts.saturation, settings)
+                    .map(|(s, _)| s)
+                    .map_err(Unmeasured::Nothing),
+                Err(e) => Err(Unmeasured::Unreadable(e.to_string())),
+            };
             match &stars {
                 Ok(c) => {
                     run.store.keep(&f.path, &way(f), c);
@@ -72,17 +104,14 @@ pub fn measure<F: Borrow<Frame> + Sync>(
                         c.sky.typical_level()
                     );
                 }
-                Err(error) if needed.contains(&i) => {
-                    return Err(Trouble::Measure {
-                        file: f.name(),
-                        error: *error,
-                    });
-                }
+                Err(error) if needed.contains(&i) => return Err(error.of(f)),
                 Err(error) => tracing::warn!("{}: {error}", f.name()),
             }
             found[i] = Some(stars);
-            // The reader may have ended already; then the memory is not wanted any more.
-            let _ = back.send(plane.into_data());
+            if let Ok(plane) = plane {
+                // The reader may have ended already; then the memory is not wanted any more.
+                let _ = back.send(plane.into_data());
+            }
             progress.step();
         }
         Ok(())
@@ -90,6 +119,6 @@ pub fn measure<F: Borrow<Frame> + Sync>(
     // Each frame was found kept or has gone through the loop.
     Ok(found
         .into_iter()
-        .map(|f| f.unwrap_or(Err(DetectError::NoData)))
+        .map(|f| f.unwrap_or(Err(DetectError::NoData.into())))
         .collect())
 }

@@ -14,7 +14,7 @@ use jigsawa_core::verdict::Verdict;
 use rayon::prelude::*;
 
 pub use hints::{HintArg, PairArg, hints};
-pub use measure::{Measured, measure};
+pub use measure::{Measured, Unmeasured, measure};
 pub use place::Residual;
 
 use crate::frames::Frame;
@@ -156,8 +156,9 @@ impl Field<'_> {
             let of_reference = read(&self.frames[reference])?;
             for k in patterns {
                 let both = self.both(reference, list[k]);
-                if let Err(told) = placed[k] {
-                    placed[k] = both.by_pattern(&of_reference, &read(both.frame)?, told);
+                if let Err(told) = &placed[k] {
+                    let plane = read(both.frame)?;
+                    placed[k] = both.by_pattern(&of_reference, &plane, told.clone());
                 }
                 progress.step();
             }
@@ -234,6 +235,7 @@ pub fn lay(start: Start, wanted: Registering<'_>, run: &Run<'_>) -> Result<Laid,
         placed,
         reference,
         left_out,
+        ..
     } = start;
     if let Some(layout) = placed {
         let residuals = Vec::new();
@@ -267,7 +269,10 @@ pub fn register_into(
     let measured: Vec<&Frame> = list.iter().map(|i| &frames[*i]).collect();
     let found = measure(&measured, &[0], &looking.settings, run)?;
     run.clock.lap("stars");
-    let mut catalogues: Vec<Measured> = frames.iter().map(|_| Err(DetectError::NoData)).collect();
+    let mut catalogues: Vec<Measured> = frames
+        .iter()
+        .map(|_| Err(DetectError::NoData.into()))
+        .collect();
     for (i, c) in list.iter().zip(found) {
         catalogues[*i] = c;
     }
@@ -351,10 +356,7 @@ fn place_all(
     let mut best: Option<(usize, OnReference)> = None;
     for (nth, (reference, why)) in tried.into_iter().take(MOST_REFERENCES).enumerate() {
         if let Err(error) = &field.catalogues[reference] {
-            return Err(Trouble::Measure {
-                file: field.frames[reference].name(),
-                error: *error,
-            });
+            return Err(error.of(&field.frames[reference]));
         }
         let placed = field.by_stars(reference, &all);
         let count = count(&placed);

@@ -9,10 +9,10 @@ use jigsawa_core::matching::{
 };
 use jigsawa_core::placement::{Map, Model, Registration};
 use jigsawa_core::plane::Plane;
-use jigsawa_core::stars::{Catalogue, DetectError};
+use jigsawa_core::stars::Catalogue;
 use jigsawa_core::wcs;
 
-use super::measure::Measured;
+use super::measure::{Measured, Unmeasured};
 use crate::frames::Frame;
 
 /// With fewer stars than this in one of the two, their patterns are compared when the stars do not match.
@@ -53,10 +53,10 @@ pub struct Residual {
 }
 
 /// Why a frame has none.
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug, Clone)]
 pub enum Lost {
     /// There was nothing to measure.
-    Unmeasured(DetectError),
+    Unmeasured(Unmeasured),
     /// Its stars do not match.
     Unmatched(MatchError),
 }
@@ -178,8 +178,9 @@ impl Both<'_> {
         let reference_stars = self
             .reference_stars
             .as_ref()
-            .map_err(|e| Lost::Unmeasured(*e))?;
-        let stars = self.stars.as_ref().map_err(|e| Lost::Unmeasured(*e))?;
+            .map_err(|e| Lost::Unmeasured(e.clone()))?;
+        let of_frame = self.stars.as_ref();
+        let stars = of_frame.map_err(|e| Lost::Unmeasured(e.clone()))?;
         let wish = Wish {
             model: self.model,
             guesses: self.guesses(),
@@ -215,6 +216,9 @@ impl Both<'_> {
 
     /// Are stars too few for a match, so that patterns may be asked?
     pub fn has_few_stars(&self) -> bool {
+        if let Err(Unmeasured::Unreadable(_)) = self.stars {
+            return false;
+        }
         let few = |m: &Measured| m.as_ref().map_or(0, |c| c.stars.len()) < FEW_STARS;
         few(self.stars) || few(self.reference_stars)
     }

@@ -21,6 +21,7 @@ pub use outcome::Outcome;
 pub use survey::{SurveyAccount, Surveyed};
 
 use jigsawa_work::compose::{Channel, LineRow};
+use jigsawa_work::frames::Spoilt;
 
 /// What the account calls a frame merged of several exposures, and one joined of panels.
 pub const HDR_FRAME: &str = "HDR frame, linear 32-bit float";
@@ -38,6 +39,9 @@ pub struct LaidOut {
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub levels: Vec<LevelRow>,
     pub frames: Vec<FrameRow>,
+    /// Files among them that cannot be used, and why.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub spoilt: Vec<Spoilt>,
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub channels: Vec<Channel>,
     /// How strong lines were made against each other.
@@ -274,6 +278,7 @@ impl Account {
                 .iter()
                 .map(|f| FrameRow::new(f, canvas))
                 .collect(),
+            spoilt: Vec::new(),
             channels,
             lines: Vec::new(),
             outliers_percent: None,
@@ -281,6 +286,16 @@ impl Account {
             mosaic: None,
         };
         Self::new(command, own, outputs, warnings, clock)
+    }
+
+    /// The same with files that could not be used.
+    pub fn without(mut self, spoilt: Vec<Spoilt>) -> Self {
+        let said = spoilt
+            .iter()
+            .map(|s| format!("'{}': is left out: {}", s.file, s.reason));
+        self.warnings.extend(said);
+        self.own.spoilt = spoilt;
+        self
     }
 }
 

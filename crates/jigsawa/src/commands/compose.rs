@@ -54,7 +54,7 @@ fn placing(args: &ComposeArgs) -> Placing<'_> {
 pub fn make(args: &ComposeArgs, common: &Common) -> Result<Account, Trouble> {
     let run = run(common, &args.output.out, Clock::start())?;
     let out = &args.output.out;
-    let start = args.given.start(&args.frames, Filters::Known, out)?;
+    let start = args.given.start(&args.frames, Filters::All, out)?;
     args.placing.refuse_if_placed(&start)?;
     let palettes = choose(&args.colours(), &start.frames)?;
     let first: Vec<Bound> = palettes

@@ -43,7 +43,7 @@ pub fn hdr(args: &HdrArgs, common: &Common) -> Result<Ending, Trouble> {
 pub fn make(args: &HdrArgs, common: &Common) -> Result<Account, Trouble> {
     let clock = Clock::start();
     let out = &args.output.out;
-    let mut start = args.given.start(&args.frames, Filters::Known, out)?;
+    let mut start = args.given.start(&args.frames, Filters::All, out)?;
     tell_apart(&mut start.frames, &args.exposures, &args.saturations)?;
     args.placing.refuse_if_placed(&start)?;
     let first = sets(&start.frames, start.placed.as_ref());

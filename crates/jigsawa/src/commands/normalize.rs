@@ -37,7 +37,8 @@ pub fn make(args: &NormalizeArgs, common: &Common) -> Result<Account, Trouble> {
     let clock = Clock::start();
     let wish = args.wish().map_err(Trouble::Options)?;
     let out = &args.output.out;
-    let start = args.given.start(&args.frames, Filters::Any, out)?;
+    let mut start = args.given.start(&args.frames, Filters::Any, out)?;
+    let spoilt = std::mem::take(&mut start.spoilt);
     let path = target(args, &start)?;
     // A layout that stands is brought up to date; a new one replaces nothing unasked.
     let overwrite = start.placed.is_some() || args.output.overwrite;
@@ -89,13 +90,8 @@ pub fn make(args: &NormalizeArgs, common: &Common) -> Result<Account, Trouble> {
     }
     let Normalized { layout, .. } = normalized;
     finish_first(files, &mut outputs)?;
-    Ok(Account::of_layout(
-        "normalize",
-        &layout,
-        Vec::new(),
-        outputs,
-        &run.clock,
-    ))
+    let account = Account::of_layout("normalize", &layout, Vec::new(), outputs, &run.clock);
+    Ok(account.without(spoilt))
 }
 
 /// The layout that is brought up to date, or where the new one goes.

@@ -27,10 +27,11 @@ use jigsawa_work::trouble::Trouble;
 pub fn register(args: &RegisterArgs, common: &Common) -> Result<Ending, Trouble> {
     let clock = Clock::start();
     let (given, out) = (&args.given, &args.output.out);
-    let start = match &args.into {
+    let mut start = match &args.into {
         Some(_) => given.start_new(&args.frames, Filters::Any, out)?,
         None => given.start(&args.frames, Filters::Any, out)?,
     };
+    let spoilt = std::mem::take(&mut start.spoilt);
     if start.placed.is_some() {
         return Err(Trouble::AlreadyPlaced(args.frames[0].clone()));
     }
@@ -81,7 +82,7 @@ pub fn register(args: &RegisterArgs, common: &Common) -> Result<Ending, Trouble>
     }
     finish_first(files, &mut outputs)?;
     let account = Account::of_layout("register", &layout, Vec::new(), outputs, &run.clock);
-    Ok(tell(&account, common))
+    Ok(tell(&account.without(spoilt), common))
 }
 
 /// The start of the layout's name.

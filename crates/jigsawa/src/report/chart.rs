@@ -164,10 +164,11 @@ impl<'a> Chart<'a> {
     }
 
     fn plot(&self, svg: &mut String) -> Result<(), Box<dyn std::error::Error>> {
-        let area = SVGBackend::with_string(svg, self.size).into_drawing_area();
-        let room = |words: &str, own: u32| if words.is_empty() { own } else { own + 14 };
+        let size = (self.size.0 * FINE, self.size.1 * FINE);
+        let area = SVGBackend::with_string(svg, size).into_drawing_area();
+        let room = |words: &str, own: u32| FINE * if words.is_empty() { own } else { own + 14 };
         let mut chart = ChartBuilder::on(&area)
-            .margin(6)
+            .margin(FINE * 6)
             .x_label_area_size(room(self.x.words, 28))
             .y_label_area_size(room(self.y.words, 56))
             .build_cartesian_2d(self.x.span(), self.y.span())?;
@@ -179,7 +180,8 @@ impl<'a> Chart<'a> {
             .axis_style(colour(AXIS))
             .x_labels(self.x.marks)
             .y_labels(self.y.marks)
-            .label_style(("sans-serif", 15))
+            .label_style(("sans-serif", FINE * 15))
+            .set_all_tick_mark_size(FINE * 4)
             .x_desc(self.x.words)
             .y_desc(self.y.words)
             .x_label_formatter(self.x.label)
@@ -192,7 +194,8 @@ impl<'a> Chart<'a> {
                     chart.draw_series(LineSeries::new(points.iter().copied(), ink))?;
                 }
                 Shape::Dots(points, radius) => {
-                    let dot = |p: &(f64, f64)| Circle::new(*p, *radius, ink.filled());
+                    let radius = radius * FINE.i32();
+                    let dot = |p: &(f64, f64)| Circle::new(*p, radius, ink.filled());
                     chart.draw_series(points.iter().map(dot))?;
                 }
             }
@@ -211,13 +214,13 @@ impl<'a> Chart<'a> {
         let mut out = String::with_capacity(svg.len());
         for line in svg.lines() {
             if let Some(rest) = line.strip_prefix("<svg ") {
-                let (width, height) = self.size;
+                let (width, height) = (self.size.0 * FINE, self.size.1 * FINE);
                 // The size follows the page's: the view box alone says the shape.
                 let rest = rest.split_once("viewBox").map_or(rest, |(_, r)| r);
                 let rest = rest.find("xmlns").map_or(rest, |at| &rest[at..]);
                 let _ = writeln!(
                     out,
-                    "<svg role=\"img\" aria-label=\"{}\" viewBox=\"0 0 {width} {height}\" {rest}",
+                    "<svg class=\"chart\" role=\"img\" aria-label=\"{}\" viewBox=\"0 0 {width} {height}\" {rest}",
                     escaped(self.about)
                 );
                 continue;
@@ -245,6 +248,9 @@ impl<'a> Chart<'a> {
         out
     }
 }
+
+/// Drawn on a grid so much finer than its size: places on it are whole numbers.
+const FINE: u32 = 8;
 
 /// Numbers of the inks that every chart has, and of the first of its own.
 const GRID: usize = 0;
@@ -335,7 +341,7 @@ mod tests {
         );
         let svg = chart.drawn().into_string();
         assert!(
-            svg.contains("aria-label=\"a &lt;chart>\" viewBox=\"0 0 400 200\""),
+            svg.contains("aria-label=\"a &lt;chart>\" viewBox=\"0 0 3200 1600\""),
             "{svg}"
         );
         assert_eq!(svg.matches("class=\"fit\"").count(), 1, "{svg}");

@@ -19,7 +19,8 @@ impl Own for LaidOut {
     }
 
     fn ending(&self) -> Ending {
-        Ending::of(self.frames.iter().any(|f| f.reason.is_some()))
+        let left_out = self.frames.iter().any(|f| f.reason.is_some());
+        Ending::of(left_out || !self.spoilt.is_empty())
     }
 }
 
@@ -146,6 +147,13 @@ fn doubtful(a: &Account) -> String {
             "left out   {}: {}",
             label(&f.file, f.plane),
             f.reason.as_deref().unwrap_or_default()
+        );
+    }
+    for s in &a.own.spoilt {
+        let _ = writeln!(
+            out,
+            "left out   {}: it cannot be used: {}",
+            s.file, s.reason
         );
     }
     for f in &a.own.frames {

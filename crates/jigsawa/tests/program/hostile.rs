@@ -78,9 +78,8 @@ fn garbage_floats_are_refused_by_every_command_and_hang_none(#[case] spoil: fn(&
         "compose x.fits ha.fits --red Ha --green Ha --blue Ha",
         "finish x.fits",
         "stars x.fits",
-        "mosaic x.fits ha.fits r.fits",
-        "register x.fits ha.fits",
         "show x.fits",
+        "hdr x.fits ha.fits",
     ] {
         night
             .run(&format!("{line} --out o"))
@@ -92,14 +91,36 @@ fn garbage_floats_are_refused_by_every_command_and_hang_none(#[case] spoil: fn(&
         .run("survey . --out s --no-report --json")
         .success()
         .json();
-    let used = |f: &str| {
-        let rows = json["frames"].as_array().unwrap();
-        let row = rows
-            .iter()
-            .find(|r| r["file"].as_str().unwrap().ends_with(f));
-        row.unwrap()["verdict"] == "used"
-    };
-    assert!(used("ha.fits") && used("r.fits") && !used("x.fits"));
+    let rows = json["frames"].as_array().unwrap().iter();
+    let out: Vec<_> = rows.filter(|r| r["verdict"] != "used").collect();
+    assert!(
+        out.len() == 1 && out[0]["file"].as_str().unwrap().ends_with("x.fits"),
+        "{out:?}"
+    );
+    for line in [
+        "register x.fits ha.fits r.fits",
+        "normalize ha.fits x.fits r.fits",
+        "mosaic r.fits ha.fits x.fits --panel r.fits=one --panel ha.fits=one",
+    ] {
+        let line = format!("{line} --out s --name s --no-report --overwrite --json");
+        let json = night.run(&line).success().json();
+        let words = json["warnings"].as_array().unwrap();
+        let mut words = words.iter().map(|w| w.as_str().unwrap());
+        let said = |w: &str| w.starts_with("'x.fits'") && w.contains("its numbers make no sense");
+        assert!(words.any(said), "{line}: {json:#}");
+        let rows = json["frames"].as_array().unwrap().iter();
+        let used = rows.filter(|r| r["verdict"] == "used").count();
+        assert_eq!(used, 2, "{line}");
+        night.run(&format!("{line} --strict")).ends(3);
+    }
+    let run = night
+        .run("register x.fits ha.fits r.fits --out t")
+        .success();
+    assert!(
+        run.out.contains("left out   x.fits: it cannot be used"),
+        "{}",
+        run.out
+    );
 }
 
 #[test]

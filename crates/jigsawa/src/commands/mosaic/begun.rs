@@ -6,7 +6,7 @@ use jigsawa_core::layout::{Layout, LayoutFrame};
 use jigsawa_formats::inputs;
 
 use crate::cli::MosaicArgs;
-use jigsawa_work::frames::{Filters, Frame};
+use jigsawa_work::frames::{Filters, Frame, Spoilt};
 use jigsawa_work::layout_file;
 use jigsawa_work::start::{Start, refuse_known};
 use jigsawa_work::trouble::Trouble;
@@ -22,6 +22,7 @@ pub(super) struct Begun {
     /// Its file; nothing without one.
     pub(super) layout: PathBuf,
     pub(super) left_out: Vec<LayoutFrame>,
+    pub(super) spoilt: Vec<Spoilt>,
 }
 
 /// Frames as given; those of a mosaic's layout; or both, where frames are added.
@@ -35,6 +36,7 @@ pub(super) fn begin_with(args: &MosaicArgs) -> Result<Begun, Trouble> {
         frames,
         placed,
         left_out,
+        spoilt,
         ..
     } = start;
     if let Some(path) = &args.into {
@@ -56,6 +58,7 @@ pub(super) fn begin_with(args: &MosaicArgs) -> Result<Begun, Trouble> {
             kept: Some(layout),
             layout: path.clone(),
             left_out,
+            spoilt,
         });
     }
     // A layout of another command says which frames there are; panels are solved all together anew.
@@ -83,6 +86,7 @@ pub(super) fn begin_with(args: &MosaicArgs) -> Result<Begun, Trouble> {
         },
         kept,
         left_out,
+        spoilt,
     })
 }
 

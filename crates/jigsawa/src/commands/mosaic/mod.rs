@@ -151,7 +151,8 @@ pub fn make(args: &MosaicArgs, common: &Common) -> Result<Account, Trouble> {
         outputs.extend(colour.make(CropArg::Covered, args.no_report, common)?);
         run.clock.lap("colour");
     }
-    let mut account = Account::of_layout("mosaic", &placed.layout, Vec::new(), outputs, &run.clock);
+    let account = Account::of_layout("mosaic", &placed.layout, Vec::new(), outputs, &run.clock);
+    let mut account = account.without(begun.spoilt.clone());
     account.own.mosaic = Some(told);
     account.own.outliers_percent = left_out.part().map(|part| round(100.0 * part, 3));
     Ok(account)
@@ -172,7 +173,8 @@ fn planned(
     ));
     let mut outputs: Vec<Output> = Vec::new();
     finish_first(files, &mut outputs)?;
-    let mut account = Account::of_layout("mosaic", &placed.layout, Vec::new(), outputs, &run.clock);
+    let account = Account::of_layout("mosaic", &placed.layout, Vec::new(), outputs, &run.clock);
+    let mut account = account.without(begun.spoilt.clone());
     account.own.mosaic = Some(told);
     Ok(account)
 }

@@ -72,7 +72,7 @@ impl<'a> MosaicPage<'a> {
         let crops = self.crops(part, joined)?;
         let name = part.filter.name();
         let body = html! {
-            div.charts {
+            div.charts.four {
                 (shown_as(before(part, cells, order), "before: the files as they are, cut where the mosaic cuts them"))
                 (shown_as(after(&joined.small.plane(), order), "after: one scale, one sky, joined"))
                 (coverage(part, cells, order))
