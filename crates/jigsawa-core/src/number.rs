@@ -1,7 +1,7 @@
 //! One number as another: the only casts there are.
 //!
-//! Pixels, indices and counts change their type all day here. Each method says what becomes of a number that the other type
-//! cannot hold; nothing panics in a release.
+//! Pixels, indices and counts change their type all day here. Reals that the other type cannot hold become the nearest that it
+//! can; whole numbers are held to fit by whoever asks, and wrap where they do not. Nothing panics.
 
 /// A number that becomes another.
 pub trait Convert: Copy {
@@ -11,7 +11,7 @@ pub trait Convert: Copy {
     fn single(self) -> f32;
     /// As a whole number: reals are cut towards zero; what is too large becomes the largest, no number 0.
     fn whole(self) -> i64;
-    /// As an index or a count: reals are cut towards zero, and below zero there is 0. A whole number below zero is a fault.
+    /// As an index or a count: reals are cut towards zero, and below zero there is 0. Whole numbers must not be below zero.
     fn index(self) -> usize;
     /// As a grey of eight bits: reals are cut towards zero and to 0 to 255; whole numbers must fit.
     fn byte(self) -> u8;

@@ -76,8 +76,6 @@ pub enum Keep {
 /// A run of pixels of the canvas, as a method gets it. What has no part in it is empty.
 #[derive(Debug, Clone, Copy)]
 pub struct Row<'a> {
-    /// Column and row of its first pixel.
-    pub at: (i64, i64),
     /// The values of each input, placed and balanced, NaN where there is no data.
     pub values: &'a [&'a [f32]],
     /// How far they are to be trusted; empty where an input is wholly.
@@ -90,7 +88,6 @@ impl<'a> Row<'a> {
     /// A run of values alone.
     pub const fn of(values: &'a [&'a [f32]]) -> Self {
         Self {
-            at: (0, 0),
             values,
             validity: &[],
             fields: &[],

@@ -33,6 +33,23 @@ struct AtWork {
     validity: Vec<Vec<f32>>,
     fields: Vec<Vec<f32>>,
     buffers: Buffers,
+    /// Memory of inputs that have no part in the present tile, for those that have: of hundreds of panels a tile shows a few.
+    spare: Vec<Vec<f32>>,
+}
+
+/// Gives back the memory of runs that are not `wanted`, and takes it for those that are.
+fn hand_on(runs: &mut [Vec<f32>], wanted: &[bool], spare: &mut Vec<Vec<f32>>) {
+    let mut runs: Vec<(&mut Vec<f32>, &bool)> = runs.iter_mut().zip(wanted).collect();
+    for (run, _) in runs.iter_mut().filter(|(_, wanted)| !**wanted) {
+        if run.capacity() > 0 {
+            spare.push(std::mem::take(*run));
+        }
+    }
+    for (run, _) in runs.iter_mut().filter(|(_, wanted)| **wanted) {
+        if run.capacity() == 0 {
+            **run = spare.pop().unwrap_or_default();
+        }
+    }
 }
 
 /// Merges the inputs over the canvas with `op` into `sink`; `done` is told how many tiles of how many
@@ -184,6 +201,8 @@ impl Work<'_> {
         at_work.values.resize_with(inputs.len(), Vec::new);
         at_work.validity.resize_with(inputs.len(), Vec::new);
         at_work.fields.resize_with(fields.len(), Vec::new);
+        hand_on(&mut at_work.values, &wanted, &mut at_work.spare);
+        hand_on(&mut at_work.validity, &doubted, &mut at_work.spare);
         for from in (0..tile.height).step_by(rows) {
             let band = Rect {
                 y: tile.y + from.whole(),
@@ -245,7 +264,6 @@ impl Work<'_> {
             let mut out: Vec<&mut [f32]> =
                 planes.iter_mut().map(|p| &mut p[there.clone()]).collect();
             let row = Row {
-                at: (band.x, band.y + row.whole()),
                 values: &values,
                 validity: &validity,
                 fields: &fields,
@@ -326,6 +344,20 @@ mod tests {
                 let varies = row.fields[2].get(x).copied().unwrap_or(0.0);
                 *o = sum / all + row.fields[1][x] + varies;
             }
+        }
+    }
+
+    #[test]
+    fn of_many_inputs_only_those_of_a_tile_have_memory() {
+        let (mut runs, mut spare) = (vec![Vec::new(); 60], Vec::new());
+        for tile in 0..59 {
+            let wanted: Vec<bool> = (0..60).map(|i| i == tile || i == tile + 1).collect();
+            hand_on(&mut runs, &wanted, &mut spare);
+            for (run, _) in runs.iter_mut().zip(&wanted).filter(|(_, w)| **w) {
+                run.resize(100, 1.0);
+            }
+            let held = runs.iter().chain(&spare).filter(|r| r.capacity() > 0);
+            assert_eq!(held.count(), 2);
         }
     }
 

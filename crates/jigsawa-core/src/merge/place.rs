@@ -58,14 +58,8 @@ pub fn placed(input: &Input<'_>, rect: Rect) -> Result<Option<Plane>, DoorError>
     );
     let kernels = Kernels::at(input, at);
     let mut out = Plane::filled(size, f32::NAN);
-    let from = Placing {
-        source: input.source,
-        mask: input.mask,
-        kernel: &kernels.pixels,
-        saturation: input.saturation,
-        placement: &input.placement,
-    };
-    from.place(rect, &mut Buffers::default(), out.data_mut())?;
+    let mut buffers = Buffers::default();
+    Placing::of_pixels(input, &kernels).place(rect, &mut buffers, out.data_mut())?;
     Ok(Some(out))
 }
 
@@ -77,14 +71,7 @@ pub(super) fn values(
     buffers: &mut Buffers,
     out: &mut [f32],
 ) -> Result<(), DoorError> {
-    let from = Placing {
-        source: input.source,
-        mask: input.mask,
-        kernel: &kernels.pixels,
-        saturation: input.saturation,
-        placement: &input.placement,
-    };
-    from.place(rect, buffers, out)?;
+    Placing::of_pixels(input, kernels).place(rect, buffers, out)?;
     for (y, row) in (rect.y..).zip(out.chunks_exact_mut(rect.width)) {
         input
             .balance
@@ -161,7 +148,18 @@ struct Placing<'a> {
     placement: &'a Placement,
 }
 
-impl Placing<'_> {
+impl<'a> Placing<'a> {
+    /// An input's own pixels.
+    fn of_pixels(input: &'a Input<'a>, kernels: &'a Kernels) -> Self {
+        Self {
+            source: input.source,
+            mask: input.mask,
+            kernel: &kernels.pixels,
+            saturation: input.saturation,
+            placement: &input.placement,
+        }
+    }
+
     /// Pixels of a rectangle of the canvas: copied where the placement only shifts by whole pixels, resampled once
     /// elsewhere.
     fn place(&self, rect: Rect, buffers: &mut Buffers, out: &mut [f32]) -> Result<(), DoorError> {

@@ -84,6 +84,7 @@ pub fn make(args: &NormalizeArgs, common: &Common) -> Result<Account, Trouble> {
             title: &layout_title(&path),
             normalized: &normalized,
             frames: &frames,
+            spoilt: &spoilt,
         };
         files.push((write_levels(&page, &levels, true)?, REPORT));
         run.clock.lap("report");

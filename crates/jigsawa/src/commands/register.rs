@@ -76,6 +76,7 @@ pub fn register(args: &RegisterArgs, common: &Common) -> Result<Ending, Trouble>
             layout: &layout,
             frames: &frames,
             residuals: &residuals,
+            spoilt: &spoilt,
         };
         files.push((write_places(&page, &places, true)?, "report"));
         run.clock.lap("report");

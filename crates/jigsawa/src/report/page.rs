@@ -5,6 +5,7 @@ use std::path::Path;
 use jigsawa_formats::whole::Unfinished;
 use maud::{DOCTYPE, Markup, PreEscaped, Render, html};
 
+use jigsawa_work::frames::Spoilt;
 use jigsawa_work::outputs::filled;
 use jigsawa_work::trouble::Trouble;
 
@@ -92,6 +93,13 @@ pub fn section(id: &str, heading: impl Render, body: &Markup) -> Markup {
             h2 id=(of_heading) { (heading) }
             (body)
         }
+    }
+}
+
+/// Files that could not be used: no frame of the layout stands for them.
+pub fn spoilt(files: &[Spoilt]) -> Markup {
+    html! {
+        @for s in files { p.doubt { b { (s.file) } " is left out: it cannot be used: " (s.reason) } }
     }
 }
 

@@ -114,13 +114,15 @@ fn garbage_floats_are_refused_by_every_command_and_hang_none(#[case] spoil: fn(&
         night.run(&format!("{line} --strict")).ends(3);
     }
     let run = night
-        .run("register x.fits ha.fits r.fits --out t")
+        .run("register x.fits ha.fits r.fits --out t --name t")
         .success();
     assert!(
         run.out.contains("left out   x.fits: it cannot be used"),
         "{}",
         run.out
     );
+    let page = fs::read_to_string(night.path("t/t-register.html")).unwrap();
+    assert!(page.contains("<b>x.fits</b> is left out"));
 }
 
 #[test]

@@ -95,7 +95,8 @@ pub fn make(args: &MosaicArgs, common: &Common) -> Result<Account, Trouble> {
     let told = mosaic_account(&begun.frames, &placed, Some(&assembled));
     let plan = Plan::new(&begun.frames, &placed, &told);
     let mut files = plans(&plan, &targets)?;
-    let mut page = MosaicPage::new(&targets.names.start, &placed, &assembled, &told, &plan);
+    let title = &targets.names.start;
+    let mut page = MosaicPage::new(title, &placed, &assembled, &told, &plan, &begun.spoilt);
     let stays = Unchanged::new(args, &begun, &placed);
     let left_out = LeftOut::default();
     for part in &assembled.filters {

@@ -19,11 +19,11 @@ use rayon::prelude::*;
 use super::cuts::{Along, POSITIONS, cuts};
 use super::plots;
 use crate::report::map::Map;
-use crate::report::page::{Chip, Page, section};
+use crate::report::page::{Chip, Page, section, spoilt};
 use crate::report::picture::{As, WIDTH, figure_over};
 use crate::report::table::{Table, cells};
 use jigsawa_work::compose::file_name;
-use jigsawa_work::frames::Frame;
+use jigsawa_work::frames::{Frame, Spoilt};
 use jigsawa_work::normalize::{Normalized, Seen};
 use jigsawa_work::small::{Small, small};
 use jigsawa_work::trouble::Trouble;
@@ -47,6 +47,8 @@ pub struct LevelPage<'a> {
     pub title: &'a str,
     pub normalized: &'a Normalized,
     pub frames: &'a [Frame],
+    /// Files that could not be used.
+    pub spoilt: &'a [Spoilt],
 }
 
 /// Writes the page, under a temporary name still.
@@ -156,6 +158,7 @@ impl LevelPage<'_> {
                 p { (r.filter) " is matched to " b { (file_name(&rows[r.frame].file)) } ": " (r.why) "." }
             }
             p { "Patches of sky scatter by at most " b { (format!("{worst:.2}")) " of a pixel's noise" } " around the sky that they are matched to." }
+            (spoilt(self.spoilt))
         };
         let heading = format!("{}: normalizing", self.title);
         Page::new(format!("{} – normalizing", self.title), heading, lead).script(SCRIPT)

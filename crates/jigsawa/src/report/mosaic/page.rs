@@ -16,10 +16,11 @@ use maud::{Markup, PreEscaped, html};
 use super::maps::{after, before, coverage, seams, shown_as, vectors};
 use super::plan::Plan;
 use crate::account::{MosaicAccount, OverlapRow};
-use crate::report::page::{Chip, Page, section};
+use crate::report::page::{Chip, Page, section, spoilt};
 use crate::report::picture::{As, figure};
 use crate::report::table::{Table, cells};
 use jigsawa_work::compose::file_name;
+use jigsawa_work::frames::Spoilt;
 use jigsawa_work::mosaic::{Assembled, FilterPart, Joined, Placed};
 use jigsawa_work::trouble::Trouble;
 
@@ -35,6 +36,7 @@ pub struct MosaicPage<'a> {
     told: MosaicAccount,
     plan: String,
     filters: Vec<Markup>,
+    spoilt: &'a [Spoilt],
 }
 
 /// Writes the page, under a temporary name still.
@@ -55,6 +57,7 @@ impl<'a> MosaicPage<'a> {
         assembled: &'a Assembled,
         told: &MosaicAccount,
         plan: &Plan,
+        spoilt: &'a [Spoilt],
     ) -> Self {
         Self {
             title,
@@ -63,6 +66,7 @@ impl<'a> MosaicPage<'a> {
             told: told.clone(),
             plan: plan.svg(),
             filters: Vec::new(),
+            spoilt,
         }
     }
 
@@ -155,6 +159,7 @@ impl<'a> MosaicPage<'a> {
                 @if weak > 0 { (Chip::Bad.says(format!("{weak} weak ties"))) }
             }
             p { "All panels of all filters were placed together by the stars that they share, and brought to one scale and one sky over all overlaps together. Seams keep away from stars and are the same in all filters." }
+            (spoilt(self.spoilt))
         };
         let heading = format!("{}: mosaic", self.title);
         let mut page = Page::new(format!("{} – mosaic", self.title), heading, lead);

@@ -11,11 +11,11 @@ use maud::{Markup, html};
 
 use super::chart::Field;
 use super::star::{PLACES, SIDE, Stamped, stamped};
-use crate::report::page::{Chip, Page, section};
+use crate::report::page::{Chip, Page, section, spoilt};
 use crate::report::picture::data_url;
 use crate::report::table::{Table, cells};
 use jigsawa_work::compose::file_name;
-use jigsawa_work::frames::Frame;
+use jigsawa_work::frames::{Frame, Spoilt};
 use jigsawa_work::register::Residual;
 use jigsawa_work::trouble::Trouble;
 
@@ -35,6 +35,8 @@ pub struct Places<'a> {
     pub frames: &'a [Frame],
     /// The matched stars of each frame; none of those that were placed before.
     pub residuals: &'a [Vec<Residual>],
+    /// Files that could not be used.
+    pub spoilt: &'a [Spoilt],
 }
 
 /// How a frame came out.
@@ -164,6 +166,7 @@ fn lead(p: &Places<'_>, outcomes: &[Outcome]) -> Markup {
             @if canvas.scale != 1.0 { ", " (canvas.scale) " for one of the reference" }
             @if p.layout.wcs.is_some() { ", with its place on the sky" }
             "." }
+        (spoilt(p.spoilt))
     }
 }
 
