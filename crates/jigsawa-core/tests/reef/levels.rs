@@ -109,9 +109,9 @@ impl Pair {
 }
 
 #[rstest]
-#[case::many_stars(1000, 8, 0.006, 0.5)]
+#[case::many_stars(1000, 6, 0.006, 0.5)]
 // What wings may hide where too few stars tell counts for more than they hide here.
-#[case::few_stars(40, 8, 0.025, 0.15)]
+#[case::few_stars(40, 6, 0.025, 0.15)]
 fn scales_are_right_and_their_errors_are_honest(
     #[case] stars: usize,
     #[case] seeds: u64,

@@ -1,6 +1,7 @@
 //! What the terminal shows: log, progress, and the account as text.
 
 mod finish;
+mod laid_out;
 mod palettes;
 mod progress;
 mod survey;
