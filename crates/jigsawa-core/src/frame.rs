@@ -74,6 +74,8 @@ pub struct FrameFacts {
     pub row_order: RowOrder,
     /// What it shows.
     pub kind: Kind,
+    /// A card says what it shows; else it is taken for a light.
+    pub kind_told: bool,
     /// It is a stack of others already.
     pub master: bool,
     /// Bits of a value in the file, negative for floating point.
@@ -111,6 +113,8 @@ pub struct FrameFacts {
     pub offset_setting: Option<f64>,
     /// Sensitivity of a photographic camera.
     pub iso: Option<f64>,
+    /// How the camera is read out, in its own words.
+    pub readout: Option<String>,
     /// Temperature of the chip that was asked for, in degrees Celsius.
     pub set_celsius: Option<f64>,
     /// Temperature that the chip had.
@@ -133,6 +137,8 @@ pub struct FrameFacts {
     pub hour_angle_h: Option<f64>,
     /// Side of the pier.
     pub pier: Option<Pier>,
+    /// The rotator's angle, in degrees.
+    pub rotator_deg: Option<f64>,
     /// Position of the focuser, in its own steps.
     pub focus: Option<f64>,
     /// Value at which pixels are full.
@@ -154,6 +160,7 @@ impl FrameFacts {
             planes,
             row_order: RowOrder::BottomUp,
             kind: Kind::Light,
+            kind_told: false,
             master: false,
             bits: None,
             colour_pattern: None,
@@ -172,6 +179,7 @@ impl FrameFacts {
             gain_setting: None,
             offset_setting: None,
             iso: None,
+            readout: None,
             set_celsius: None,
             celsius: None,
             binning: None,
@@ -183,6 +191,7 @@ impl FrameFacts {
             airmass: None,
             hour_angle_h: None,
             pier: None,
+            rotator_deg: None,
             focus: None,
             saturation: None,
             absurd: 0.0,

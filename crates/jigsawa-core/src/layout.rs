@@ -10,6 +10,7 @@ use crate::balance::{Balance, ShapeError, Weigh, Wish};
 use crate::canvas::Canvas;
 use crate::filter::Filter;
 use crate::matching::{FoundBy, Hint, MatchErrors};
+use crate::measured::Measured;
 use crate::mosaic::solve::Pose;
 use crate::placement::{Described, Distortion, Map, Model, Placement};
 use crate::space::Size;
@@ -160,6 +161,9 @@ pub struct LayoutFrame {
     /// Its panel and where it points; absent for a frame that is left out, and where there is no mosaic.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub panel: Option<PanelPlace>,
+    /// What its raw pixels need before they mean light; absent for a frame that is read as it is.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub calibration: Option<CalibrationRecord>,
     /// What its stars and its sky say.
     pub measured: Measurements,
     /// Where it lies; absent when it is left out.
@@ -168,6 +172,62 @@ pub struct LayoutFrame {
     /// How its values are matched; absent when it is left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub balance: Option<Balance>,
+}
+
+/// What a raw frame needs before its values mean light. Paths are as that of the frame.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct CalibrationRecord {
+    /// The bias master.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub bias: Option<String>,
+    /// The dark master.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub dark: Option<DarkRecord>,
+    /// The flat master.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub flat: Option<String>,
+    /// The list of pixels that are made up.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub defects: Option<String>,
+    /// Electrons for a unit of the raw file, which values are brought to; absent where they stay in the file's units.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub gain_e_adu: Option<f64>,
+}
+
+/// A dark master and how much of it a frame has.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct DarkRecord {
+    /// The master.
+    pub file: String,
+    /// The part of its current that the frame has; absent for all of it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub factor: Option<Measured>,
+    /// The part of its amplifier's glow that the frame has, where that is another one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub glow: Option<f64>,
+}
+
+impl CalibrationRecord {
+    /// All files that it names.
+    pub fn files_mut(&mut self) -> impl Iterator<Item = &mut String> {
+        let dark = self.dark.as_mut().map(|d| &mut d.file);
+        let others = [&mut self.bias, &mut self.flat, &mut self.defects];
+        dark.into_iter().chain(others.into_iter().flatten())
+    }
+
+    /// Do its numbers make sense?
+    fn is_sound(&self) -> bool {
+        let some = |v: f64| v.is_finite() && v >= 0.0;
+        let dark = self.dark.as_ref().is_none_or(|d| {
+            // One that is scaled needs the bias apart.
+            d.factor
+                .is_none_or(|f| some(f.value) && self.bias.is_some())
+                && d.glow.is_none_or(some)
+        });
+        dark && self.gain_e_adu.is_none_or(|g| g.is_finite() && g > 0.0)
+    }
 }
 
 /// What was measured on a frame.
@@ -261,6 +321,11 @@ pub enum LayoutError {
     /// The canvas's numbers make none.
     #[error("its canvas is impossible: scale, turn and origin make no grid")]
     Canvas,
+    /// What a frame's raw pixels need cannot be.
+    #[error(
+        "frame '{0}' has an impossible calibration: a dark that is scaled needs a bias, and factors are positive"
+    )]
+    Calibration(String),
     /// The mosaic's parts do not fit its frames.
     #[error("its mosaic does not fit its frames: each panel needs a camera of the mosaic's")]
     Mosaic,
@@ -287,7 +352,7 @@ impl Panels {
 }
 
 /// All keys of a frame's record. Serde cannot refuse others itself, since size and verdict are parts of the record.
-pub const FRAME_KEYS: [&str; 17] = [
+pub const FRAME_KEYS: [&str; 18] = [
     "file",
     "plane",
     "filter",
@@ -302,6 +367,7 @@ pub const FRAME_KEYS: [&str; 17] = [
     "facts",
     "notes",
     "panel",
+    "calibration",
     "measured",
     "placement",
     "balance",
@@ -358,6 +424,10 @@ impl Layout {
         if self.mosaic.as_ref().is_some_and(|m| !m.fits(&self.frames)) {
             return Err(LayoutError::Mosaic);
         }
+        let unsound = |f: &&LayoutFrame| f.calibration.as_ref().is_some_and(|c| !c.is_sound());
+        if let Some(f) = self.frames.iter().find(unsound) {
+            return Err(LayoutError::Calibration(f.file.clone()));
+        }
         if !self.is_placed() {
             return Ok(());
         }
@@ -383,6 +453,11 @@ impl Layout {
     /// Has any frame a placement? A survey's layout has verdicts and a reference only.
     pub fn is_placed(&self) -> bool {
         self.frames.iter().any(|f| f.placement.is_some())
+    }
+
+    /// Has any frame been measured? In one of `calibrate` none has, and its reference is no choice yet.
+    pub fn is_measured(&self) -> bool {
+        self.frames.iter().any(|f| f.measured.stars > 0)
     }
 
     /// Have all used frames a balance? A layout of `register` has placements only.

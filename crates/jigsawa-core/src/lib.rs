@@ -4,6 +4,7 @@
 //!
 //! 1. [`frame`] says what is known of a frame and [`filter`] names its filter; pixels come in through
 //!    the [`doors`] as windows of a [`plane`].
+//!    What raw frames need before their values mean light, [`calibrate`] finds and applies at reading.
 //! 2. [`stars`] finds and measures the stars and the sky of each frame.
 //!    [`survey`] compares the frames of a night by them, scores them and leaves out the bad ones.
 //! 3. [`matching`] finds which star of a frame is which star of the reference, and [`placement`] fits
@@ -24,6 +25,7 @@
 
 pub mod balance;
 mod binned;
+pub mod calibrate;
 pub mod canvas;
 pub mod colour;
 mod convex;

@@ -1,6 +1,6 @@
 //! What can be wrong with a file, told apart by who must act: `Io` (disk, rights), `NotFits`, `NotRegular`,
 //! `Empty`, `Truncated`, `Header`, `Senseless`, `NoImage` and `NoSuchImage` (the file itself), `Shape` and `TooLarge` (an image that is
-//! not ours to take), `Tile` (a part of it), `Changed` (whoever writes to it), `Exists` and `IsInput` (the user's choice).
+//! not ours to take), `Tile` (a part of it), `Through` (a master that it is read with), `Changed` (whoever writes to it), `Exists` and `IsInput` (the user's choice).
 
 use std::path::PathBuf;
 
@@ -91,6 +91,9 @@ pub enum FileError {
         /// The input, as it was named.
         input: PathBuf,
     },
+    /// Pixels that come through more than their own file could not be read.
+    #[error(transparent)]
+    Through(#[from] jigsawa_core::doors::DoorError),
     /// An encoder of pictures refuses.
     #[error("cannot encode the picture: {0}")]
     Picture(String),

@@ -140,6 +140,29 @@ impl Shot {
 
     /// Takes the frame of a crowd of stars, with a nebula or without.
     pub fn take(&self, crowd: &Crowd, clouds: Option<&Clouds>) -> Taken {
+        let (mut electrons, stars) = self.light(crowd, clouds);
+        let w = self.size.width();
+        self.camera.overflow(electrons.data_mut(), w);
+        self.camera
+            .count(electrons.data_mut(), w, self.subs, self.seed);
+        Taken {
+            plane: electrons,
+            truth: Truth {
+                filter: self.filter.name().to_owned(),
+                sky_to_frame: self.map().rows(),
+                transparency: self.transparency,
+                optics: self.optics,
+                glow: self.glow,
+                camera: self.camera,
+                spoilt: self.spoilt,
+                subs: self.subs,
+                stars,
+            },
+        }
+    }
+
+    /// The light of a sub-frame before any camera counts it, in electrons, and its stars, bright ones first.
+    pub fn light(&self, crowd: &Crowd, clouds: Option<&Clouds>) -> (Plane, Vec<StarTruth>) {
         let map = self.map();
         let back = map.invert();
         // A pixel collects light from its area of the plane.
@@ -177,8 +200,6 @@ impl Shot {
                 }
                 self.add_stars(&lit, &profile, y, row);
             });
-        self.camera.overflow(&mut electrons, w);
-        self.camera.count(&mut electrons, w, self.subs, self.seed);
         stars.retain(|s| self.size.holds(Point::<FramePx>::new(s.x, s.y)));
         for s in &mut stars {
             let peak = profile.pixel(s.x.round() - s.x, s.y.round() - s.y) * s.flux;
@@ -187,20 +208,7 @@ impl Shot {
         stars.sort_by(|a, b| b.flux.total_cmp(&a.flux));
         let plane =
             Plane::new(self.size, electrons).unwrap_or_else(|| Plane::filled(self.size, 0.0));
-        Taken {
-            plane,
-            truth: Truth {
-                filter: self.filter.name().to_owned(),
-                sky_to_frame: map.rows(),
-                transparency: self.transparency,
-                optics: self.optics,
-                glow: self.glow,
-                camera: self.camera,
-                spoilt: self.spoilt,
-                subs: self.subs,
-                stars,
-            },
-        }
+        (plane, stars)
     }
 
     fn star(&self, star: &SkyStar, map: &Map<SkyPx, FramePx>, through: f64) -> StarTruth {

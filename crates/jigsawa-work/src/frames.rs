@@ -9,14 +9,16 @@ use globset::GlobBuilder;
 use jigsawa_core::filter::Filter;
 use jigsawa_core::frame::{FrameFacts, Kind};
 use jigsawa_core::layout::{LayoutFrame, Measurements};
+use jigsawa_core::plane::Plane;
 use jigsawa_core::verdict::Verdict;
 use jigsawa_formats::error::FileError;
-use jigsawa_formats::fits::{FitsFrame, FitsPlane};
+use jigsawa_formats::fits::FitsFrame;
 use jigsawa_formats::{facts, fingerprint, inputs, select};
 use rayon::prelude::*;
 use serde::Serialize;
 
 use crate::foreign::name_of;
+use crate::pixels::{Calibrating, Pixels, read_all};
 use crate::trouble::Trouble;
 
 /// One plane of one file, ready to be measured and merged.
@@ -31,6 +33,8 @@ pub struct Frame {
     pub facts: FrameFacts,
     /// Its filter: from the header, or from the user.
     pub filter: Filter,
+    /// What its raw pixels need before they mean light, where they are raw.
+    pub calibration: Option<Arc<Calibrating>>,
 }
 
 impl Frame {
@@ -39,9 +43,52 @@ impl Frame {
         name_of(&self.path)
     }
 
-    /// The pixels.
-    pub fn source(&self) -> FitsPlane<'_> {
-        self.file.plane(self.plane.unwrap_or(0))
+    /// The pixels, calibrated where they are raw.
+    pub fn source(&self) -> Pixels<'_> {
+        let stored = self.file.plane(self.plane.unwrap_or(0));
+        match &self.calibration {
+            Some(calibration) => calibration.read_through(stored),
+            None => Pixels::Stored(stored),
+        }
+    }
+
+    /// All of them in memory, reusing the buffer's.
+    pub fn read_plane(&self, buffer: Vec<f32>) -> Result<Plane, FileError> {
+        if self.calibration.is_none() {
+            return self.file.read_plane(self.plane.unwrap_or(0), buffer);
+        }
+        let mut data = self.file.buffer(buffer)?;
+        read_all(&self.source(), &mut data)?;
+        Plane::new(self.file.size(), data).ok_or(FileError::NoImage)
+    }
+
+    /// A frame of a layout that is read through what it needs.
+    #[must_use]
+    pub fn calibrated(self, calibration: Option<Arc<Calibrating>>, row: &LayoutFrame) -> Self {
+        let Some(calibration) = calibration else {
+            return self;
+        };
+        // What is full and what a unit is were those of the raw file.
+        let in_electrons = calibration.record.gain_e_adu.is_some();
+        let facts = FrameFacts {
+            saturation: row.saturation,
+            gain_e_adu: if in_electrons {
+                Some(1.0)
+            } else {
+                self.facts.gain_e_adu
+            },
+            ..self.facts
+        };
+        Self {
+            facts,
+            calibration: Some(calibration),
+            ..self
+        }
+    }
+
+    /// What tells values of this frame from those of the same file read otherwise; nothing for a file as it is.
+    pub fn reading(&self) -> Option<&str> {
+        self.calibration.as_ref().map(|c| c.key.as_str())
     }
 
     /// Is this the frame that an option means? By path, by file name, or by file name without ending.
@@ -190,6 +237,7 @@ pub fn open_all(
                     file: Arc::clone(&file),
                     facts: facts.clone(),
                     filter,
+                    calibration: None,
                 });
             }
             continue;
@@ -212,6 +260,7 @@ pub fn open_all(
                 file,
                 facts,
                 filter,
+                calibration: None,
             }),
             None => unknown.push((name_of(&path), facts.filter_card.clone())),
         }
@@ -311,6 +360,7 @@ fn left_out_as_twin(path: &Path, first: &Path, facts: &FrameFacts) -> LayoutFram
         facts: Vec::new(),
         notes: Vec::new(),
         panel: None,
+        calibration: None,
         measured: Measurements {
             stars: 0,
             fwhm_px: None,

@@ -3,7 +3,9 @@
 use std::path::{Component, Path, PathBuf};
 use std::sync::Arc;
 
-use jigsawa_core::layout::{FORMAT, FRAME_KEYS, Layout, LayoutError, LayoutFrame};
+use jigsawa_core::layout::{
+    CalibrationRecord, FORMAT, FRAME_KEYS, Layout, LayoutError, LayoutFrame,
+};
 use jigsawa_formats::error::FileError;
 use jigsawa_formats::fits::FitsFrame;
 use jigsawa_formats::whole::Unfinished;
@@ -12,6 +14,7 @@ use jigsawa_formats::{facts, fingerprint, inputs, select};
 use crate::foreign::{name_of, path_of};
 use crate::frames::Frame;
 use crate::outputs;
+use crate::pixels::Masters;
 use crate::trouble::Trouble;
 
 /// Reads a layout and opens its frames, which may have moved: `relocate` says from where to where.
@@ -24,14 +27,17 @@ pub fn open(path: &Path, relocate: &[(String, String)]) -> Result<(Vec<Frame>, L
     let folder = path.parent().unwrap_or(Path::new(""));
     move_all(&mut layout, folder, relocate)?;
     let (mut frames, mut broken, mut moved) = (Vec::new(), Vec::new(), Vec::new());
+    let mut masters = Masters::default();
     for f in &layout.frames {
         let file_path = path_of(&f.file);
         if !select::file(&file_path).exists() {
             moved.push(file_path);
             continue;
         }
+        let calibration = f.calibration.as_ref();
+        let calibration = calibration.map(|c| masters.open(c, f.size)).transpose()?;
         match FitsFrame::open(&file_path) {
-            Ok(file) => frames.push(checked(path, f, file)?),
+            Ok(file) => frames.push(Frame::calibrated(checked(path, f, file)?, calibration, f)),
             Err(e) => broken.push((file_path, e)),
         }
     }
@@ -144,6 +150,11 @@ fn move_all(
     layout.reference.file = there(&layout.reference.file);
     for f in &mut layout.frames {
         f.file = there(&f.file);
+        let masters = f
+            .calibration
+            .iter_mut()
+            .flat_map(CalibrationRecord::files_mut);
+        masters.for_each(|file| *file = there(file));
     }
     match used.iter().position(|u| !u) {
         None => Ok(()),
@@ -205,6 +216,7 @@ fn checked(layout: &Path, f: &LayoutFrame, file: FitsFrame) -> Result<Frame, Tro
         facts: facts::read(&file),
         file: Arc::new(file),
         filter: f.filter.clone(),
+        calibration: None,
     })
 }
 
@@ -233,6 +245,7 @@ fn line_of(text: &str, error: &LayoutError) -> Option<usize> {
         LayoutError::Level(_) | LayoutError::Shape(_) => find(0, "\"levels\""),
         LayoutError::Placement(file) => of_frame(file, "\"placement\""),
         LayoutError::Balance(file) => of_frame(file, "\"balance\""),
+        LayoutError::Calibration(file) => of_frame(file, "\"calibration\""),
     }?;
     Some(line + 1)
 }
@@ -244,6 +257,11 @@ pub fn write(path: &Path, layout: &Layout, overwrite: bool) -> Result<Unfinished
     stored.reference.file = relative(&stored.reference.file, folder);
     for f in &mut stored.frames {
         f.file = relative(&f.file, folder);
+        let masters = f
+            .calibration
+            .iter_mut()
+            .flat_map(CalibrationRecord::files_mut);
+        masters.for_each(|file| *file = relative(file, folder));
     }
     let mut text = serde_json::to_string_pretty(&stored).map_err(|error| Trouble::LayoutText {
         file: path.to_owned(),

@@ -7,6 +7,7 @@
 //!
 //! 1. [`find`] turns folders and patterns into files, [`frames`] opens them, [`start`] begins with frames or with a layout
 //!    ([`layout_file`]); [`outputs`] checks before any work where results may go. [`cache`] keeps what is measured.
+//!    [`calibrate`] makes masters of biases, darks and flats, and says what each light needs; [`pixels`] reads lights through them.
 //! 2. [`survey`] measures and compares the frames of a night.
 //! 3. [`register`] places frames, [`normalize`] matches their values.
 //! 4. [`compose`], [`hdr`] and [`mosaic`] merge them, [`placed_frames`] writes each on the canvas; [`seeing`] makes stars
@@ -20,6 +21,7 @@
 #![allow(clippy::missing_errors_doc)]
 
 pub mod cache;
+pub mod calibrate;
 pub mod clock;
 pub mod compose;
 pub mod find;
@@ -32,6 +34,7 @@ pub mod mosaic;
 pub mod normalize;
 pub mod outputs;
 pub mod picture;
+pub mod pixels;
 pub mod placed_frames;
 pub mod register;
 pub mod run;

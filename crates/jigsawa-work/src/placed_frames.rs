@@ -8,13 +8,14 @@ use jigsawa_core::balance::Balance;
 use jigsawa_core::layout::{Layout, LayoutFrame, PlacementRecord};
 use jigsawa_core::merge::{Budget, Input, Sampling, SideBySide, merge};
 use jigsawa_core::verdict::Verdict;
-use jigsawa_formats::fits::{Cards, Depth, FitsPlane, FitsWriter};
+use jigsawa_formats::fits::{Cards, Depth, FitsWriter};
 use jigsawa_formats::whole::Unfinished;
 
 use crate::clock::Output;
 use crate::compose::{file_name, frame_line};
 use crate::frames::{Frame, stem};
 use crate::outputs::{are_free, begin, canvas_cards, make_folder, sky_cards, stopped};
+use crate::pixels::Pixels;
 use crate::run::Run;
 use crate::trouble::Trouble;
 
@@ -114,7 +115,7 @@ fn write_one(
     (sampling, overwrite): (Sampling, bool),
     run: &Run<'_>,
 ) -> Result<Unfinished, Trouble> {
-    let sources: Vec<FitsPlane<'_>> = target.planes.iter().map(|i| frames[*i].source()).collect();
+    let sources: Vec<Pixels<'_>> = target.planes.iter().map(|i| frames[*i].source()).collect();
     let inputs: Vec<Input<'_>> = target
         .planes
         .iter()
@@ -145,7 +146,7 @@ fn write_one(
 }
 
 /// A frame as it is merged: placed, and balanced when the layout has a balance.
-fn input<'a>(f: &LayoutFrame, source: &'a FitsPlane<'a>, sampling: Sampling) -> Option<Input<'a>> {
+fn input<'a>(f: &LayoutFrame, source: &'a Pixels<'a>, sampling: Sampling) -> Option<Input<'a>> {
     let placement = f.placement.as_ref().and_then(PlacementRecord::placement)?;
     let unchanged = || Balance::unchanged(f.measured.sky_adu, f.measured.noise_adu);
     let balance = f.balance.clone().unwrap_or_else(unchanged);

@@ -2,12 +2,12 @@
 
 use jigsawa_core::layout::Layout;
 use jigsawa_core::stars::Catalogue;
-use jigsawa_formats::fits::FitsPlane;
 
 use crate::frames::Frame;
+use crate::pixels::Pixels;
 
 /// A frame with softened stars.
-pub type Softened<'a> = jigsawa_core::merge::Softened<FitsPlane<'a>>;
+pub type Softened<'a> = jigsawa_core::merge::Softened<Pixels<'a>>;
 
 /// Of the frames that are used, those whose stars are narrower on the canvas than the widest, softened.
 pub fn matched<'a>(

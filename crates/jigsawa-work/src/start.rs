@@ -81,7 +81,9 @@ pub fn start(
             .map(|(f, _)| f)
             .collect(),
         placed: None,
-        reference: Some((layout.reference.file.clone(), layout.reference.why.clone())),
+        reference: layout
+            .is_measured()
+            .then(|| (layout.reference.file.clone(), layout.reference.why.clone())),
         left_out: layout.frames.into_iter().filter(|f| !is_used(f)).collect(),
         spoilt: Vec::new(),
     })

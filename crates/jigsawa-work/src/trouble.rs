@@ -11,6 +11,7 @@ use jigsawa_core::finish::{LookError, PlanError};
 use jigsawa_core::hdr::HdrError;
 use jigsawa_core::layout::LayoutError;
 use jigsawa_core::matching::MatchError;
+use jigsawa_core::space::Size;
 use jigsawa_core::stars::DetectError;
 use jigsawa_core::survey::condition::ConditionError;
 use jigsawa_formats::error::FileError;
@@ -22,6 +23,18 @@ use jigsawa_formats::error::FileError;
 pub enum Trouble {
     /// Files that cannot be read.
     Files(Vec<(PathBuf, FileError)>),
+    /// A calibration master of another size than the frames that need it.
+    MasterSize {
+        file: PathBuf,
+        is: Size,
+        wanted: Size,
+    },
+    /// A list of defects that cannot be used.
+    DefectList { file: PathBuf, error: String },
+    /// Nothing to calibrate, and nothing to make masters of.
+    NothingToCalibrate(usize),
+    /// `--use` names a group that there is not, or one of the wrong kind.
+    NoSuchGroup { name: String, groups: Vec<String> },
     /// Frames whose filter is not known, with what their headers say.
     Filters(Vec<(String, Option<String>)>),
     /// `--filter` with a name that cannot stand in a mix.

@@ -64,6 +64,7 @@ fn let_writes_fail() {}
 
 fn run(cli: &Cli) -> Result<Ending, Trouble> {
     match &cli.command {
+        Command::Calibrate(args) => commands::calibrate(args, &cli.common),
         Command::Survey(args) => commands::survey(args, &cli.common),
         Command::Register(args) => commands::register(args, &cli.common),
         Command::Normalize(args) => commands::normalize(args, &cli.common),

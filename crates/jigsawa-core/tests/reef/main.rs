@@ -2,6 +2,7 @@
 //! balanced and resampled.
 
 mod balance;
+mod calibrate;
 mod detect;
 mod expressions;
 mod finish;

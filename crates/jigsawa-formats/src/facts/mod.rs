@@ -14,8 +14,8 @@ use crate::fits::{FitsFrame, Header};
 use names::{
     AIRMASS, ALTITUDE, BINNING_BOTH, BINNING_X, BINNING_Y, CAMERA, CELSIUS, COMBINED, DATE,
     DECLINATION, EXPOSURE, FILTER, FOCAL_MM, FOCUS, GAIN_E_ADU, GAIN_SETTING, HOUR_ANGLE, ISO,
-    KIND, LATITUDE, LONGITUDE, OBJECT, OFFSET, PATTERN, PIER, PIXEL_UM, SATURATION, SET_CELSIUS,
-    TELESCOPE, TOTAL,
+    KIND, LATITUDE, LONGITUDE, OBJECT, OFFSET, PATTERN, PIER, PIXEL_UM, READOUT, ROTATOR,
+    SATURATION, SET_CELSIUS, TELESCOPE, TOTAL,
 };
 pub use wcs::{CutOut, wcs_cards, wcs_records};
 
@@ -37,6 +37,7 @@ pub fn read(frame: &FitsFrame) -> FrameFacts {
     FrameFacts {
         row_order: row_order(h),
         kind,
+        kind_told: text(h, KIND).is_some(),
         master,
         bits: number(h, &["ZBITPIX", "BITPIX"]).map(Convert::i32),
         colour_pattern: text(h, PATTERN).and_then(|t| pattern(&t)),
@@ -58,6 +59,7 @@ pub fn read(frame: &FitsFrame) -> FrameFacts {
         gain_setting: number(h, GAIN_SETTING),
         offset_setting: number(h, OFFSET),
         iso: positive(h, ISO),
+        readout: text(h, READOUT),
         set_celsius: celsius(h, SET_CELSIUS),
         celsius: celsius(h, CELSIUS),
         binning: binning(h),
@@ -69,6 +71,7 @@ pub fn read(frame: &FitsFrame) -> FrameFacts {
         airmass: sky.airmass,
         hour_angle_h: sky.hour_angle_h,
         pier: text(h, PIER).and_then(|t| pier(&t)),
+        rotator_deg: number(h, ROTATOR),
         focus: number(h, FOCUS),
         // What a pixel of 32 bits cannot reach is no limit of it.
         saturation: positive(h, SATURATION)

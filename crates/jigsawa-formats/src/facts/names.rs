@@ -59,6 +59,8 @@ pub(super) const PATTERN: &[&str] = &[
     "CFA-PAT",
     "BAYERPATTERN",
 ];
+pub(super) const READOUT: &[&str] = &["READOUTM", "READMODE", "READOUT"];
+pub(super) const ROTATOR: &[&str] = &["ROTATANG", "ROTATOR", "ROTANGLE"];
 pub(super) const FOCUS: &[&str] = &[
     "FOCUSPOS",
     "FOCPOS",

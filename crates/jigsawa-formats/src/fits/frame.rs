@@ -163,7 +163,17 @@ impl FitsFrame {
     ///
     /// # Errors
     /// When a packed tile is damaged, what the disk says, or that the memory does not suffice.
-    pub fn read_plane(&self, plane: usize, mut buffer: Vec<f32>) -> Result<Plane, FileError> {
+    pub fn read_plane(&self, plane: usize, buffer: Vec<f32>) -> Result<Plane, FileError> {
+        let mut buffer = self.buffer(buffer)?;
+        self.read(plane, self.size.rect(), &mut buffer)?;
+        Plane::new(self.size, buffer).ok_or(FileError::NoImage)
+    }
+
+    /// Memory for a whole plane, the buffer's if it has the size.
+    ///
+    /// # Errors
+    /// That the memory does not suffice.
+    pub fn buffer(&self, mut buffer: Vec<f32>) -> Result<Vec<f32>, FileError> {
         let area = self.size.area();
         // A buffer of zeros is only touched once, by the reader; one of the right size not at all.
         if buffer.len() != area {
@@ -176,8 +186,7 @@ impl FitsFrame {
                 })?;
             buffer = vec![0.0; area];
         }
-        self.read(plane, self.size.rect(), &mut buffer)?;
-        Plane::new(self.size, buffer).ok_or(FileError::NoImage)
+        Ok(buffer)
     }
 
     /// The places of each plane that have no data but a number.

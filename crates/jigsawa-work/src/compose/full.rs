@@ -11,13 +11,14 @@ use jigsawa_core::resample::Shape;
 use jigsawa_core::space::Rect;
 use jigsawa_core::stars::Catalogue;
 use jigsawa_core::verdict::Verdict;
-use jigsawa_formats::fits::{Cards, Depth, FitsPlane, FitsWriter};
+use jigsawa_formats::fits::{Cards, Depth, FitsWriter};
 use jigsawa_formats::whole::Unfinished;
 
 use super::bind::Bound;
 use super::strengths::Strengths;
 use crate::frames::Frame;
 use crate::outputs;
+use crate::pixels::Pixels;
 use crate::run::Run;
 use crate::seeing::Softened;
 use crate::trouble::Trouble;
@@ -40,7 +41,7 @@ impl Inputs<'_> {
         &'b self,
         f: &LayoutFrame,
         i: usize,
-        source: &'b FitsPlane<'b>,
+        source: &'b Pixels<'b>,
     ) -> Result<Input<'b>, Trouble> {
         let left_out = |reason: &str| Trouble::LeftOut {
             file: f.file.clone(),
@@ -164,7 +165,7 @@ pub fn linear(
     run: &Run<'_>,
 ) -> Result<Unfinished, Trouble> {
     let list = bound.inputs();
-    let sources: Vec<FitsPlane<'_>> = list.iter().map(|i| inputs.frames[*i].source()).collect();
+    let sources: Vec<Pixels<'_>> = list.iter().map(|i| inputs.frames[*i].source()).collect();
     let all: Vec<Input<'_>> = list
         .iter()
         .zip(&sources)

@@ -84,6 +84,7 @@ pub fn layout_of(frames: &[Frame]) -> Result<Layout, Trouble> {
             facts: Vec::new(),
             notes: Vec::new(),
             panel: None,
+            calibration: None,
             measured: Measurements {
                 stars: 0,
                 fwhm_px: None,

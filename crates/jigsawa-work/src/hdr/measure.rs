@@ -41,7 +41,7 @@ pub fn measure_set<'a>(
         scope.spawn(move || {
             for f in list {
                 let buffer = spare.try_recv().unwrap_or_default();
-                let plane = f.file.read_plane(f.plane.unwrap_or(0), buffer);
+                let plane = f.read_plane(buffer);
                 if give.send(plane).is_err() {
                     break;
                 }

@@ -9,7 +9,7 @@ use jigsawa_core::layout::Layout;
 use jigsawa_core::merge::{Budget, Input, Sampling, merge};
 use jigsawa_core::resample::Shape;
 use jigsawa_core::space::Rect;
-use jigsawa_formats::fits::{Cards, Depth, FitsPlane, FitsWriter};
+use jigsawa_formats::fits::{Cards, Depth, FitsWriter};
 use jigsawa_formats::whole::Unfinished;
 
 use super::measure::Measured;
@@ -17,6 +17,7 @@ use super::sets::Set;
 use crate::compose::{file_name, frame_line};
 use crate::frames::Frame;
 use crate::outputs::{begin, canvas_cards, sky_cards, stopped};
+use crate::pixels::Pixels;
 use crate::run::Run;
 use crate::trouble::Trouble;
 
@@ -73,8 +74,8 @@ pub fn merge_set(
     run: &Run<'_>,
 ) -> Result<Merged, Trouble> {
     let Measured { exposures, joined } = measured;
-    let sources: Vec<FitsPlane<'_>> = set.frames.iter().map(|i| frames[*i].source()).collect();
-    let changed: Vec<Option<Reprofiled<'_, FitsPlane<'_>>>> = joined
+    let sources: Vec<Pixels<'_>> = set.frames.iter().map(|i| frames[*i].source()).collect();
+    let changed: Vec<Option<Reprofiled<'_, Pixels<'_>>>> = joined
         .iter()
         .zip(&set.frames)
         .map(|(j, i)| Some(Reprofiled::new(frames[*i].source(), j.profile.as_ref()?)))
@@ -134,10 +135,7 @@ pub fn merge_set(
 /// Each exposure with how far its pixels are valid.
 fn inputs<'b>(
     measured: &'b Measured<'b>,
-    (sources, changed): (
-        &'b [FitsPlane<'b>],
-        &'b [Option<Reprofiled<'b, FitsPlane<'b>>>],
-    ),
+    (sources, changed): (&'b [Pixels<'b>], &'b [Option<Reprofiled<'b, Pixels<'b>>>]),
     shape: Shape,
 ) -> Vec<Input<'b>> {
     let Measured { exposures, joined } = measured;

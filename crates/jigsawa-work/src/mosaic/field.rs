@@ -291,7 +291,7 @@ impl<'a> Field<'a> {
         for (known, guesses) in tried {
             let read = |i: usize| {
                 let f = &self.frames[i];
-                let plane = f.file.read_plane(f.plane.unwrap_or(0), Vec::new());
+                let plane = f.read_plane(Vec::new());
                 plane.map_err(|e| Trouble::Files(vec![(f.path.clone(), e)]))
             };
             let wish = jigsawa_core::matching::Wish {

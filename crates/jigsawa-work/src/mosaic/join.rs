@@ -11,13 +11,14 @@ use jigsawa_core::mosaic::blend::{Join, JoinPanels};
 use jigsawa_core::mosaic::border::Coverage;
 use jigsawa_core::resample::Shape;
 use jigsawa_core::space::{Point, Rect, Size};
-use jigsawa_formats::fits::{Cards, Depth, FitsPlane, FitsWriter};
+use jigsawa_formats::fits::{Cards, Depth, FitsWriter};
 use jigsawa_formats::whole::Unfinished;
 
 use super::names::Panel;
 use crate::compose::{file_name, frame_line};
 use crate::frames::Frame;
 use crate::outputs::{begin, canvas_cards, sky_cards, stopped};
+use crate::pixels::Pixels;
 use crate::run::Run;
 use crate::trouble::Trouble;
 
@@ -70,7 +71,7 @@ pub fn join_filter(
     run: &Run<'_>,
 ) -> Result<Joined, Trouble> {
     let size = layout.canvas.size;
-    let sources: Vec<FitsPlane<'_>> = to
+    let sources: Vec<Pixels<'_>> = to
         .frames
         .iter()
         .map(|(i, ..)| frames[*i].source())

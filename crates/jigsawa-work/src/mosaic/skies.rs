@@ -90,8 +90,7 @@ fn one(
 ) -> Result<Seen, Trouble> {
     let mut plane = f
         .frame
-        .file
-        .read_plane(f.frame.plane.unwrap_or(0), std::mem::take(buffer))
+        .read_plane(std::mem::take(buffer))
         .map_err(|e| Trouble::Files(vec![(f.frame.path.clone(), e)]))?;
     let coverage = Coverage::of(&plane);
     // What another program writes where it has nothing is no sky.

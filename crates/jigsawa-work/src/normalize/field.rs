@@ -58,8 +58,7 @@ impl<'a> Field<'a> {
         };
         let f = &self.frames[i];
         let plane = f
-            .file
-            .read_plane(f.plane.unwrap_or(0), std::mem::take(buffer))
+            .read_plane(std::mem::take(buffer))
             .map_err(|e| Trouble::Files(vec![(f.path.clone(), e)]))?;
         let saturation = member.catalogue.saturation;
         let samples = Samples::take(

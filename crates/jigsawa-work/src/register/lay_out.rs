@@ -167,6 +167,7 @@ impl Row<'_> {
             },
             verdict: self.verdict,
             panel: None,
+            calibration: self.frame.calibration.as_ref().map(|c| c.record.clone()),
             measured: measurements(self.catalogue),
             balance: None,
         }

@@ -13,12 +13,14 @@ use crate::trouble::Trouble;
 
 /// What a catalogue depends on besides its file.
 #[derive(Serialize)]
-struct Looking {
+struct Looking<'a> {
     plane: usize,
     settings: Settings,
+    /// Raw pixels that are read through masters are others than those of the file.
+    reading: Option<&'a str>,
 }
 
-impl Way for Looking {
+impl Way for Looking<'_> {
     const KIND: &'static str = "stars";
 }
 
@@ -53,6 +55,15 @@ impl Unmeasured {
 /// A frame's catalogue, or why it has none.
 pub type Measured = Result<Catalogue, Unmeasured>;
 
+/// How a frame's stars are looked for.
+fn way_of<'a>(f: &'a Frame, settings: &Settings) -> Looking<'a> {
+    Looking {
+        plane: f.plane.unwrap_or(0),
+        settings: *settings,
+        reading: f.reading(),
+    }
+}
+
 /// The stars of every frame. Frames go through memory one at a time; the next is read while one is
 /// measured. A needed frame (by its place in the list) that cannot be read, or has nothing to measure, is an error.
 pub fn measure<F: Borrow<Frame> + Sync>(
@@ -61,13 +72,10 @@ pub fn measure<F: Borrow<Frame> + Sync>(
     settings: &Settings,
     run: &Run<'_>,
 ) -> Result<Vec<Measured>, Trouble> {
-    let way = |f: &Frame| Looking {
-        plane: f.plane.unwrap_or(0),
-        settings: *settings,
-    };
     let mut found: Vec<Option<Measured>> = frames
         .iter()
-        .map(|f| run.store.load(&f.borrow().path, &way(f.borrow())).map(Ok))
+        .map(Borrow::borrow)
+        .map(|f| run.store.load(&f.path, &way_of(f, settings)).map(Ok))
         .collect();
     let rest: Vec<usize> = (0..frames.len()).filter(|i| found[*i].is_none()).collect();
     let progress = run.begin("stars", rest.len());
@@ -79,7 +87,7 @@ pub fn measure<F: Borrow<Frame> + Sync>(
             for i in list {
                 let f: &Frame = frames[i].borrow();
                 let buffer = spare.try_recv().unwrap_or_default();
-                let plane = f.file.read_plane(f.plane.unwrap_or(0), buffer);
+                let plane = f.read_plane(buffer);
                 if give.send(plane).is_err() {
                     break;
                 }
@@ -95,7 +103,7 @@ pub fn measure<F: Borrow<Frame> + Sync>(
             };
             match &stars {
                 Ok(c) => {
-                    run.store.keep(&f.path, &way(f), c);
+                    run.store.keep(&f.path, &way_of(f, settings), c);
                     tracing::info!(
                         "{}: {} stars, FWHM {:.2} px, sky {:.1}",
                         f.name(),

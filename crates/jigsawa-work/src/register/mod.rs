@@ -145,7 +145,7 @@ impl Field<'_> {
         run: &Run<'_>,
     ) -> Result<(), Trouble> {
         let read = |f: &Frame| {
-            let plane = f.file.read_plane(f.plane.unwrap_or(0), Vec::new());
+            let plane = f.read_plane(Vec::new());
             plane.map_err(|e| Trouble::Files(vec![(f.path.clone(), e)]))
         };
         let lost: Vec<usize> = (0..list.len()).filter(|k| placed[*k].is_err()).collect();

@@ -47,6 +47,7 @@ pub fn layout(night: &Night) -> Result<Layout, Trouble> {
                 facts: Vec::new(),
                 notes: Vec::new(),
                 panel: None,
+                calibration: None,
                 verdict: night.judged[i].verdict.clone(),
                 measured: Measurements {
                     stars: m.map_or(0, |m| m.stars),

@@ -1,5 +1,6 @@
 //! What happened: one record that the terminal and `--json` read.
 
+mod calibrate;
 mod finish;
 mod hdr;
 mod mosaic;
@@ -11,6 +12,7 @@ use jigsawa_core::layout::{Layout, LayoutFrame, PlacementRecord};
 use jigsawa_core::space::{FramePx, Point};
 use serde::Serialize;
 
+pub use calibrate::{CalibrateAccount, Calibrated, LightsRow};
 pub use finish::{
     FinishAccount, Finished, account as finish_account, gradient_doubt, linear_doubt, steps,
 };

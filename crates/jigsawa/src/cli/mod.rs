@@ -1,5 +1,6 @@
 //! What is typed: commands and options, as close to the keyboard as possible.
 
+mod calibrate;
 mod compose;
 mod finish;
 mod hdr;
@@ -23,6 +24,7 @@ use jigsawa_work::trouble::Trouble;
 use clap::builder::styling::{AnsiColor, Styles};
 use clap::{Args, Parser, Subcommand, ValueEnum};
 
+pub use calibrate::CalibrateArgs;
 pub use compose::{ComposeArgs, StretchArg};
 pub use finish::{CropArg, FinishArgs, GradientArg, LinkArg, PatchArg, PointArg, WhiteArg};
 pub use hdr::{ExrArg, HdrArgs};
@@ -90,6 +92,8 @@ pub struct Common {
 
 #[derive(Debug, Subcommand)]
 pub enum Command {
+    /// Make masters of biases, darks and flats, and say what each light needs
+    Calibrate(Box<CalibrateArgs>),
     /// Measure the frames of a night: table, score, verdicts, report with plots and pictures
     Survey(Box<SurveyArgs>),
     /// Find where frames of one field lie on a common canvas

@@ -1,5 +1,6 @@
 //! One file a command: settings, open, measure, write, tell.
 
+mod calibrate;
 mod colour;
 mod compose;
 mod demo;
@@ -13,6 +14,7 @@ mod stars;
 mod survey;
 mod swatches;
 
+pub use calibrate::calibrate;
 pub use compose::compose;
 pub use demo::demo;
 pub use finish::finish;

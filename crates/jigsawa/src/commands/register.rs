@@ -25,6 +25,11 @@ use jigsawa_work::trouble::Trouble;
 
 /// Runs the command and prints its account.
 pub fn register(args: &RegisterArgs, common: &Common) -> Result<Ending, Trouble> {
+    Ok(tell(&make(args, common)?, common))
+}
+
+/// Registers.
+pub fn make(args: &RegisterArgs, common: &Common) -> Result<Account, Trouble> {
     let clock = Clock::start();
     let (given, out) = (&args.given, &args.output.out);
     let mut start = match &args.into {
@@ -83,7 +88,7 @@ pub fn register(args: &RegisterArgs, common: &Common) -> Result<Ending, Trouble>
     }
     finish_first(files, &mut outputs)?;
     let account = Account::of_layout("register", &layout, Vec::new(), outputs, &run.clock);
-    Ok(tell(&account.without(spoilt), common))
+    Ok(account.without(spoilt))
 }
 
 /// The start of the layout's name.

@@ -3,6 +3,7 @@
 //! `page` is what all have in common, `table`, `chart`, `picture`, `map` and `vectors` what they show; each command's own page
 //! is put together from these in a module of its own.
 
+mod calibrate;
 mod chart;
 mod finish;
 mod hdr;
@@ -17,6 +18,7 @@ mod table;
 mod variants;
 mod vectors;
 
+pub use calibrate::write as write_calibration;
 pub use finish::{FinishPage, write as write_finish};
 pub use hdr::{HdrPage, HdrSet, write as write_hdr};
 pub use levels::{LevelPage, write as write_levels};

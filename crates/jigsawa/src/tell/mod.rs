@@ -2,6 +2,7 @@
 //!
 //! Which exit code each has is decided in one place, at the end of this file.
 
+pub mod calibrating;
 mod hints;
 mod sentences;
 mod told;
@@ -88,6 +89,7 @@ fn exit_code(trouble: &Trouble) -> u8 {
         | Trouble::CaptionField(_)
         | Trouble::Ending(_)
         | Trouble::IsInput { .. }
+        | Trouble::NoSuchGroup { .. }
         | Trouble::Name(_) => 2,
         _ => 1,
     }

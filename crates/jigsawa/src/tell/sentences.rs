@@ -22,6 +22,34 @@ const NOTHING_LEFT: &str = "Nothing half-written is left. Is the disk full, or t
 pub(super) fn tell(trouble: &Trouble) -> Told {
     match trouble {
         Trouble::Files(files) => files_told(files),
+        Trouble::MasterSize { file, is, wanted } => plain(format!(
+            "the master '{}' has {} x {} pixels, the frames that need it {} x {}",
+            file.display(),
+            is.width(),
+            is.height(),
+            wanted.width(),
+            wanted.height()
+        ))
+        .on(file.display().to_string())
+        .mend("Run 'jigsawa calibrate' anew, which makes masters of the right size."),
+        Trouble::DefectList { file, error } => plain(format!(
+            "the list of defects '{}' cannot be used: {error}",
+            file.display()
+        ))
+        .on(file.display().to_string())
+        .mend("It is a table of x, y (from 1) and a flaw; 'jigsawa calibrate' writes it anew."),
+        Trouble::NothingToCalibrate(found) => plain(format!(
+            "nothing to calibrate: {found} frames were read, and none of them is a raw frame"
+        ))
+        .mend("Raw frames have one plane and are no masters: give the folders of lights, biases, darks and flats."),
+        Trouble::NoSuchGroup { name, groups } => plain(format!(
+            "--use names '{name}', which is no group of that kind"
+        ))
+        .mend(format!(
+            "{}The groups are {}.",
+            did_you_mean(name, groups.iter().map(String::as_str)),
+            list(groups)
+        )),
         Trouble::Filters(frames) => filters_told(frames),
         Trouble::FilterName(name) => plain(format!("'{name}' cannot be the name of a filter"))
             .mend(format!(

@@ -1,5 +1,6 @@
 //! What the terminal shows: log, progress, and the account as text.
 
+mod calibrate;
 mod finish;
 mod laid_out;
 mod palettes;

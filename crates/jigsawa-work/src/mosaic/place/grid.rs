@@ -134,7 +134,7 @@ impl Solved<'_> {
             .frames()
             .iter()
             .map(|f| {
-                let plane = f.file.read_plane(f.plane.unwrap_or(0), Vec::new());
+                let plane = f.read_plane(Vec::new());
                 plane
                     .map(|plane| Coverage::of(&plane))
                     .map_err(|e| Trouble::Files(vec![(f.path.clone(), e)]))

@@ -105,7 +105,7 @@ impl Solved<'_> {
                 if !read || !used.contains(&i) {
                     return Ok(Coverage::of_rect(f.facts.size, f.facts.size.rect()));
                 }
-                let plane = f.file.read_plane(f.plane.unwrap_or(0), Vec::new());
+                let plane = f.read_plane(Vec::new());
                 plane
                     .map(|plane| Coverage::of(&plane))
                     .map_err(|e| Trouble::Files(vec![(f.path.clone(), e)]))

@@ -2,6 +2,7 @@
 
 mod masters;
 mod night;
+mod raw;
 mod write;
 
 use std::path::{Path, PathBuf};
@@ -12,7 +13,7 @@ use jigsawa_sky::vane::OBJECT as VANE;
 use serde_json::{Value, json};
 
 use super::compose::{PNG, make};
-use super::{finish, hdr, mosaic, normalize, survey};
+use super::{calibrate, finish, hdr, mosaic, normalize, register, survey};
 use crate::account::{Ending, Outcome};
 use crate::cli::{Cli, Command, Common, DemoArgs};
 use crate::terminal::{Own, say};
@@ -91,8 +92,9 @@ pub fn demo(args: &DemoArgs, common: &Common) -> Result<Ending, Trouble> {
 type Write = fn(&Path, bool, &Common) -> Result<Vec<PathBuf>, Trouble>;
 
 /// What is made up: the folder, what is in it, what it shows. The main job needs the first alone.
-const PARTS: [(&str, &str, &str, Write); 5] = [
+const PARTS: [(&str, &str, &str, Write); 6] = [
     ("frames", "masters", OBJECT, masters::write),
+    ("raw", "raw frames", OBJECT, raw::write),
     ("night", "sub-frames and flats", OBJECT, night::write),
     ("heart", "exposures", OBJECT, masters::write_heart),
     ("panels", "panels", OBJECT, masters::write_panels),
@@ -141,6 +143,7 @@ fn main_job(folder: &Path, to: &Path, overwrite: bool) -> Vec<Vec<String>> {
 fn the_rest(folder: &Path, to: &Path, overwrite: bool) -> Vec<Vec<String>> {
     let line = Line { to, overwrite };
     let night = vec![folder.join("night").display().to_string()];
+    let raw = vec![folder.join("raw").display().to_string()];
     let heart = [
         "Ha_300s",
         "Ha_030s",
@@ -157,6 +160,12 @@ fn the_rest(folder: &Path, to: &Path, overwrite: bool) -> Vec<Vec<String>> {
         ["--palette", palette, "--name", name, "--linear-only"]
     };
     vec![
+        line.of("calibrate", raw, &["--name", "lights"]),
+        line.of(
+            "register",
+            vec![line.result("lights.layout.json")],
+            &["--name", "lights-placed"],
+        ),
         line.of("survey", night, &["--layout", "--name", "reef"]),
         line.of(
             "normalize",
@@ -257,6 +266,11 @@ impl Done {
 fn run(words: &[String], common: &Common) -> Result<Done, Trouble> {
     let typed = std::iter::once("jigsawa".to_owned()).chain(words.iter().cloned());
     match Cli::try_parse_from(typed).map(|cli| cli.command) {
+        Ok(Command::Calibrate(args)) => Ok(Done::of(
+            &calibrate::make(&args, common)?,
+            &[calibrate::REPORT],
+        )),
+        Ok(Command::Register(args)) => Ok(Done::of(&register::make(&args, common)?, &[])),
         Ok(Command::Compose(args)) => Ok(Done::of(&make(&args, common)?, &[PNG, SHEET, FLIP])),
         Ok(Command::Finish(args)) => Ok(Done::of(
             &finish::make(&args, common)?,
@@ -277,7 +291,7 @@ fn run(words: &[String], common: &Common) -> Result<Done, Trouble> {
         Ok(Command::Survey(args)) => Ok(Done::of(&survey::make(&args, common)?, &[survey::REPORT])),
         _ => {
             unreachable!(
-                "the demo's own command lines are those of survey, normalize, compose, finish, hdr and mosaic"
+                "the demo's own command lines are those of calibrate, register, survey, normalize, compose, finish, hdr and mosaic"
             )
         }
     }
@@ -297,7 +311,9 @@ mod tests {
             let cli = Cli::try_parse_from(typed).unwrap_or_else(|e| panic!("{words:?}: {e}"));
             let handled = matches!(
                 cli.command,
-                Command::Compose(_)
+                Command::Calibrate(_)
+                    | Command::Register(_)
+                    | Command::Compose(_)
                     | Command::Finish(_)
                     | Command::Hdr(_)
                     | Command::Mosaic(_)

@@ -20,8 +20,8 @@ use jigsawa_work::outputs::{begin, make_folder};
 use jigsawa_work::trouble::Trouble;
 
 /// Pixel and focal length of the demo's telescope: 1.45 arc seconds for a unit of the plane.
-const PIXEL_UM: f64 = 3.76;
-const FOCAL_MM: f64 = 535.0;
+pub const PIXEL_UM: f64 = 3.76;
+pub const FOCAL_MM: f64 = 535.0;
 
 /// Where the invented field stands, and degrees for a unit of its plane.
 const FIELD_DEG: (f64, f64) = (153.2, 28.4);

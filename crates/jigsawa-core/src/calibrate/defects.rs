@@ -1,0 +1,422 @@
+//! Pixels that no master corrects: hot, cold and wavering ones, found in darks and flats, or in dithered lights where there
+//! are no darks; and how they are made up at reading.
+//!
+//! A pixel is held against the median of eight around it at twice the distance of its neighbours: of its own colour behind a
+//! colour camera's pattern, and blind to a warm column beside it, of which no more than two of the eight can be.
+
+use serde::{Deserialize, Serialize};
+
+use super::around;
+use super::average::bands;
+use super::set::SetNoise;
+use crate::doors::{DoorError, FrameSource};
+use crate::number::Convert;
+use crate::robust::{MAD_TO_SIGMA, mad, median};
+use crate::space::{Rect, Size};
+
+/// What is wrong with a pixel.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Flaw {
+    /// It wavers between states. It comes first: such a pixel is hot as well.
+    Wavering,
+    /// It answers to a fraction of the light.
+    Cold,
+    /// More dark current than can be taken off without its noise.
+    Hot,
+}
+
+impl Flaw {
+    /// All of them.
+    pub const ALL: [Self; 3] = [Self::Hot, Self::Wavering, Self::Cold];
+
+    /// The flaw in a word.
+    pub const fn name(self) -> &'static str {
+        match self {
+            Self::Hot => "hot",
+            Self::Cold => "cold",
+            Self::Wavering => "wavering",
+        }
+    }
+}
+
+/// A flawed pixel: x, y, and what is wrong with it.
+pub type Flawed = (usize, usize, Flaw);
+
+/// Flawed pixels of a chip.
+///
+/// # Guarantees
+/// All lie on it, in row order, none twice.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Defects {
+    size: Size,
+    /// Where each row's begin in `places`, and where the last one's end.
+    starts: Vec<usize>,
+    /// Column and flaw.
+    places: Vec<(usize, Flaw)>,
+}
+
+impl AsRef<Self> for Defects {
+    fn as_ref(&self) -> &Self {
+        self
+    }
+}
+
+/// What stands in the list beside one of a pixel: how far its neighbours may be.
+const REACH: i64 = 2;
+
+impl Defects {
+    /// Places (x, y) in any order; those beyond the chip do not count.
+    pub fn new(size: Size, mut all: Vec<Flawed>) -> Self {
+        all.retain(|(x, y, _)| *x < size.width() && *y < size.height());
+        all.sort_unstable_by_key(|(x, y, f)| (*y, *x, *f));
+        all.dedup_by_key(|(x, y, _)| (*x, *y));
+        let starts = (0..=size.height())
+            .map(|y| all.partition_point(|p| p.1 < y))
+            .collect();
+        Self {
+            size,
+            starts,
+            places: all.into_iter().map(|(x, _, f)| (x, f)).collect(),
+        }
+    }
+
+    /// How many there are.
+    pub const fn len(&self) -> usize {
+        self.places.len()
+    }
+
+    /// Is there none?
+    pub const fn is_empty(&self) -> bool {
+        self.places.is_empty()
+    }
+
+    /// How many have a flaw.
+    pub fn count(&self, flaw: Flaw) -> usize {
+        self.places.iter().filter(|p| p.1 == flaw).count()
+    }
+
+    /// All places: x, y and the flaw.
+    pub fn all(&self) -> impl Iterator<Item = Flawed> + '_ {
+        (0..self.size.height()).flat_map(|y| self.row(y).iter().map(move |(x, f)| (*x, y, *f)))
+    }
+
+    /// The pixels of the chip.
+    pub const fn size(&self) -> Size {
+        self.size
+    }
+
+    fn row(&self, y: usize) -> &[(usize, Flaw)] {
+        &self.places[self.starts[y]..self.starts[y + 1]]
+    }
+
+    fn holds(&self, x: i64, y: i64) -> bool {
+        let inside = y >= 0 && y < self.size.height().whole() && x >= 0;
+        let x = x.index();
+        inside
+            && self
+                .row(y.index())
+                .binary_search_by_key(&x, |p| p.0)
+                .is_ok()
+    }
+
+    /// Columns of which more than half is flawed.
+    pub fn columns(&self) -> Vec<usize> {
+        let mut counts = vec![0usize; self.size.width()];
+        for (x, _) in &self.places {
+            counts[*x] += 1;
+        }
+        let bad = |(_, n): &(usize, &usize)| 2 * **n > self.size.height();
+        counts.iter().enumerate().filter(bad).map(|c| c.0).collect()
+    }
+
+    /// Makes up the flawed pixels of a window. `read` gives those around one that lies at its rim.
+    ///
+    /// # Errors
+    /// When `read` fails.
+    pub fn repair(
+        &self,
+        rect: Rect,
+        out: &mut [f32],
+        read: impl Fn(Rect, &mut [f32]) -> Result<(), DoorError>,
+    ) -> Result<(), DoorError> {
+        let frame = self.size.rect();
+        let mut beside = Vec::new();
+        for y in rect.y.max(0)..rect.bottom().min(frame.bottom()) {
+            let row = self.row(y.index());
+            let first = row.partition_point(|p| p.0.whole() < rect.x);
+            let inside = row[first..]
+                .iter()
+                .take_while(|p| p.0.whole() < rect.right());
+            for (x, _) in inside {
+                let x = x.whole();
+                let near = Rect {
+                    x: x - REACH,
+                    y: y - REACH,
+                    width: (2 * REACH + 1).index(),
+                    height: (2 * REACH + 1).index(),
+                }
+                .intersect(frame);
+                let value = if near.intersect(rect) == near {
+                    // Flawed neighbours do not count, so it does not matter which of them were made up before.
+                    let at = |x: i64, y: i64| {
+                        out[(y - rect.y).index() * rect.width + (x - rect.x).index()]
+                    };
+                    self.made_up(x, y, near, at)
+                } else {
+                    beside.resize(near.area(), 0.0);
+                    read(near, &mut beside)?;
+                    let at = |x: i64, y: i64| {
+                        beside[(y - near.y).index() * near.width + (x - near.x).index()]
+                    };
+                    self.made_up(x, y, near, at)
+                };
+                out[(y - rect.y).index() * rect.width + (x - rect.x).index()] = value;
+            }
+        }
+        Ok(())
+    }
+
+    /// The mean of pairs of sound neighbours on both sides, which a slope does not move: the nearest across and along,
+    /// else the diagonal ones, else those at twice the distance, else any sound one. NaN where none is.
+    fn made_up(&self, x: i64, y: i64, near: Rect, at: impl Fn(i64, i64) -> f32) -> f32 {
+        let sound = |dx: i64, dy: i64| {
+            let (x, y) = (x + dx, y + dy);
+            let inside = x >= near.x && x < near.right() && y >= near.y && y < near.bottom();
+            let value = if inside && !self.holds(x, y) {
+                at(x, y)
+            } else {
+                f32::NAN
+            };
+            value.is_finite().then_some(value)
+        };
+        for ways in PAIRS {
+            let pairs = ways
+                .iter()
+                .filter_map(|(dx, dy)| Some(0.5 * (sound(*dx, *dy)? + sound(-dx, -dy)?)));
+            if let Some(mean) = mean(pairs) {
+                return mean;
+            }
+        }
+        let any =
+            (-REACH..=REACH).flat_map(|dy| (-REACH..=REACH).filter_map(move |dx| sound(dx, dy)));
+        mean(any).unwrap_or(f32::NAN)
+    }
+}
+
+/// Ways to neighbours, the nearest first; each has its opposite.
+const PAIRS: [&[(i64, i64)]; 4] = [
+    &[(1, 0), (0, 1)],
+    &[(1, 1), (1, -1)],
+    &[(2, 0), (0, 2)],
+    &[(2, 1), (1, 2), (2, -1), (1, -2), (2, 2), (2, -2)],
+];
+
+fn mean(values: impl Iterator<Item = f32>) -> Option<f32> {
+    let (sum, n) = values.fold((0.0, 0.0), |(sum, n), v| (sum + v, n + 1.0));
+    (n > 0.0).then(|| sum / n)
+}
+
+/// Values of a band that is looked through at once.
+const BAND_VALUES: usize = 1 << 20;
+
+/// Rows that tell the usual scatter.
+const SAMPLE_ROWS: usize = 64;
+
+/// How a pixel stands out of those around it.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Standing {
+    /// Where.
+    pub at: (usize, usize),
+    /// Its value less the median around it.
+    pub over: f32,
+    /// That median.
+    pub around: f32,
+}
+
+/// All pixels that stand out of the median around them by more than `bar(median)`, above or below, in row order.
+///
+/// # Errors
+/// When the frame cannot be read.
+pub fn standing_out(
+    frame: &dyn FrameSource,
+    bar: impl Fn(f32) -> f32 + Sync,
+) -> Result<Vec<Standing>, DoorError> {
+    use rayon::prelude::*;
+    let size = frame.size();
+    let rows = (BAND_VALUES / size.width()).clamp(1, 256);
+    let found: Result<Vec<Vec<Standing>>, DoorError> = bands(size, rows)
+        .into_par_iter()
+        .map(|rect| in_band(frame, rect, &bar))
+        .collect();
+    Ok(found?.concat())
+}
+
+fn in_band(
+    frame: &dyn FrameSource,
+    rect: Rect,
+    bar: &(impl Fn(f32) -> f32 + Sync),
+) -> Result<Vec<Standing>, DoorError> {
+    let all = frame.size().rect();
+    let wide = Rect {
+        y: rect.y - REACH,
+        height: rect.height + 2 * REACH.index(),
+        ..rect
+    }
+    .intersect(all);
+    let mut values = vec![0.0; wide.area()];
+    frame.read(wide, &mut values)?;
+    let w = wide.width;
+    let at = |x: i64, y: i64| {
+        if x < 0 || x >= w.whole() || y < wide.y || y >= wide.bottom() {
+            return f32::NAN;
+        }
+        values[(y - wide.y).index() * w + x.index()]
+    };
+    let mut found = Vec::new();
+    for y in rect.y..rect.bottom() {
+        for x in 0..w.whole() {
+            let v = at(x, y);
+            // Most pixels lie between two of those around them, or near one.
+            let across = 0.5 * (at(x - 2, y) + at(x + 2, y));
+            let along = 0.5 * (at(x, y - 2) + at(x, y + 2));
+            let low_bar = 0.5 * bar(v);
+            if (v - across).abs() < low_bar && (v - along).abs() < low_bar {
+                continue;
+            }
+            let middle = around(|dx, dy| at(x + dx, y + dy));
+            if (v - middle).abs() > bar(middle) {
+                found.push(Standing {
+                    at: (x.index(), y.index()),
+                    over: v - middle,
+                    around: middle,
+                });
+            }
+        }
+    }
+    Ok(found)
+}
+
+/// How much pixels of a frame usually stand out of the median around them (one sigma): by noise, and by what pixels differ.
+///
+/// # Errors
+/// When it cannot be read.
+pub fn usual_standing(frame: &dyn FrameSource) -> Result<f32, DoorError> {
+    let size = frame.size();
+    let step = (size.height() / SAMPLE_ROWS).max(1);
+    let mut off: Vec<f32> = Vec::new();
+    let mut values = Vec::new();
+    for y in (0..size.height()).step_by(step) {
+        let rect = Rect {
+            x: 0,
+            y: y.whole() - REACH,
+            width: size.width(),
+            height: (2 * REACH + 1).index(),
+        }
+        .intersect(size.rect());
+        values.resize(rect.area(), 0.0);
+        frame.read(rect, &mut values)?;
+        let row = y - rect.y.index();
+        let at = |x: i64, dy: i64| {
+            let y = row.whole() + dy;
+            let inside = x >= 0 && x < rect.width.whole() && y >= 0 && y < rect.height.whole();
+            if inside {
+                values[y.index() * rect.width + x.index()]
+            } else {
+                f32::NAN
+            }
+        };
+        for x in (0..size.width().whole()).step_by(3) {
+            let d = at(x, 0) - around(|dx, dy| at(x + dx, dy));
+            if d.is_finite() {
+                off.push(d);
+            }
+        }
+    }
+    if off.is_empty() {
+        return Ok(0.0);
+    }
+    let middle = median(&mut off);
+    Ok(mad(&mut off, middle) * MAD_TO_SIGMA.single())
+}
+
+/// A pixel of a dark is hot from so many usual widths above those around it.
+pub const HOT_SIGMA: f32 = 10.0;
+
+/// And if what it has too much is at least so many noise widths of a single frame: less can be taken off, and costs nothing.
+pub const HOT_NOISE: f32 = 3.0;
+
+/// A pixel of a flat is cold (or answers too much) if it is off by this part of those around it.
+pub const COLD: f32 = 0.3;
+
+/// A pixel wavers whose scatter from frame to frame is so many times what the noise says.
+pub const WAVERS: f32 = 3.0;
+
+/// Hot pixels of a dark master, and cold ones, whose values are far below.
+///
+/// # Errors
+/// When it cannot be read.
+pub fn of_dark(dark: &dyn FrameSource, noise: &SetNoise) -> Result<Vec<Flawed>, DoorError> {
+    let bar = (HOT_SIGMA * usual_standing(dark)?).max(HOT_NOISE * noise.sigma);
+    let all = standing_out(dark, |_| bar)?;
+    let flaw = |s: &Standing| {
+        if s.over > 0.0 { Flaw::Hot } else { Flaw::Cold }
+    };
+    Ok(all.iter().map(|s| (s.at.0, s.at.1, flaw(s))).collect())
+}
+
+/// Cold pixels of a flat master, and those that answer to more light than there is.
+///
+/// # Errors
+/// When it cannot be read.
+pub fn of_flat(flat: &dyn FrameSource) -> Result<Vec<Flawed>, DoorError> {
+    let all = standing_out(flat, |around| COLD * around)?;
+    let flaw = |s: &Standing| if s.over > 0.0 { Flaw::Hot } else { Flaw::Cold };
+    Ok(all.iter().map(|s| (s.at.0, s.at.1, flaw(s))).collect())
+}
+
+/// Does a pixel waver, by the scatter of `n` frames around their mean?
+#[inline]
+pub fn wavers(mean: f32, scatter: f32, n: usize, noise: &SetNoise) -> bool {
+    // The scatter of n values around their own mean is too small by this.
+    let whole = n.single() / (n.single() - 1.0);
+    n >= LEAST_WAVERING && scatter * scatter * whole > WAVERS * WAVERS * noise.variance(mean)
+}
+
+/// Of fewer frames the scatter says too little.
+pub const LEAST_WAVERING: usize = 5;
+
+/// In lights: a pixel that stands alone by so many widths in nearly all of some frames that were dithered is no star.
+const ALONE_SIGMA: f32 = 6.0;
+
+/// The part of the frames in which it must.
+const IN_MOST: f64 = 0.75;
+
+/// Hot pixels by dithered lights: what stands alone at the same pixel of nearly all of them. At least four frames are needed.
+///
+/// # Errors
+/// When one cannot be read.
+pub fn of_lights(lights: &[&dyn FrameSource]) -> Result<Vec<Flawed>, DoorError> {
+    const LEAST_LIGHTS: usize = 4;
+    if lights.len() < LEAST_LIGHTS {
+        return Ok(Vec::new());
+    }
+    let mut counts: std::collections::HashMap<(usize, usize), usize> =
+        std::collections::HashMap::new();
+    for light in lights {
+        let bar = ALONE_SIGMA * usual_standing(*light)?;
+        for s in standing_out(*light, |_| bar)? {
+            if s.over > 0.0 {
+                *counts.entry(s.at).or_default() += 1;
+            }
+        }
+    }
+    let enough = (IN_MOST * lights.len().real()).ceil().index();
+    let mut hot: Vec<Flawed> = counts
+        .into_iter()
+        .filter(|(_, n)| *n >= enough)
+        .map(|((x, y), _)| (x, y, Flaw::Hot))
+        .collect();
+    hot.sort_unstable();
+    Ok(hot)
+}

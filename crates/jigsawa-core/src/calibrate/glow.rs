@@ -1,0 +1,108 @@
+//! An amplifier's glow in a dark: what is smooth in it. It grows with the time as the dark current does, but not with the
+//! temperature, so a dark that is scaled for another temperature has it in another part.
+
+use rayon::prelude::*;
+
+use crate::number::Convert;
+use crate::plane::Plane;
+use crate::robust::{median, quantile};
+use crate::space::{Rect, Size};
+
+/// Pixels of a cell's side: a glow falls off over hundreds, and the median of so many pixels is known to a tenth of their
+/// noise. Hot ones do not move it.
+const CELL: usize = 16;
+
+/// The part of a dark's cells that is taken to be free of the glow.
+const FREE: f64 = 0.3;
+
+/// The smooth part of a dark current, above its level far from the amplifier.
+#[derive(Debug, Clone)]
+pub struct Glow {
+    /// Medians of cells, less the floor.
+    cells: Plane,
+}
+
+impl Glow {
+    /// The glow in a dark current (a dark less its bias). `None` where there is none to speak of: nowhere higher than
+    /// `least` over the rest.
+    pub fn measure(current: &Plane, least: f32) -> Option<Self> {
+        let size = current.size();
+        let (columns, rows) = (size.width().div_ceil(CELL), size.height().div_ceil(CELL));
+        let of_cell = |k: usize| {
+            let (x, y) = ((k % columns) * CELL, (k / columns) * CELL);
+            let mut values: Vec<f32> = (y..(y + CELL).min(size.height()))
+                .flat_map(|y| current.row(y)[x..(x + CELL).min(size.width())].iter())
+                .copied()
+                .filter(|v| v.is_finite())
+                .collect();
+            median(&mut values)
+        };
+        let mut levels: Vec<f32> = (0..columns * rows).into_par_iter().map(of_cell).collect();
+        let mut known: Vec<f32> = levels.iter().copied().filter(|v| v.is_finite()).collect();
+        if known.is_empty() {
+            return None;
+        }
+        let floor = quantile(&mut known, FREE);
+        for level in &mut levels {
+            *level = if level.is_finite() {
+                *level - floor
+            } else {
+                0.0
+            };
+        }
+        // Of one cell alone, noise.
+        let highest = quantile(&mut levels.clone(), 0.998);
+        let cells = Plane::new(Size::new(columns, rows)?, levels)?;
+        (highest > least).then_some(Self { cells })
+    }
+
+    /// Takes a part of it off a window.
+    pub fn take_off(&self, rect: Rect, part: f32, out: &mut [f32]) {
+        let (columns, rows) = (self.cells.size().width(), self.cells.size().height());
+        // The cells on both sides of a place, and how far it is from the first one's middle.
+        let between = |at: i64, n: usize| {
+            let place = ((at.single() + 0.5) / CELL.single() - 0.5).clamp(0.0, (n - 1).single());
+            let first = place.index().min(n.saturating_sub(2));
+            (first, (first + 1).min(n - 1), place - first.single())
+        };
+        for (y, out) in (rect.y..).zip(out.chunks_exact_mut(rect.width)) {
+            let (r0, r1, v) = between(y, rows);
+            let (above, below) = (self.cells.row(r0), self.cells.row(r1));
+            for (x, o) in (rect.x..).zip(out) {
+                let (c0, c1, u) = between(x, columns);
+                let first = above[c0] + u * (above[c1] - above[c0]);
+                let second = below[c0] + u * (below[c1] - below[c0]);
+                *o -= part * (first + v * (second - first));
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_glow_is_taken_off_to_a_hundredth_and_an_even_dark_has_none() {
+        let size = Size::new(200, 150).unwrap();
+        let height = |x: usize, y: usize| {
+            let far = (199.0 - x.single()).hypot(149.0 - y.single());
+            100.0 * (-(far / 45.0).powi(2)).exp()
+        };
+        let dark = Plane::from_fn(size, |x, y| 7.0 + height(x, y));
+        let glow = Glow::measure(&dark, 2.0).unwrap();
+        let rect = Rect {
+            x: 31,
+            y: 17,
+            width: 150,
+            height: 120,
+        };
+        let mut window = vec![0.0; rect.area()];
+        glow.take_off(rect, -0.5, &mut window);
+        for (i, v) in window.iter().enumerate() {
+            let (x, y) = (31 + i % 150, 17 + i / 150);
+            assert!((v - 0.5 * height(x, y)).abs() < 0.7, "{x} {y} {v}");
+        }
+        assert!(Glow::measure(&Plane::filled(size, 7.0), 2.0).is_none());
+    }
+}

@@ -1,0 +1,43 @@
+//! What a raw frame needs before its values mean light: bias, dark, flat, defects.
+//!
+//! [`average`] makes masters of sets of frames that show the same, whose noise [`set`] measures; [`scaling`] finds how
+//! much of a dark a light has, [`defects`] the pixels that no master corrects, [`dust`] the shadows in a flat, and [`light`] reads calibrated pixels of
+//! a raw frame on the fly. Which set belongs to which lights is found by their facts in [`sort`].
+
+pub mod average;
+pub mod defects;
+pub mod dust;
+pub mod glow;
+pub mod light;
+pub mod scaling;
+pub mod set;
+pub mod sort;
+pub mod strays;
+
+use crate::robust::median;
+
+/// Pixels around one, at twice the distance of its neighbours: the same colour behind a colour camera's pattern.
+const RING: [(i64, i64); 8] = [
+    (-2, -2),
+    (0, -2),
+    (2, -2),
+    (-2, 0),
+    (2, 0),
+    (-2, 2),
+    (0, 2),
+    (2, 2),
+];
+
+/// The median of the pixels around one, of those that are known; NaN where none is.
+fn around(at: impl Fn(i64, i64) -> f32) -> f32 {
+    let mut known = [0.0; RING.len()];
+    let mut n = 0;
+    for (dx, dy) in RING {
+        let v = at(dx, dy);
+        if v.is_finite() {
+            known[n] = v;
+            n += 1;
+        }
+    }
+    median(&mut known[..n])
+}

@@ -1,0 +1,199 @@
+//! Raw frames opened, and what each of them is.
+
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use jigsawa_core::calibrate::sort::{Group, groups};
+use jigsawa_core::calibrate::strays::{Levels, strays};
+use jigsawa_core::frame::{FrameFacts, Kind};
+use jigsawa_formats::facts;
+use jigsawa_formats::fits::FitsFrame;
+use rayon::prelude::*;
+
+use super::{LeftOut, Wanted, library};
+use crate::find::find;
+use crate::foreign::name_of;
+use crate::frames::Spoilt;
+use crate::run::Run;
+use crate::trouble::Trouble;
+
+/// A raw frame, or a master of the library.
+pub struct Raw {
+    /// The file.
+    pub path: PathBuf,
+    /// The open file.
+    pub file: Arc<FitsFrame>,
+    /// What its header says.
+    pub facts: FrameFacts,
+    /// What it is.
+    pub kind: Kind,
+    /// No card says so: its name does.
+    pub by_name: bool,
+}
+
+impl Raw {
+    /// The value of a full pixel, where it is known: by a card, or by what the file's numbers can hold.
+    pub fn full(&self) -> Option<f32> {
+        const SIXTEEN_BITS: f32 = 65_535.0;
+        let by_bits = || (self.facts.bits == Some(16)).then_some(SIXTEEN_BITS);
+        self.facts.saturation.or_else(by_bits)
+    }
+}
+
+/// All frames that were found.
+pub(super) struct Gathered {
+    pub raw: Vec<Raw>,
+    pub spoilt: Vec<Spoilt>,
+}
+
+/// Opens all that is meant, and the library's masters.
+pub(super) fn gather(wanted: &Wanted<'_>, run: &Run<'_>) -> Result<Gathered, Trouble> {
+    let mut files: Vec<PathBuf> = Vec::new();
+    for argument in wanted.paths {
+        // Results of this run lie apart, unless one of them is named itself.
+        let apart: Vec<&Path> = if argument.is_dir() && inside(wanted.out, argument) {
+            vec![wanted.out, wanted.library]
+        } else {
+            vec![wanted.library]
+        };
+        let found = find(std::slice::from_ref(argument), &apart)?;
+        files.extend(found.into_iter().map(|f| f.path));
+    }
+    files.sort();
+    files.dedup();
+    let count = files.len();
+    files.extend(library::masters(wanted.library));
+    let progress = run.begin("headers", files.len());
+    let opened: Vec<_> = files
+        .par_iter()
+        .map(|path| {
+            let file = FitsFrame::open(path);
+            progress.step();
+            file
+        })
+        .collect();
+    let (mut raw, mut spoilt) = (Vec::new(), Vec::new());
+    for (k, (path, file)) in files.into_iter().zip(opened).enumerate() {
+        match file {
+            Ok(file) => raw.extend(of_file(path, file, k >= count)),
+            Err(e) => spoilt.push(Spoilt {
+                file: name_of(&path),
+                reason: e.to_string(),
+            }),
+        }
+    }
+    Ok(Gathered { raw, spoilt })
+}
+
+/// Does a folder lie inside of another, and is not that one?
+fn inside(folder: &Path, other: &Path) -> bool {
+    let real = |p: &Path| p.canonicalize().ok();
+    let both = real(folder).zip(real(other));
+    both.is_some_and(|(a, b)| a != b && a.starts_with(b))
+}
+
+/// A frame that can take part: of one plane, and no result of this program unless it is a master of the library.
+fn of_file(path: PathBuf, file: FitsFrame, of_library: bool) -> Option<Raw> {
+    let facts = facts::read(&file);
+    let ours = file.header().text("CREATOR");
+    let ours = ours.is_some_and(|c| c.starts_with("Jigsawa"));
+    if file.planes() != 1 || (ours && !of_library) || (facts.master && facts.kind == Kind::Light) {
+        return None;
+    }
+    let named = if facts.kind_told {
+        None
+    } else {
+        kind_by_name(&path)
+    };
+    Some(Raw {
+        kind: named.unwrap_or(facts.kind),
+        by_name: named.is_some(),
+        path,
+        file: Arc::new(file),
+        facts,
+    })
+}
+
+/// What a frame is by its name, or by that of its folder.
+fn kind_by_name(path: &Path) -> Option<Kind> {
+    let of = |part: &std::ffi::OsStr| {
+        let word: String = part
+            .to_string_lossy()
+            .to_lowercase()
+            .chars()
+            .filter(|c| c.is_alphabetic())
+            .collect();
+        let has = |w: &str| word.contains(w);
+        match () {
+            () if has("darkflat") || has("flatdark") => Some(Kind::DarkFlat),
+            () if has("bias") => Some(Kind::Bias),
+            () if has("dark") => Some(Kind::Dark),
+            () if has("flat") => Some(Kind::Flat),
+            () if has("light") => Some(Kind::Light),
+            () => None,
+        }
+    };
+    let by_file = path.file_name().and_then(of);
+    by_file.or_else(|| path.parent()?.file_name().and_then(of))
+}
+
+/// Groups of the frames, without those that do not belong to their set.
+pub(super) fn sorted(raw: &[Raw], run: &Run<'_>) -> Result<(Vec<Group>, Vec<LeftOut>), Trouble> {
+    let frames: Vec<(Kind, &FrameFacts)> = raw.iter().map(|r| (r.kind, &r.facts)).collect();
+    let mut all = groups(&frames);
+    let sets: usize = all
+        .iter()
+        .filter(|g| is_set(g))
+        .map(|g| g.members.len())
+        .sum();
+    let progress = run.begin("levels", sets);
+    let mut left_out = Vec::new();
+    for g in all.iter_mut().filter(|g| is_set(g)) {
+        let levels: Result<Vec<Option<Levels>>, Trouble> = g
+            .members
+            .par_iter()
+            .map(|m| {
+                let levels = Levels::measure(&raw[*m].file.plane(0));
+                progress.step();
+                levels.map_err(|e| Trouble::Unreadable {
+                    file: name_of(&raw[*m].path),
+                    error: e.to_string(),
+                })
+            })
+            .collect();
+        let full = g.members.first().and_then(|m| raw[*m].full());
+        let found = strays(g.kind, &levels?, full);
+        let of = |(frame, stray): (&usize, &Option<_>)| {
+            stray.map(|stray| LeftOut {
+                frame: *frame,
+                stray,
+            })
+        };
+        left_out.extend(g.members.iter().zip(&found).filter_map(of));
+        let mut keep = found.iter().map(Option::is_none);
+        g.members.retain(|_| keep.next().unwrap_or(true));
+    }
+    all.retain(|g| !g.members.is_empty());
+    Ok((all, left_out))
+}
+
+/// Is it a set of which a master is made?
+fn is_set(g: &Group) -> bool {
+    g.kind != Kind::Light && !g.master
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("night/flats/001.fits", Some(Kind::Flat))]
+    #[case("night/Dark_Flat_3.fit", Some(Kind::DarkFlat))]
+    #[case("cal/bias-001.fits", Some(Kind::Bias))]
+    #[case("darks/a.fits", Some(Kind::Dark))]
+    #[case("night/reef_001.fits", None)]
+    fn names_tell_kinds(#[case] path: &str, #[case] want: Option<Kind>) {
+        assert_eq!(kind_by_name(Path::new(path)), want);
+    }
+}

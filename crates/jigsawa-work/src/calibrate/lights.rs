@@ -1,0 +1,287 @@
+//! Lights with what each of them needs: measured where it must be, and as records of a layout.
+
+use jigsawa_core::calibrate::defects::{Defects, Flaw, of_lights};
+use jigsawa_core::calibrate::scaling::HotPixels;
+use jigsawa_core::calibrate::sort::{DarkFor, Group, Needs};
+use jigsawa_core::calibrate::strays::Levels;
+use jigsawa_core::doors::{DoorError, FrameSource};
+use jigsawa_core::filter::Filter;
+use jigsawa_core::frame::Kind;
+use jigsawa_core::layout::{CalibrationRecord, DarkRecord, LayoutFrame, Measurements};
+use jigsawa_core::measured::Measured;
+use jigsawa_core::number::Convert;
+use jigsawa_core::robust::median;
+use jigsawa_core::space::Size;
+use jigsawa_core::verdict::Verdict;
+use jigsawa_formats::fingerprint;
+use rayon::prelude::*;
+
+use super::gather::Raw;
+use super::masters::Master;
+use super::{LightsGet, Wanted};
+use crate::foreign::name_of;
+use crate::outputs::{filled, make_folder};
+use crate::pixels::written_defects;
+use crate::run::Run;
+use crate::trouble::Trouble;
+
+/// Lights of a group on which a dark's part is measured, or hot pixels are looked for, spread over the night.
+const MEASURED: usize = 7;
+
+/// A part that is known worse than this, relative to it, would add more than it takes off.
+const SURE: f64 = 0.1;
+
+/// What each group of lights gets, and its lights as rows of a layout.
+pub(super) fn lights(
+    raw: &[Raw],
+    groups: &[Group],
+    names: &[String],
+    needed: Vec<Needs>,
+    masters: &[Option<Master>],
+    wanted: &Wanted<'_>,
+    run: &Run<'_>,
+) -> Result<(Vec<LightsGet>, Vec<LayoutFrame>), Trouble> {
+    let is_lights = |i: &usize| groups[*i].kind == Kind::Light;
+    let count = (0..groups.len()).filter(is_lights).count();
+    let progress = run.begin("lights", count);
+    let (mut get, mut rows) = (Vec::new(), Vec::new());
+    for (i, needs) in needed.into_iter().enumerate().filter(|(i, _)| is_lights(i)) {
+        let group = Lights {
+            raw,
+            group: &groups[i],
+            masters,
+        };
+        let found = group.found(needs)?;
+        let defects = group.defects(&found)?;
+        let listed = if defects.is_empty() {
+            None
+        } else {
+            make_folder(wanted.library)?;
+            let text = written_defects(&defects);
+            let mark = blake3::hash(text.as_bytes()).to_hex()[..12].to_owned();
+            let path = wanted.library.join(format!("defects-{mark}.csv"));
+            filled(&path, text.as_bytes(), true)?
+                .finish()
+                .map_err(|error| Trouble::Write {
+                    file: path.clone(),
+                    error,
+                })?;
+            Some(name_of(&path))
+        };
+        tracing::info!("{}: {} pixels are made up", names[i], defects.len());
+        rows.extend(group.rows(&found, listed)?);
+        get.push(LightsGet {
+            group: i,
+            factor: found.factor,
+            refused: found.refused,
+            defects: Flaw::ALL
+                .map(|f| (f.name(), defects.count(f)))
+                .into_iter()
+                .filter(|d| d.1 > 0)
+                .collect(),
+            columns: defects.columns(),
+            needs: found.needs,
+        });
+        progress.step();
+    }
+    Ok((get, rows))
+}
+
+/// A group of lights.
+struct Lights<'a> {
+    raw: &'a [Raw],
+    group: &'a Group,
+    masters: &'a [Option<Master>],
+}
+
+/// What was found for it.
+struct Found {
+    needs: Needs,
+    factor: Option<Measured>,
+    /// The part of the dark's glow that the lights have, where the dark has another temperature.
+    glow: Option<f64>,
+    refused: bool,
+}
+
+impl<'a> Lights<'a> {
+    fn master(&self, group: Option<usize>) -> Option<&'a Master> {
+        self.masters[group?].as_ref()
+    }
+
+    fn first(&self) -> &'a Raw {
+        &self.raw[self.group.members[0]]
+    }
+
+    fn size(&self) -> Size {
+        self.first().facts.size
+    }
+
+    /// Some of its lights, spread over the night.
+    fn some(&self) -> Vec<&'a Raw> {
+        let all = &self.group.members;
+        let n = all.len().min(MEASURED);
+        (0..n)
+            .map(|k| &self.raw[all[(2 * k + 1) * all.len() / (2 * n)]])
+            .collect()
+    }
+
+    fn unreadable(&self) -> impl Fn(DoorError) -> Trouble + 'a {
+        let file = name_of(&self.first().path);
+        move |e| Trouble::Unreadable {
+            file: file.clone(),
+            error: e.to_string(),
+        }
+    }
+
+    /// Measures the part of the dark that the lights have. A dark that must be scaled is refused where that is not known.
+    fn found(&self, mut needs: Needs) -> Result<Found, Trouble> {
+        let Some(dark) = needs.dark else {
+            return Ok(Found {
+                needs,
+                factor: None,
+                glow: None,
+                refused: false,
+            });
+        };
+        let factor = match self.master(Some(dark.group)) {
+            Some(master) => self.factor(master)?,
+            None => None,
+        };
+        let sure = factor.is_some_and(|f| f.value > 0.0 && f.sigma < SURE * f.value);
+        let refused = dark.scaled && !sure;
+        if refused {
+            needs.dark = None;
+        }
+        let glow = self.part_of_glow(dark).filter(|_| dark.scaled && sure);
+        Ok(Found {
+            needs,
+            factor,
+            glow,
+            refused,
+        })
+    }
+
+    /// The middle of the parts that some lights have.
+    fn factor(&self, dark: &Master) -> Result<Option<Measured>, Trouble> {
+        let full = self.first().full().unwrap_or(f32::INFINITY);
+        let hot = HotPixels::of(&dark.file.plane(0), full).map_err(self.unreadable())?;
+        let parts: Result<Vec<Option<Measured>>, DoorError> = self
+            .some()
+            .par_iter()
+            .map(|r| hot.factor(&r.file.plane(0), full))
+            .collect();
+        let parts: Vec<Measured> = parts
+            .map_err(self.unreadable())?
+            .into_iter()
+            .flatten()
+            .collect();
+        if parts.is_empty() {
+            return Ok(None);
+        }
+        let mut values: Vec<f32> = parts.iter().map(|p| p.value.single()).collect();
+        let mut sigmas: Vec<f32> = parts.iter().map(|p| p.sigma.single()).collect();
+        Ok(Some(Measured {
+            value: f64::from(median(&mut values)),
+            sigma: f64::from(median(&mut sigmas)) / parts.len().real().sqrt(),
+        }))
+    }
+
+    /// A glow goes with the time alone.
+    fn part_of_glow(&self, dark: DarkFor) -> Option<f64> {
+        let master = self.master(Some(dark.group))?;
+        let of_dark = master.file.header().number("EXPTIME")?;
+        (of_dark > 0.0).then_some(self.group.exposure_s? / of_dark)
+    }
+
+    /// The flawed pixels of dark and flat; without a dark those that stand alone in the lights.
+    fn defects(&self, found: &Found) -> Result<Defects, Trouble> {
+        let dark = self.master(found.needs.dark.map(|d| d.group));
+        let flat = self.master(found.needs.flat);
+        let mut all = Vec::new();
+        if let Some(dark) = dark {
+            all.extend(dark.flaws.iter().copied());
+        } else {
+            let some = self.some();
+            let planes: Vec<_> = some.iter().map(|r| r.file.plane(0)).collect();
+            let sources: Vec<&dyn FrameSource> =
+                planes.iter().map(|p| p as &dyn FrameSource).collect();
+            all.extend(of_lights(&sources).map_err(self.unreadable())?);
+        }
+        all.extend(flat.iter().flat_map(|f| f.flaws.iter().copied()));
+        Ok(Defects::new(self.size(), all))
+    }
+
+    /// The lights as rows of a layout.
+    fn rows(&self, found: &Found, defects: Option<String>) -> Result<Vec<LayoutFrame>, Trouble> {
+        let needs = &found.needs;
+        let scaled = needs.dark.is_some_and(|d| d.scaled);
+        let dark = self.master(needs.dark.map(|d| d.group));
+        let flat = self.master(needs.flat);
+        let bias = self.master(needs.bias);
+        let gain = self.first().facts.gain_e_adu;
+        let record = CalibrationRecord {
+            bias: bias.map(|m| name_of(&m.path)),
+            dark: dark.map(|m| DarkRecord {
+                file: name_of(&m.path),
+                factor: found.factor.filter(|_| scaled),
+                glow: found.glow,
+            }),
+            flat: flat.map(|m| name_of(&m.path)),
+            defects,
+            gain_e_adu: gain,
+        };
+        let empty = dark.or(bias).map_or(0.0, |m| m.level);
+        let brightest = match flat {
+            Some(m) => brightest(m).map_err(self.unreadable())?,
+            None => 1.0,
+        };
+        let full = |r: &Raw| {
+            let full = r.full()?;
+            Some(FULL * (full - empty) / brightest * gain.unwrap_or(1.0).single())
+        };
+        let word = |r: &Raw| {
+            let card = r.facts.filter_card.clone();
+            let other = || Filter::Other(card.unwrap_or_else(|| "unknown".to_owned()));
+            r.facts.filter.clone().unwrap_or_else(other)
+        };
+        let row = |m: &usize| {
+            let r = &self.raw[*m];
+            LayoutFrame {
+                file: name_of(&r.path),
+                plane: None,
+                filter: word(r),
+                exposure_s: r.facts.exposure_s,
+                size: r.facts.size,
+                saturation: full(r),
+                fingerprint: fingerprint::of_file(&r.path).ok(),
+                hint: None,
+                verdict: Verdict::Used,
+                facts: r.facts.told(),
+                notes: Vec::new(),
+                panel: None,
+                calibration: Some(record.clone()),
+                measured: Measurements {
+                    stars: 0,
+                    fwhm_px: None,
+                    elongation: None,
+                    sky_adu: 0.0,
+                    noise_adu: 0.0,
+                    deep_noise_adu: None,
+                    brightest_adu: None,
+                },
+                placement: None,
+                balance: None,
+            }
+        };
+        Ok(self.group.members.par_iter().map(row).collect())
+    }
+}
+
+/// Above this part of the full value a pixel counts as full: a camera's last per cent is not linear.
+const FULL: f32 = 0.98;
+
+/// The flat where it is brightest: what is full there has the least light.
+fn brightest(flat: &Master) -> Result<f32, DoorError> {
+    let levels = Levels::measure(&flat.file.plane(0))?;
+    Ok(levels.map_or(1.0, |l| l.high).max(0.1))
+}

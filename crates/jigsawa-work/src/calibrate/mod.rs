@@ -1,0 +1,225 @@
+//! From the raw frames of some nights to masters, and to a layout in which each light has what it needs.
+//!
+//! [`gather`] opens the frames and finds out what they are; the core sorts them. [`masters`] averages those that lights
+//! need, unless the library ([`library`]) has them of the same frames; [`lights`] measures how much of a dark each group of
+//! lights has, lists the flawed pixels, and writes the layout's records. [`write`] makes
+//! calibrated copies for other programs.
+
+mod gather;
+mod library;
+mod lights;
+mod masters;
+mod write;
+
+use std::path::{Path, PathBuf};
+
+use jigsawa_core::calibrate::sort::{DarkFor, Group, Needs, needs};
+use jigsawa_core::calibrate::strays::Stray;
+use jigsawa_core::canvas::{Canvas, Extent, Grid};
+use jigsawa_core::frame::Kind;
+use jigsawa_core::layout::{FORMAT, Layout, Reference};
+use jigsawa_core::measured::Measured;
+use jigsawa_core::placement::Map;
+
+pub use gather::Raw;
+pub use masters::Master;
+pub use write::written_frames;
+
+use crate::foreign::name_of;
+use crate::frames::Spoilt;
+use crate::run::Run;
+use crate::trouble::Trouble;
+
+/// What is wanted of a calibration.
+pub struct Wanted<'a> {
+    /// Folders and files of raw frames.
+    pub paths: &'a [PathBuf],
+    /// What lies in this folder is no raw frame: results.
+    pub out: &'a Path,
+    /// Where masters are kept.
+    pub library: &'a Path,
+    /// What the user settles: a group of lights, and the set that it gets (`no-dark`, `no-flat` for none).
+    pub uses: &'a [(String, String)],
+}
+
+/// A frame that does not belong to its set.
+pub struct LeftOut {
+    /// Its number.
+    pub frame: usize,
+    /// Why.
+    pub stray: Stray,
+}
+
+/// What a group of lights gets.
+pub struct LightsGet {
+    /// The group's number.
+    pub group: usize,
+    /// What was found for it, by numbers of groups, and what is doubtful.
+    pub needs: Needs,
+    /// The part of the dark that the lights have, by their own hot pixels; none where it was not measured.
+    pub factor: Option<Measured>,
+    /// Has its dark been refused for want of hot pixels that tell its part?
+    pub refused: bool,
+    /// Pixels that are made up, by flaw.
+    pub defects: Vec<(&'static str, usize)>,
+    /// Whole columns among them.
+    pub columns: Vec<usize>,
+}
+
+/// What a calibration came to.
+pub struct Calibration {
+    /// All frames that were read.
+    pub raw: Vec<Raw>,
+    /// Frames that were taken alike, without the strays.
+    pub groups: Vec<Group>,
+    /// A name of each.
+    pub names: Vec<String>,
+    /// Frames of sets that do not belong to them.
+    pub left_out: Vec<LeftOut>,
+    /// Files that cannot be used.
+    pub spoilt: Vec<Spoilt>,
+    /// Masters by the numbers of groups.
+    pub masters: Vec<Option<Master>>,
+    /// What each group of lights gets.
+    pub lights: Vec<LightsGet>,
+    /// The layout; none without lights.
+    pub layout: Option<Layout>,
+}
+
+/// Sorts raw frames, makes the masters that are needed, and lays out the lights with them.
+pub fn calibrate(wanted: &Wanted<'_>, run: &Run<'_>) -> Result<Calibration, Trouble> {
+    let gather::Gathered { raw, spoilt } = gather::gather(wanted, run)?;
+    let (groups, left_out) = gather::sorted(&raw, run)?;
+    let names = named(&groups);
+    run.clock.lap("frames");
+    let mut needed = needs(&groups);
+    settle(&mut needed, &groups, &names, wanted.uses)?;
+    let has_lights = groups.iter().any(|g| g.kind == Kind::Light);
+    if groups.is_empty() {
+        return Err(Trouble::NothingToCalibrate(raw.len()));
+    }
+    let makes = if has_lights {
+        of_lights(&groups, &needed)
+    } else {
+        // Without lights all that can be made is made, for later nights.
+        (0..groups.len()).collect()
+    };
+    let masters = masters::make(&raw, &groups, &needed, &makes, wanted.library, run)?;
+    run.clock.lap("masters");
+    let (lights, rows) = lights::lights(&raw, &groups, &names, needed, &masters, wanted, run)?;
+    run.clock.lap("lights");
+    let layout = rows
+        .first()
+        .map(|first| -> Result<Layout, Trouble> {
+            let facts = raw.iter().find(|r| name_of(&r.path) == first.file);
+            let order = facts.map(|r| r.facts.row_order).unwrap_or_default();
+            let canvas = Canvas::new(
+                Extent::Reference,
+                Grid::REFERENCE,
+                first.size,
+                order,
+                &[(Map::shift(0.0, 0.0), first.size)],
+            )
+            .map_err(Trouble::Canvas)?;
+            Ok(Layout {
+                format: FORMAT,
+                reference: Reference {
+                    file: first.file.clone(),
+                    plane: None,
+                    why: NOT_CHOSEN.to_owned(),
+                },
+                canvas,
+                wcs: None,
+                levels: None,
+                mosaic: None,
+                frames: rows.clone(),
+            })
+        })
+        .transpose()?;
+    Ok(Calibration {
+        raw,
+        groups,
+        names,
+        left_out,
+        spoilt,
+        masters,
+        lights,
+        layout,
+    })
+}
+
+/// What a layout says of its reference where none was chosen yet: who goes on chooses the best.
+pub const NOT_CHOSEN: &str = "the first light, until a reference is chosen";
+
+/// Names of groups; those of the same facts are numbered.
+fn named(groups: &[Group]) -> Vec<String> {
+    let words: Vec<String> = groups.iter().map(Group::word).collect();
+    let name = |(i, word): (usize, &String)| {
+        let same = |w: &&String| *w == word;
+        let before = words[..i].iter().filter(same).count();
+        if before > 0 {
+            format!("{word}-{}", before + 1)
+        } else {
+            word.clone()
+        }
+    };
+    words.iter().enumerate().map(name).collect()
+}
+
+/// Puts the user's word before what was found.
+fn settle(
+    needed: &mut [Needs],
+    groups: &[Group],
+    names: &[String],
+    uses: &[(String, String)],
+) -> Result<(), Trouble> {
+    for (lights, set) in uses {
+        let of_name = |name: &str, kinds: &[Kind]| {
+            let found = names.iter().position(|n| n == name);
+            found
+                .filter(|i| kinds.contains(&groups[*i].kind))
+                .ok_or_else(|| Trouble::NoSuchGroup {
+                    name: name.to_owned(),
+                    groups: names.to_vec(),
+                })
+        };
+        let lights = of_name(lights, &[Kind::Light])?;
+        let exposure = groups[lights].exposure_s;
+        let needs = &mut needed[lights];
+        match set.as_str() {
+            "no-dark" => needs.dark = None,
+            "no-flat" => needs.flat = None,
+            "no-bias" => needs.bias = None,
+            set => {
+                let sets = [Kind::Flat, Kind::Dark, Kind::DarkFlat, Kind::Bias];
+                let group = of_name(set, &sets)?;
+                match groups[group].kind {
+                    Kind::Flat => needs.flat = Some(group),
+                    Kind::Bias => needs.bias = Some(group),
+                    _ => {
+                        let scaled = groups[group].exposure_s != exposure;
+                        needs.dark = Some(DarkFor { group, scaled });
+                    }
+                }
+            }
+        }
+        // What the user has settled is no doubt any more.
+        needs.doubts.clear();
+    }
+    Ok(())
+}
+
+/// Sets that lights need, and those that these need.
+fn of_lights(groups: &[Group], needed: &[Needs]) -> Vec<usize> {
+    let of = |i: usize| {
+        let n = &needed[i];
+        [n.bias, n.dark.map(|d| d.group), n.flat]
+    };
+    let lights = (0..groups.len()).filter(|i| groups[*i].kind == Kind::Light);
+    let mut used: Vec<usize> = lights.flat_map(of).flatten().collect();
+    let behind: Vec<usize> = used.iter().flat_map(|i| of(*i)).flatten().collect();
+    used.extend(behind);
+    used.sort_unstable();
+    used.dedup();
+    used
+}

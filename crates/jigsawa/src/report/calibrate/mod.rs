@@ -1,0 +1,7 @@
+//! The report of `calibrate`: what lights get, each master, and lights before and after.
+
+mod lights;
+mod masters;
+mod page;
+
+pub use page::write;
