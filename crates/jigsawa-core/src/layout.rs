@@ -7,6 +7,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::balance::flatten::Flatten;
 use crate::balance::{Balance, ShapeError, Weigh, Wish};
+use crate::calibrate::pattern::Pattern;
 use crate::canvas::Canvas;
 use crate::filter::Filter;
 use crate::matching::{FoundBy, Hint, MatchErrors};
@@ -190,6 +191,9 @@ pub struct CalibrationRecord {
     /// The list of pixels that are made up.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub defects: Option<String>,
+    /// Colours before a colour camera's pixels, from the first one stored: the frame is one of three planes that are made of it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub pattern: Option<String>,
     /// Electrons for a unit of the raw file, which values are brought to; absent where they stay in the file's units.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub gain_e_adu: Option<f64>,
@@ -226,7 +230,9 @@ impl CalibrationRecord {
                 .is_none_or(|f| some(f.value) && self.bias.is_some())
                 && d.glow.is_none_or(some)
         });
-        dark && self.gain_e_adu.is_none_or(|g| g.is_finite() && g > 0.0)
+        let pattern = self.pattern.as_deref();
+        let pattern = pattern.is_none_or(|p| Pattern::from_letters(p).is_some());
+        dark && pattern && self.gain_e_adu.is_none_or(|g| g.is_finite() && g > 0.0)
     }
 }
 
@@ -323,7 +329,7 @@ pub enum LayoutError {
     Canvas,
     /// What a frame's raw pixels need cannot be.
     #[error(
-        "frame '{0}' has an impossible calibration: a dark that is scaled needs a bias, and factors are positive"
+        "frame '{0}' has an impossible calibration: a dark that is scaled needs a bias, factors are positive, a pattern is like RGGB"
     )]
     Calibration(String),
     /// The mosaic's parts do not fit its frames.

@@ -22,7 +22,8 @@ pub struct FoundFile {
 }
 
 impl FoundFile {
-    fn new(path: PathBuf, relative: PathBuf) -> Self {
+    /// A file with its place below a folder.
+    pub fn new(path: PathBuf, relative: PathBuf) -> Self {
         Self {
             name: name_of(&relative),
             path,

@@ -45,10 +45,10 @@ impl Frame {
 
     /// The pixels, calibrated where they are raw.
     pub fn source(&self) -> Pixels<'_> {
-        let stored = self.file.plane(self.plane.unwrap_or(0));
+        let plane = self.plane.unwrap_or(0);
         match &self.calibration {
-            Some(calibration) => calibration.read_through(stored),
-            None => Pixels::Stored(stored),
+            Some(calibration) => calibration.read_through(&self.file, plane),
+            None => Pixels::Stored(self.file.plane(plane)),
         }
     }
 
@@ -70,8 +70,11 @@ impl Frame {
         };
         // What is full and what a unit is were those of the raw file.
         let in_electrons = calibration.record.gain_e_adu.is_some();
+        let is_colour = calibration.is_colour();
         let facts = FrameFacts {
             saturation: row.saturation,
+            planes: if is_colour { 3 } else { self.facts.planes },
+            colour_pattern: self.facts.colour_pattern.filter(|_| !is_colour),
             gain_e_adu: if in_electrons {
                 Some(1.0)
             } else {

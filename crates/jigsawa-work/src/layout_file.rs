@@ -194,7 +194,9 @@ fn checked(layout: &Path, f: &LayoutFrame, file: FitsFrame) -> Result<Frame, Tro
         file: f.file.clone(),
         problem,
     };
-    if file.size() != f.size || f.plane.is_some_and(|p| p >= file.planes()) {
+    let is_colour = f.calibration.as_ref().is_some_and(|c| c.pattern.is_some());
+    let planes = if is_colour { 3 } else { file.planes() };
+    if file.size() != f.size || f.plane.is_some_and(|p| p >= planes) {
         return Err(changed(format!(
             "it has {} x {} pixels, not {} x {}",
             file.size().width(),

@@ -1,12 +1,15 @@
 //! The pixels of a frame: as its file has them, or raw ones read through their calibration.
 
 use std::collections::HashMap;
+use std::fmt;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use jigsawa_core::calibrate::defects::{Defects, Flaw, Flawed};
 use jigsawa_core::calibrate::glow::Glow;
+use jigsawa_core::calibrate::interpolate::Interpolated;
 use jigsawa_core::calibrate::light::{Calibrated, Calibration, Dark};
+use jigsawa_core::calibrate::pattern::Pattern;
 use jigsawa_core::doors::{DoorError, FrameSource};
 use jigsawa_core::layout::CalibrationRecord;
 use jigsawa_core::number::Convert;
@@ -24,14 +27,20 @@ pub enum Pixels<'a> {
     /// As the file has them.
     Stored(FitsPlane<'a>),
     /// Raw ones, calibrated at reading.
-    Calibrated(Box<Calibrated<FitsPlane<'a>, Arc<Defects>>>),
+    Calibrated(Box<Light<'a>>),
+    /// One colour of a colour camera's.
+    Colour(Box<Interpolated<Light<'a>>>),
 }
+
+/// A raw plane, calibrated.
+type Light<'a> = Calibrated<FitsPlane<'a>, Arc<Defects>>;
 
 impl FrameSource for Pixels<'_> {
     fn size(&self) -> Size {
         match self {
             Self::Stored(p) => p.size(),
             Self::Calibrated(p) => p.size(),
+            Self::Colour(p) => p.size(),
         }
     }
 
@@ -39,6 +48,7 @@ impl FrameSource for Pixels<'_> {
         match self {
             Self::Stored(p) => p.read(rect, out),
             Self::Calibrated(p) => p.read(rect, out),
+            Self::Colour(p) => p.read(rect, out),
         }
     }
 }
@@ -53,11 +63,38 @@ pub struct Calibrating {
     dark: Option<Dark<Arc<FitsFrame>>>,
     flat: Option<Arc<FitsFrame>>,
     defects: Option<Arc<Defects>>,
+    pattern: Option<Pattern>,
+}
+
+impl fmt::Debug for Calibrating {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let key = &self.key;
+        f.debug_struct("Calibrating")
+            .field("key", key)
+            .finish_non_exhaustive()
+    }
 }
 
 impl Calibrating {
-    /// A raw plane read through it.
-    pub fn read_through<'a>(&'a self, raw: FitsPlane<'a>) -> Pixels<'a> {
+    /// Is it a colour camera's, of which three planes are made?
+    pub const fn is_colour(&self) -> bool {
+        self.pattern.is_some()
+    }
+
+    /// A raw file read through it: its only plane, or one of three colours.
+    pub fn read_through<'a>(&'a self, file: &'a FitsFrame, colour: usize) -> Pixels<'a> {
+        let light = self.light(file.plane(0));
+        match self.pattern {
+            None => Pixels::Calibrated(Box::new(light)),
+            Some(pattern) => Pixels::Colour(Box::new(Interpolated {
+                source: light,
+                pattern,
+                colour,
+            })),
+        }
+    }
+
+    fn light<'a>(&'a self, raw: FitsPlane<'a>) -> Light<'a> {
         let plane = |f: &'a Arc<FitsFrame>| f.plane(0);
         let with = Calibration {
             bias: self.bias.as_ref().map(plane),
@@ -68,9 +105,10 @@ impl Calibrating {
             }),
             flat: self.flat.as_ref().map(plane),
             defects: self.defects.clone(),
+            step: if self.is_colour() { 2 } else { 1 },
             gain: self.record.gain_e_adu.unwrap_or(1.0),
         };
-        Pixels::Calibrated(Box::new(Calibrated::new(raw, with)))
+        Calibrated::new(raw, with)
     }
 }
 
@@ -137,6 +175,7 @@ impl Masters {
             dark,
             flat: flat_file,
             defects,
+            pattern: record.pattern.as_deref().and_then(Pattern::from_letters),
         });
         self.known.insert(text, Arc::clone(&opened));
         Ok(opened)

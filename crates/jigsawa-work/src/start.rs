@@ -89,6 +89,42 @@ pub fn start(
     })
 }
 
+/// The frames of the layout that is given first, for those who look at frames one by one; names behind it choose among them.
+/// None where no layout is given.
+pub fn of_layout(arguments: &[PathBuf]) -> Result<Option<Vec<Frame>>, Trouble> {
+    let is_layout = |p: &&PathBuf| p.extension().is_some_and(|e| e == "json");
+    let Some((layout, chosen)) = arguments.split_first().filter(|(p, _)| is_layout(p)) else {
+        return Ok(None);
+    };
+    let (mut frames, _) = layout_file::open(layout, &[])?;
+    // A colour image is one file.
+    frames.retain(|f| f.plane.is_none_or(|p| p == 1));
+    if frames.is_empty() {
+        return Err(Trouble::NoFrames {
+            place: layout.display().to_string(),
+            others: 0,
+        });
+    }
+    if chosen.is_empty() {
+        return Ok(Some(frames));
+    }
+    let names = || frames.iter().map(Frame::name).collect();
+    let mut order = Vec::new();
+    for name in chosen {
+        let name = name_of(name);
+        let found = frames.iter().position(|f| f.is_called(&name));
+        order.push(found.ok_or_else(|| Trouble::NoSuchFrame {
+            option: "the command line",
+            name: name.clone(),
+            frames: names(),
+        })?);
+    }
+    let mut frames: Vec<Option<Frame>> = frames.into_iter().map(Some).collect();
+    Ok(Some(
+        order.iter().filter_map(|i| frames[*i].take()).collect(),
+    ))
+}
+
 /// The files that arguments mean, and whether each was named itself rather than found in a folder. Of a folder the one for
 /// this run's results does not count.
 fn expanded(arguments: &[PathBuf], out: &Path) -> Result<Vec<(PathBuf, bool)>, Trouble> {

@@ -130,17 +130,20 @@ impl Defects {
         counts.iter().enumerate().filter(bad).map(|c| c.0).collect()
     }
 
-    /// Makes up the flawed pixels of a window. `read` gives those around one that lies at its rim.
+    /// Makes up the flawed pixels of a window from neighbours that are `step` pixels apart: 2 behind a colour camera's
+    /// pattern. `read` gives those around one that lies at its rim.
     ///
     /// # Errors
     /// When `read` fails.
     pub fn repair(
         &self,
         rect: Rect,
+        step: i64,
         out: &mut [f32],
         read: impl Fn(Rect, &mut [f32]) -> Result<(), DoorError>,
     ) -> Result<(), DoorError> {
         let frame = self.size.rect();
+        let reach = REACH * step;
         let mut beside = Vec::new();
         for y in rect.y.max(0)..rect.bottom().min(frame.bottom()) {
             let row = self.row(y.index());
@@ -151,10 +154,10 @@ impl Defects {
             for (x, _) in inside {
                 let x = x.whole();
                 let near = Rect {
-                    x: x - REACH,
-                    y: y - REACH,
-                    width: (2 * REACH + 1).index(),
-                    height: (2 * REACH + 1).index(),
+                    x: x - reach,
+                    y: y - reach,
+                    width: (2 * reach + 1).index(),
+                    height: (2 * reach + 1).index(),
                 }
                 .intersect(frame);
                 let value = if near.intersect(rect) == near {
@@ -162,14 +165,14 @@ impl Defects {
                     let at = |x: i64, y: i64| {
                         out[(y - rect.y).index() * rect.width + (x - rect.x).index()]
                     };
-                    self.made_up(x, y, near, at)
+                    self.made_up((x, y), step, near, at)
                 } else {
                     beside.resize(near.area(), 0.0);
                     read(near, &mut beside)?;
                     let at = |x: i64, y: i64| {
                         beside[(y - near.y).index() * near.width + (x - near.x).index()]
                     };
-                    self.made_up(x, y, near, at)
+                    self.made_up((x, y), step, near, at)
                 };
                 out[(y - rect.y).index() * rect.width + (x - rect.x).index()] = value;
             }
@@ -179,9 +182,15 @@ impl Defects {
 
     /// The mean of pairs of sound neighbours on both sides, which a slope does not move: the nearest across and along,
     /// else the diagonal ones, else those at twice the distance, else any sound one. NaN where none is.
-    fn made_up(&self, x: i64, y: i64, near: Rect, at: impl Fn(i64, i64) -> f32) -> f32 {
+    fn made_up(
+        &self,
+        (x, y): (i64, i64),
+        step: i64,
+        near: Rect,
+        at: impl Fn(i64, i64) -> f32,
+    ) -> f32 {
         let sound = |dx: i64, dy: i64| {
-            let (x, y) = (x + dx, y + dy);
+            let (x, y) = (x + step * dx, y + step * dy);
             let inside = x >= near.x && x < near.right() && y >= near.y && y < near.bottom();
             let value = if inside && !self.holds(x, y) {
                 at(x, y)

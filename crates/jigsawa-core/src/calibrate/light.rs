@@ -38,6 +38,8 @@ pub struct Calibration<S, D> {
     pub flat: Option<S>,
     /// Pixels that are made up.
     pub defects: Option<D>,
+    /// How far apart pixels of one colour are: 1, or 2 behind a colour camera's pattern.
+    pub step: i64,
     /// What values are multiplied by at last: electrons for a unit.
     pub gain: f64,
 }
@@ -49,6 +51,7 @@ impl<S, D> Default for Calibration<S, D> {
             dark: None,
             flat: None,
             defects: None,
+            step: 1,
             gain: 1.0,
         }
     }
@@ -135,7 +138,8 @@ impl<S: FrameSource, D: AsRef<Defects> + Sync> FrameSource for Calibrated<S, D> 
         let Some(defects) = &self.with.defects else {
             return Ok(());
         };
-        defects.as_ref().repair(rect, out, |around, pixels| {
+        let step = self.with.step;
+        defects.as_ref().repair(rect, step, out, |around, pixels| {
             // What lies beyond the window is read once more: a few pixels for a defect at its rim.
             self.plain(around, pixels)
         })
@@ -202,6 +206,7 @@ mod tests {
                 }),
                 flat: Some(plane(|x, _| flat(x))),
                 defects: None::<Arc<Defects>>,
+                step: 1,
                 gain: 2.0,
             },
         );

@@ -5,7 +5,9 @@ use std::sync::{Arc, OnceLock};
 use jigsawa_core::calibrate::average::Set;
 use jigsawa_core::calibrate::defects::{Defects, of_dark, of_flat, of_lights, wavers};
 use jigsawa_core::calibrate::glow::Glow;
+use jigsawa_core::calibrate::interpolate::Interpolated;
 use jigsawa_core::calibrate::light::{Calibrated, Calibration, Dark};
+use jigsawa_core::calibrate::pattern::Pattern;
 use jigsawa_core::calibrate::scaling::HotPixels;
 use jigsawa_core::calibrate::set::SetNoise;
 use jigsawa_core::calibrate::strays::Levels;
@@ -15,6 +17,9 @@ use jigsawa_core::plane::Plane;
 use jigsawa_core::robust::{MAD_TO_SIGMA, mad, median};
 use jigsawa_core::space::Size;
 use jigsawa_sky::chip::{Chip, Exposure, Train};
+use jigsawa_sky::raw_night::RawNight;
+use jigsawa_sky::shot::StarTruth;
+use jigsawa_sky::stars::Crowd;
 
 use crate::setup::figure;
 
@@ -146,6 +151,7 @@ fn light(raw: Plane, dark: Dark<Plane>) -> Light {
             dark: Some(dark),
             flat: Some(night.flat.plane.clone()),
             defects: Some(Arc::clone(&night.defects)),
+            step: 1,
             gain: chip().gain_e_adu,
         },
     )
@@ -396,14 +402,13 @@ fn a_dark_of_another_length_and_warmth_does_as_well_as_a_fitting_one() {
 
 #[test]
 fn without_darks_hot_pixels_are_found_in_dithered_lights_and_stars_are_none() {
-    use jigsawa_sky::raw_night::RawNight;
     let mut night = RawNight::demo();
-    night.frames.retain(|f| f.shot.is_some());
+    night.frames.retain(|f| !f.shots.is_empty());
     night.frames.truncate(7);
     let (mut planes, mut stars) = (Vec::new(), Vec::new());
     night.take(|_, plane, truth| {
         planes.push(plane);
-        stars.push(truth);
+        stars.extend(truth);
     });
     let sources: Vec<&dyn FrameSource> = planes.iter().map(|p| p as &dyn FrameSource).collect();
     let found = of_lights(&sources).unwrap();
@@ -431,4 +436,117 @@ fn without_darks_hot_pixels_are_found_in_dithered_lights_and_stars_are_none() {
     );
     assert!(missed * 20 < known.len(), "{missed} of {}", known.len());
     assert_eq!(taken, 0);
+}
+
+/// Light of a star within seven pixels, less what is around it.
+fn flux(p: &Plane, x: f64, y: f64) -> f64 {
+    let (cx, cy) = (x.round().whole(), y.round().whole());
+    let (mut inside, mut n, mut ring) = (0.0, 0.0, Vec::new());
+    for dy in -14i64..=14 {
+        for dx in -14i64..=14 {
+            let far = (cx.real() + dx.real() - x).hypot(cy.real() + dy.real() - y);
+            let v = p.at(cx + dx, cy + dy);
+            if far < 7.0 {
+                inside += f64::from(v);
+                n += 1.0;
+            } else if far > 9.0 && far < 14.0 {
+                ring.push(v);
+            }
+        }
+    }
+    inside - n * f64::from(median(&mut ring))
+}
+
+fn colours(plane: &Plane, pattern: Pattern) -> [Plane; 3] {
+    [0, 1, 2].map(|colour| {
+        let one = Interpolated {
+            source: plane.clone(),
+            pattern,
+            colour,
+        };
+        let mut out = Plane::filled(plane.size(), 0.0);
+        one.read(plane.size().rect(), out.data_mut()).unwrap();
+        out
+    })
+}
+
+#[test]
+fn a_colour_cameras_stars_keep_their_colours() {
+    // What interpolation does, without what masters do, noise and nebula.
+    let night = RawNight::colour();
+    let pattern = night.pattern.unwrap();
+    let mut off = Vec::new();
+    for frame in &night.frames[..4] {
+        let crowd = Crowd::lantern_reef();
+        let lights = frame.shots.iter().map(|s| s.light(&crowd, None));
+        let (lights, truth): (Vec<Plane>, Vec<Vec<StarTruth>>) = lights.unzip();
+        let plane = Plane::from_fn(night.chip.size, |x, y| {
+            let (x, y) = (x.whole(), y.whole());
+            lights[pattern.at(x, y)].at(x, y)
+        });
+        let planes = colours(&plane, pattern);
+        let size = plane.size();
+        let (w, h) = (size.width().real(), size.height().real());
+        for s in truth[1].iter().take(60) {
+            let inside = s.x > 20.0 && s.y > 20.0 && s.x < w - 20.0 && s.y < h - 20.0;
+            let beside = |o: &&StarTruth| {
+                let far = (o.x - s.x).hypot(o.y - s.y);
+                far > 1e-6 && far < 16.0 && o.flux > 0.003 * s.flux
+            };
+            let same = |k: usize| {
+                truth[k]
+                    .iter()
+                    .find(|o| (o.x - s.x).hypot(o.y - s.y) < 1e-6)
+            };
+            let (Some(r), Some(b)) = (same(0), same(2)) else {
+                continue;
+            };
+            if !inside || s.flux < 2000.0 || truth[1].iter().any(|o| beside(&o)) {
+                continue;
+            }
+            let found = planes.each_ref().map(|p| flux(p, s.x, s.y));
+            for (one, k) in [(r, 0), (b, 2)] {
+                let (is, want) = (found[k] / found[1], one.flux / s.flux);
+                off.push((-2.5 * (is / want).log10()).abs());
+            }
+        }
+    }
+    off.sort_by(f64::total_cmp);
+    let (middle, high) = (off[off.len() / 2], off[off.len() * 9 / 10]);
+    figure(
+        95,
+        "colours of a colour camera's stars, interpolated: off by, the middle one and nine tenths of them",
+        &format!("{middle:.3}, {high:.3} mag of {}", off.len()),
+    );
+    assert!(
+        off.len() > 20 && high < 0.03,
+        "{middle} {high} of {}",
+        off.len()
+    );
+}
+
+#[test]
+fn light_of_one_colour_does_not_leak_into_the_others() {
+    let pattern = Pattern::from_letters("RGGB").unwrap();
+    let dots = Plane::from_fn(Size::new(120, 90).unwrap(), |x, y| {
+        let star = |cx: f64, cy: f64| {
+            let r2 = (x.real() - cx).powi(2) + (y.real() - cy).powi(2);
+            9000.0 * (-0.5 * r2 / (1.2f64 * 1.2)).exp()
+        };
+        if pattern.at(x.whole(), y.whole()) == 0 {
+            (500.0 + star(40.2, 30.4) + star(80.7, 55.1)).single()
+        } else {
+            500.0
+        }
+    });
+    let sums = colours(&dots, pattern)
+        .map(|p| p.data().iter().map(|v| f64::from(*v) - 500.0).sum::<f64>());
+    let leaks = [sums[1] / sums[0], sums[2] / sums[0]];
+    let worst = leaks.iter().map(|l| l.abs()).fold(0.0, f64::max);
+    figure(
+        96,
+        "stars of red light alone through a colour camera: their light in green and blue",
+        &format!("{:.2} % at most", 100.0 * worst),
+    );
+    assert!(worst < 0.02, "{leaks:?}");
 }

@@ -14,8 +14,8 @@ use crate::fits::{FitsFrame, Header};
 use names::{
     AIRMASS, ALTITUDE, BINNING_BOTH, BINNING_X, BINNING_Y, CAMERA, CELSIUS, COMBINED, DATE,
     DECLINATION, EXPOSURE, FILTER, FOCAL_MM, FOCUS, GAIN_E_ADU, GAIN_SETTING, HOUR_ANGLE, ISO,
-    KIND, LATITUDE, LONGITUDE, OBJECT, OFFSET, PATTERN, PIER, PIXEL_UM, READOUT, ROTATOR,
-    SATURATION, SET_CELSIUS, TELESCOPE, TOTAL,
+    KIND, LATITUDE, LONGITUDE, OBJECT, OFFSET, PATTERN, PATTERN_X, PATTERN_Y, PIER, PIXEL_UM,
+    READOUT, ROTATOR, SATURATION, SET_CELSIUS, TELESCOPE, TOTAL,
 };
 pub use wcs::{CutOut, wcs_cards, wcs_records};
 
@@ -40,7 +40,9 @@ pub fn read(frame: &FitsFrame) -> FrameFacts {
         kind_told: text(h, KIND).is_some(),
         master,
         bits: number(h, &["ZBITPIX", "BITPIX"]).map(Convert::i32),
-        colour_pattern: text(h, PATTERN).and_then(|t| pattern(&t)),
+        colour_pattern: text(h, PATTERN)
+            .and_then(|t| pattern(&t))
+            .map(|p| from_first_pixel(h, &p)),
         filter_by_name: by_name.is_some(),
         filter: by_card.or(by_name),
         filter_card,
@@ -130,6 +132,17 @@ fn pattern(text: &str) -> Option<String> {
     let word = text.trim().to_uppercase();
     let plain = word.len() == 4 && word.chars().all(|c| "RGBWCMY".contains(c));
     plain.then_some(word)
+}
+
+/// The pattern from the first pixel stored, where cards say that it begins beside.
+fn from_first_pixel(h: &Header, pattern: &str) -> String {
+    let beside = |names: &[&str]| number(h, names).map_or(0, Convert::whole);
+    let (x, y) = (beside(PATTERN_X), beside(PATTERN_Y));
+    let letter = |k: usize| {
+        let at = 2 * (y + (k / 2).whole()).rem_euclid(2) + (x + (k % 2).whole()).rem_euclid(2);
+        pattern.as_bytes()[at.index()]
+    };
+    (0..4).map(|k| char::from(letter(k))).collect()
 }
 
 fn pier(text: &str) -> Option<Pier> {
@@ -234,6 +247,16 @@ mod tests {
     #[case("Master Light", Kind::Light)]
     fn kinds_are_told_apart(#[case] word: &str, #[case] want: Kind) {
         assert_eq!(kind(word), want);
+    }
+
+    #[rstest]
+    #[case(&["BAYERPAT= 'RGGB'"], "RGGB")]
+    #[case(&["BAYERPAT= 'RGGB'", "XBAYROFF=                    1"], "GRBG")]
+    #[case(&["BAYERPAT= 'RGGB'", "YBAYROFF=                    1"], "GBRG")]
+    fn a_pattern_begins_where_cards_say(#[case] records: &[&str], #[case] want: &str) {
+        let h = header(records);
+        let told = text(&h, PATTERN).and_then(|t| pattern(&t)).unwrap();
+        assert_eq!(from_first_pixel(&h, &told), want);
     }
 
     #[test]

@@ -59,6 +59,8 @@ pub(super) const PATTERN: &[&str] = &[
     "CFA-PAT",
     "BAYERPATTERN",
 ];
+pub(super) const PATTERN_X: &[&str] = &["XBAYROFF", "BAYOFFX"];
+pub(super) const PATTERN_Y: &[&str] = &["YBAYROFF", "BAYOFFY"];
 pub(super) const READOUT: &[&str] = &["READOUTM", "READMODE", "READOUT"];
 pub(super) const ROTATOR: &[&str] = &["ROTATANG", "ROTATOR", "ROTANGLE"];
 pub(super) const FOCUS: &[&str] = &[

@@ -3,6 +3,7 @@
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use jigsawa_core::calibrate::pattern::Pattern;
 use jigsawa_core::calibrate::sort::{Group, groups};
 use jigsawa_core::calibrate::strays::{Levels, strays};
 use jigsawa_core::frame::{FrameFacts, Kind};
@@ -75,7 +76,7 @@ pub(super) fn gather(wanted: &Wanted<'_>, run: &Run<'_>) -> Result<Gathered, Tro
     let (mut raw, mut spoilt) = (Vec::new(), Vec::new());
     for (k, (path, file)) in files.into_iter().zip(opened).enumerate() {
         match file {
-            Ok(file) => raw.extend(of_file(path, file, k >= count)),
+            Ok(file) => raw.extend(of_file(path, file, k >= count, wanted.pattern)),
             Err(e) => spoilt.push(Spoilt {
                 file: name_of(&path),
                 reason: e.to_string(),
@@ -93,8 +94,16 @@ fn inside(folder: &Path, other: &Path) -> bool {
 }
 
 /// A frame that can take part: of one plane, and no result of this program unless it is a master of the library.
-fn of_file(path: PathBuf, file: FitsFrame, of_library: bool) -> Option<Raw> {
-    let facts = facts::read(&file);
+fn of_file(
+    path: PathBuf,
+    file: FitsFrame,
+    of_library: bool,
+    pattern: Option<Pattern>,
+) -> Option<Raw> {
+    let mut facts = facts::read(&file);
+    if let Some(pattern) = pattern {
+        facts.colour_pattern = Some(pattern.letters());
+    }
     let ours = file.header().text("CREATOR");
     let ours = ours.is_some_and(|c| c.starts_with("Jigsawa"));
     if file.planes() != 1 || (ours && !of_library) || (facts.master && facts.kind == Kind::Light) {

@@ -1,6 +1,7 @@
 //! Lights with what each of them needs: measured where it must be, and as records of a layout.
 
 use jigsawa_core::calibrate::defects::{Defects, Flaw, of_lights};
+use jigsawa_core::calibrate::pattern::{Pattern, cell_medians, greens_first};
 use jigsawa_core::calibrate::scaling::HotPixels;
 use jigsawa_core::calibrate::sort::{DarkFor, Group, Needs};
 use jigsawa_core::calibrate::strays::Levels;
@@ -46,11 +47,14 @@ pub(super) fn lights(
     let progress = run.begin("lights", count);
     let (mut get, mut rows) = (Vec::new(), Vec::new());
     for (i, needs) in needed.into_iter().enumerate().filter(|(i, _)| is_lights(i)) {
-        let group = Lights {
+        let told = groups[i].setup.pattern.as_deref();
+        let mut group = Lights {
             raw,
             group: &groups[i],
             masters,
+            pattern: told.and_then(Pattern::from_letters),
         };
+        let shifted = group.settle_pattern(&needs, groups)?;
         let found = group.found(needs)?;
         let defects = group.defects(&found)?;
         let listed = if defects.is_empty() {
@@ -80,6 +84,8 @@ pub(super) fn lights(
                 .filter(|d| d.1 > 0)
                 .collect(),
             columns: defects.columns(),
+            pattern: group.pattern.map(Pattern::letters),
+            shifted,
             needs: found.needs,
         });
         progress.step();
@@ -92,6 +98,8 @@ struct Lights<'a> {
     raw: &'a [Raw],
     group: &'a Group,
     masters: &'a [Option<Master>],
+    /// Colours before its pixels.
+    pattern: Option<Pattern>,
 }
 
 /// What was found for it.
@@ -131,6 +139,30 @@ impl<'a> Lights<'a> {
             file: file.clone(),
             error: e.to_string(),
         }
+    }
+
+    /// Greens must be alike in a flat: where those of the pattern are not and the others are, the pattern begins a row later,
+    /// as where a file's rows were turned over. Returns whether that is so.
+    fn settle_pattern(&mut self, needs: &Needs, groups: &[Group]) -> Result<bool, Trouble> {
+        let (Some(pattern), Some(flat)) = (self.pattern, needs.flat) else {
+            return Ok(false);
+        };
+        let members = groups[flat].members.iter();
+        let Some(raw) = members.map(|m| &self.raw[*m]).find(|r| !r.facts.master) else {
+            return Ok(false);
+        };
+        let medians = cell_medians(&raw.file.plane(0)).map_err(self.unreadable())?;
+        // What is there without light is alike for all, and small against a flat.
+        let lowest = self
+            .master(needs.bias)
+            .or(self.master(needs.dark.map(|d| d.group)));
+        let empty = lowest.map_or(0.0, |m| m.level);
+        let shifted = greens_first(medians.map(|m| m - empty))
+            .is_some_and(|first| first != pattern.green_first());
+        if shifted {
+            self.pattern = Some(pattern.moved(0, 1));
+        }
+        Ok(shifted)
     }
 
     /// Measures the part of the dark that the lights have. A dark that must be scaled is refused where that is not known.
@@ -228,6 +260,7 @@ impl<'a> Lights<'a> {
             }),
             flat: flat.map(|m| name_of(&m.path)),
             defects,
+            pattern: self.pattern.map(Pattern::letters),
             gain_e_adu: gain,
         };
         let empty = dark.or(bias).map_or(0.0, |m| m.level);
@@ -244,12 +277,12 @@ impl<'a> Lights<'a> {
             let other = || Filter::Other(card.unwrap_or_else(|| "unknown".to_owned()));
             r.facts.filter.clone().unwrap_or_else(other)
         };
-        let row = |m: &usize| {
-            let r = &self.raw[*m];
+        let row = |(m, plane): (usize, Option<usize>)| {
+            let r = &self.raw[m];
             LayoutFrame {
                 file: name_of(&r.path),
-                plane: None,
-                filter: word(r),
+                plane,
+                filter: plane.map_or_else(|| word(r), |p| COLOURS[p].clone()),
                 exposure_s: r.facts.exposure_s,
                 size: r.facts.size,
                 saturation: full(r),
@@ -273,9 +306,22 @@ impl<'a> Lights<'a> {
                 balance: None,
             }
         };
-        Ok(self.group.members.par_iter().map(row).collect())
+        // Of a colour camera's file three frames.
+        let planes: &[Option<usize>] = if self.pattern.is_some() {
+            &[Some(0), Some(1), Some(2)]
+        } else {
+            &[None]
+        };
+        let members = self.group.members.iter();
+        let all: Vec<(usize, Option<usize>)> = members
+            .flat_map(|m| planes.iter().map(move |p| (*m, *p)))
+            .collect();
+        Ok(all.into_par_iter().map(row).collect())
     }
 }
+
+/// What the planes of a colour camera's frame show.
+const COLOURS: [Filter; 3] = [Filter::R, Filter::G, Filter::B];
 
 /// Above this part of the full value a pixel counts as full: a camera's last per cent is not linear.
 const FULL: f32 = 0.98;

@@ -6,6 +6,7 @@ use std::sync::Arc;
 use jigsawa_core::calibrate::average::Set;
 use jigsawa_core::calibrate::defects::{Defects, Flaw, Flawed, of_dark, of_flat, wavers};
 use jigsawa_core::calibrate::light::{Calibrated, Calibration, Dark};
+use jigsawa_core::calibrate::pattern::{PerCell, cell_medians};
 use jigsawa_core::calibrate::set::SetNoise;
 use jigsawa_core::calibrate::sort::{Group, Needs};
 use jigsawa_core::calibrate::strays::Levels;
@@ -107,15 +108,14 @@ impl<'a> Making<'a> {
     fn master(&self) -> Result<Master, Trouble> {
         let first = &self.raw[self.group.members[0]];
         if self.group.master {
-            return self.opened(
-                first.path.clone(),
-                None,
-                SetNoise {
-                    level: 0.0,
-                    sigma: 0.0,
-                    of_light: 0.0,
-                },
-            );
+            let unknown = SetNoise {
+                level: 0.0,
+                sigma: 0.0,
+                of_light: 0.0,
+            };
+            let mut master = self.opened(first.path.clone(), None, unknown)?;
+            master.flaws.extend(kept_wavering(&first.path)?);
+            return Ok(master);
         }
         let with = [self.bias(), self.dark()].into_iter().flatten();
         let mark = library::mark(self.frames(), with.map(|m| m.path.as_path()));
@@ -133,12 +133,9 @@ impl<'a> Making<'a> {
         let unit = freed.iter().map(|f| f.1).sum::<f64>() / freed.len().real();
         let gain = first.facts.gain_e_adu.map(|g| g * unit);
         let noise = SetNoise::measure(&sources, gain).map_err(unreadable)?;
-        let wavering = path.with_extension("wavering.csv");
         if library::has(&path, &mark) {
             let mut master = self.opened(path, None, noise)?;
-            if wavering.exists() {
-                master.flaws.extend(read_defects(&wavering)?);
-            }
+            master.flaws.extend(kept_wavering(&master.path)?);
             return Ok(master);
         }
         make_folder(self.library)?;
@@ -147,6 +144,7 @@ impl<'a> Making<'a> {
         if !flaws.is_empty() {
             // What a later run cannot see in the mean.
             let listed = Defects::new(first.facts.size, flaws.clone());
+            let wavering = master.path.with_extension(WAVERING);
             let file = filled(&wavering, written_defects(&listed).as_bytes(), true)?;
             file.finish().map_err(|error| Trouble::Write {
                 file: wavering.clone(),
@@ -158,30 +156,35 @@ impl<'a> Making<'a> {
     }
 
     /// The frames as they are averaged, and what each was divided by: flats are freed of bias or dark-flat, and brought to a
-    /// middle of 1.
-    fn freed(&self) -> Result<Vec<(Freed<'a>, f64)>, DoorError> {
+    /// middle of 1, each colour of a colour camera's by itself, so that a flat's own colour stays out of the lights.
+    fn freed(&self) -> Result<Vec<(PerCell<Freed<'a>>, f64)>, DoorError> {
         let is_flat = self.group.kind == Kind::Flat;
-        let with = || Calibration {
-            bias: self.bias().filter(|_| is_flat).map(|m| m.file.plane(0)),
-            dark: self.dark().filter(|_| is_flat).map(|m| Dark {
-                master: m.file.plane(0),
-                factor: 1.0,
-                glow: None,
-            }),
-            ..Calibration::default()
-        };
         let one = |r: &'a Raw| {
-            let plain = Calibrated::new(r.file.plane(0), with());
+            let source = Calibrated::new(
+                r.file.plane(0),
+                Calibration {
+                    bias: self.bias().filter(|_| is_flat).map(|m| m.file.plane(0)),
+                    dark: self.dark().filter(|_| is_flat).map(|m| Dark {
+                        master: m.file.plane(0),
+                        factor: 1.0,
+                        glow: None,
+                    }),
+                    ..Calibration::default()
+                },
+            );
             if !is_flat {
-                return Ok((plain, 1.0));
+                let factors = [1.0; 4];
+                return Ok((PerCell { source, factors }, 1.0));
             }
-            let level = Levels::measure(&plain)?.map_or(1.0, |l| f64::from(l.median));
-            let level = if level > 0.0 { level } else { 1.0 };
-            let levelled = Calibration {
-                gain: 1.0 / level,
-                ..with()
+            let levels = if self.group.setup.pattern.is_some() {
+                cell_medians(&source)?
+            } else {
+                [Levels::measure(&source)?.map_or(1.0, |l| l.median); 4]
             };
-            Ok((Calibrated::new(r.file.plane(0), levelled), level))
+            let lit = |l: f32| if l > 0.0 { l } else { 1.0 };
+            let factors = levels.map(|l| 1.0 / lit(l));
+            let light = levels.map(|l| f64::from(lit(l))).iter().sum::<f64>() / 4.0;
+            Ok((PerCell { source, factors }, light))
         };
         self.frames().map(one).collect()
     }
@@ -324,4 +327,17 @@ impl<'a> Making<'a> {
 /// A file's own name.
 fn file_name(path: &Path) -> String {
     name_of(path.file_name().map_or(path, Path::new))
+}
+
+/// The ending of the list of wavering pixels beside a dark master.
+const WAVERING: &str = "wavering.csv";
+
+/// What wavered when a master was made.
+fn kept_wavering(master: &Path) -> Result<Vec<Flawed>, Trouble> {
+    let list = master.with_extension(WAVERING);
+    if list.exists() {
+        read_defects(&list)
+    } else {
+        Ok(Vec::new())
+    }
 }

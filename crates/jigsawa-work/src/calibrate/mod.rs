@@ -13,6 +13,7 @@ mod write;
 
 use std::path::{Path, PathBuf};
 
+use jigsawa_core::calibrate::pattern::Pattern;
 use jigsawa_core::calibrate::sort::{DarkFor, Group, Needs, needs};
 use jigsawa_core::calibrate::strays::Stray;
 use jigsawa_core::canvas::{Canvas, Extent, Grid};
@@ -38,6 +39,8 @@ pub struct Wanted<'a> {
     pub out: &'a Path,
     /// Where masters are kept.
     pub library: &'a Path,
+    /// Colours before the pixels, where no card says them: `RGGB`.
+    pub pattern: Option<Pattern>,
     /// What the user settles: a group of lights, and the set that it gets (`no-dark`, `no-flat` for none).
     pub uses: &'a [(String, String)],
 }
@@ -64,6 +67,10 @@ pub struct LightsGet {
     pub defects: Vec<(&'static str, usize)>,
     /// Whole columns among them.
     pub columns: Vec<usize>,
+    /// Colours before a colour camera's pixels.
+    pub pattern: Option<String>,
+    /// Do these begin a row later than the header says, by the flat's greens?
+    pub shifted: bool,
 }
 
 /// What a calibration came to.

@@ -3,8 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use jigsawa_core::doors::TileSink;
-use jigsawa_core::layout::Layout;
-use jigsawa_core::plane::Plane;
+use jigsawa_core::layout::{Layout, LayoutFrame};
 use jigsawa_formats::facts::{CutOut, wcs_records};
 use jigsawa_formats::fits::{Cards, Depth, FitsFrame, FitsWriter};
 use jigsawa_formats::whole::Unfinished;
@@ -27,7 +26,10 @@ pub fn written_frames(
 ) -> Result<Vec<Output>, Trouble> {
     make_folder(folder)?;
     let target = |file: &str| folder.join(stem(&path_of(file)) + ".fits");
-    let targets: Vec<PathBuf> = layout.frames.iter().map(|f| target(&f.file)).collect();
+    // Three planes of one file are one.
+    let first = |f: &&LayoutFrame| f.plane.is_none_or(|p| p == 0);
+    let rows: Vec<&LayoutFrame> = layout.frames.iter().filter(first).collect();
+    let targets: Vec<PathBuf> = rows.iter().map(|f| target(&f.file)).collect();
     for (i, t) in targets.iter().enumerate() {
         if targets[..i].contains(t) {
             return Err(Trouble::SameName(t.clone()));
@@ -36,9 +38,9 @@ pub fn written_frames(
     are_free(&targets, overwrite)?;
     let progress = run.begin("frames", targets.len());
     let mut masters = Masters::default();
-    let mut buffer = Vec::new();
+    let mut buffers: [Vec<f32>; 3] = Default::default();
     let mut outputs = Vec::new();
-    for (row, target) in layout.frames.iter().zip(&targets) {
+    for (row, target) in rows.into_iter().zip(&targets) {
         let path = path_of(&row.file);
         let unreadable = |e: FileError| Trouble::Files(vec![(path.clone(), e)]);
         let file = FitsFrame::open(&path).map_err(unreadable)?;
@@ -46,11 +48,7 @@ pub fn written_frames(
             continue;
         };
         let calibrating = masters.open(record, row.size)?;
-        let mut data = file
-            .buffer(std::mem::take(&mut buffer))
-            .map_err(unreadable)?;
-        read_all(&calibrating.read_through(file.plane(0)), &mut data)
-            .map_err(|e| unreadable(e.into()))?;
+        let planes = if calibrating.is_colour() { 3 } else { 1 };
         let wrong = |error| Trouble::Write {
             file: target.clone(),
             error,
@@ -58,16 +56,20 @@ pub fn written_frames(
         let begun = begin(target, overwrite)?;
         let cards = cards(&file, record, row.saturation);
         let mut out =
-            FitsWriter::create(begun, row.size, 1, Depth::Float, &cards).map_err(wrong)?;
-        let plane = Plane::new(row.size, data).ok_or_else(|| unreadable(FileError::NoImage))?;
-        out.put(row.size.rect(), &[plane.data()])
+            FitsWriter::create(begun, row.size, planes, Depth::Float, &cards).map_err(wrong)?;
+        for (plane, buffer) in buffers.iter_mut().enumerate().take(planes) {
+            *buffer = file.buffer(std::mem::take(buffer)).map_err(unreadable)?;
+            read_all(&calibrating.read_through(&file, plane), buffer)
+                .map_err(|e| unreadable(e.into()))?;
+        }
+        let all: Vec<&[f32]> = buffers[..planes].iter().map(Vec::as_slice).collect();
+        out.put(row.size.rect(), &all)
             .map_err(|e| wrong(FileError::Through(e)))?;
         out.complete().and_then(Unfinished::finish).map_err(wrong)?;
         outputs.push(Output {
             file: name_of(target),
             kind: "calibrated light",
         });
-        buffer = plane.into_data();
         progress.step();
     }
     Ok(outputs)
@@ -88,7 +90,6 @@ fn cards(
         ("DATE-OBS", &f.date),
         ("INSTRUME", &f.camera),
         ("TELESCOP", &f.telescope),
-        ("BAYERPAT", &f.colour_pattern),
     ] {
         if let Some(value) = value {
             cards.text(name, value, "");

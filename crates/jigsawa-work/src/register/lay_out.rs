@@ -160,7 +160,10 @@ impl Row<'_> {
                 Vec::new()
             },
             notes: if used {
-                let seen = self.catalogue.map(seen).unwrap_or_default();
+                // Interpolated colours are tied by their making.
+                let raw = self.frame.calibration.as_ref();
+                let tied = raw.is_some_and(|c| c.is_colour());
+                let seen = self.catalogue.map(|c| seen(c, tied)).unwrap_or_default();
                 self.notes.into_iter().chain(seen).collect()
             } else {
                 Vec::new()
@@ -179,7 +182,7 @@ impl Row<'_> {
 const SMOOTHED: f64 = 3.0;
 
 /// What should be known of a frame's values, by its stars and its noise.
-fn seen(c: &Catalogue) -> Vec<String> {
+fn seen(c: &Catalogue, tied_by_making: bool) -> Vec<String> {
     let stretched = c.stretched().map(|by| {
         format!(
             "its stars of ten times the light are {:.0} % wider: it seems to have been stretched, and only linear frames \
@@ -188,7 +191,7 @@ fn seen(c: &Catalogue) -> Vec<String> {
         )
     });
     let tied = c.noise.tied();
-    let smoothed = (tied > SMOOTHED).then(|| {
+    let smoothed = (tied > SMOOTHED && !tied_by_making).then(|| {
         format!(
             "it was smoothed or denoised: over 16 pixels its noise is {tied:.1} times what its pixels' scatter says, and \
              counts as that"

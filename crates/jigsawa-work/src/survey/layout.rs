@@ -47,7 +47,7 @@ pub fn layout(night: &Night) -> Result<Layout, Trouble> {
                 facts: Vec::new(),
                 notes: Vec::new(),
                 panel: None,
-                calibration: None,
+                calibration: night.through[i].as_ref().map(|c| c.record.clone()),
                 verdict: night.judged[i].verdict.clone(),
                 measured: Measurements {
                     stars: m.map_or(0, |m| m.stars),

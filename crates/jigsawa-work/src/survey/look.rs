@@ -5,9 +5,10 @@
 //! handful of files is open. What a worker finds goes into the store; only numbers stay in memory.
 
 use jigsawa_core::number::Convert;
-use std::path::Path;
-use std::sync::Mutex;
+use std::collections::HashMap;
+use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Arc, Mutex};
 
 use jigsawa_core::binned;
 use jigsawa_core::finish::Shade;
@@ -21,8 +22,10 @@ use jigsawa_formats::fits::FitsFrame;
 use jigsawa_formats::jpeg;
 use serde::{Deserialize, Serialize};
 
-use crate::cache;
+use crate::cache::{self, Store};
 use crate::find::FoundFile;
+use crate::frames::Frame;
+use crate::pixels::Calibrating;
 use crate::run::Run;
 
 /// How files are looked at.
@@ -34,8 +37,23 @@ pub struct Way {
     pub preview_side: Option<usize>,
 }
 
-impl cache::Way for Way {
+/// How one file is looked at: as all are, and read as it is or through its calibration.
+#[derive(Serialize)]
+struct WayOf<'a> {
+    way: &'a Way,
+    reading: Option<&'a str>,
+}
+
+impl cache::Way for WayOf<'_> {
     const KIND: &'static str = "look";
+}
+
+/// Frames of a layout that are read through their calibration, by their files.
+pub type Through = HashMap<PathBuf, Frame>;
+
+/// What a store has of a file.
+pub fn recall(store: &Store, file: &Path, way: &Way, reading: Option<&str>) -> Option<Looked> {
+    store.load(file, &WayOf { way, reading })
 }
 
 /// A picture of a frame for the report.
@@ -62,6 +80,9 @@ pub struct Looked {
     pub measures: Result<Measures, String>,
     /// How it looks.
     pub preview: Option<Preview>,
+    /// What its raw pixels were read through.
+    #[serde(skip)]
+    pub through: Option<Arc<Calibrating>>,
 }
 
 impl Looked {
@@ -75,6 +96,7 @@ impl Looked {
             facts: None,
             measures: Err(reason),
             preview: None,
+            through: None,
         }
     }
 }
@@ -82,8 +104,13 @@ impl Looked {
 /// Memory that a worker needs for each pixel: the frame itself and what detection makes of it.
 const BYTES_PER_PIXEL: usize = 8;
 
-/// Looks at all files. The previews stay in the store.
-pub fn look_at_all(files: &[FoundFile], way: &Way, run: &Run<'_>) -> (Vec<Looked>, usize) {
+/// Looks at all files, at those of a layout `through` their calibration. The previews stay in the store.
+pub fn look_at_all(
+    files: &[FoundFile],
+    way: &Way,
+    through: &Through,
+    run: &Run<'_>,
+) -> (Vec<Looked>, usize) {
     let progress = run.begin("frames", files.len());
     let next = AtomicUsize::new(0);
     let fresh = AtomicUsize::new(0);
@@ -95,12 +122,16 @@ pub fn look_at_all(files: &[FoundFile], way: &Way, run: &Run<'_>) -> (Vec<Looked
                 loop {
                     let i = next.fetch_add(1, Ordering::Relaxed);
                     let Some(file) = files.get(i) else { break };
-                    let mut found = run.store.load(&file.path, way).unwrap_or_else(|| {
+                    let frame = through.get(&file.path);
+                    let reading = frame.and_then(Frame::reading);
+                    let known = recall(&run.store, &file.path, way, reading);
+                    let mut found = known.unwrap_or_else(|| {
                         fresh.fetch_add(1, Ordering::Relaxed);
-                        let found = look(&file.path, way, &mut buffer);
-                        run.store.keep(&file.path, way, &found);
+                        let found = look(&file.path, way, frame, &mut buffer);
+                        run.store.keep(&file.path, &WayOf { way, reading }, &found);
                         found
                     });
+                    found.through = frame.and_then(|f| f.calibration.clone());
                     if let Some(p) = &mut found.preview {
                         p.jpeg = Vec::new();
                     }
@@ -139,19 +170,29 @@ fn workers(files: &[FoundFile], run: &Run<'_>) -> usize {
 }
 
 /// Looks at one file.
-fn look(path: &Path, way: &Way, buffer: &mut Vec<f32>) -> Looked {
-    match try_look(path, way, buffer) {
+fn look(path: &Path, way: &Way, through: Option<&Frame>, buffer: &mut Vec<f32>) -> Looked {
+    match try_look(path, way, through, buffer) {
         Ok(looked) => looked,
         Err(e) => Looked::unreadable(e.to_string()),
     }
 }
 
-fn try_look(path: &Path, way: &Way, buffer: &mut Vec<f32>) -> Result<Looked, FileError> {
-    let file = FitsFrame::open(path)?;
-    let facts = facts::read(&file);
-    // Of a colour image the green plane, which has most of the light.
-    let plane = usize::from(file.planes() == 3);
-    let whole = file.read_plane(plane, std::mem::take(buffer))?;
+fn try_look(
+    path: &Path,
+    way: &Way,
+    through: Option<&Frame>,
+    buffer: &mut Vec<f32>,
+) -> Result<Looked, FileError> {
+    let (facts, whole) = if let Some(frame) = through {
+        let whole = frame.read_plane(std::mem::take(buffer))?;
+        (frame.facts.clone(), whole)
+    } else {
+        let file = FitsFrame::open(path)?;
+        // Of a colour image the green plane, which has most of the light.
+        let plane = usize::from(file.planes() == 3);
+        let whole = file.read_plane(plane, std::mem::take(buffer))?;
+        (facts::read(&file), whole)
+    };
     let measures = measured(&whole, &facts, way.area);
     let preview = match way.preview_side {
         Some(side) => preview(&whole, facts.row_order, side)?,
@@ -162,6 +203,7 @@ fn try_look(path: &Path, way: &Way, buffer: &mut Vec<f32>) -> Result<Looked, Fil
         facts: Some(facts),
         measures,
         preview,
+        through: None,
     })
 }
 

@@ -13,6 +13,6 @@ pub use carry::{Plan, carry, plan};
 pub use csv::write as write_csv;
 pub use journal::{Journal, Resumed};
 pub use layout::layout;
-pub use look::{Looked, Way, cut, look_at_all};
+pub use look::{Looked, Through, Way, cut, look_at_all, recall};
 pub use night::{Night, Wishes};
 pub use places::Places;

@@ -2,6 +2,7 @@
 
 use std::collections::HashMap;
 use std::path::PathBuf;
+use std::sync::Arc;
 
 use jigsawa_core::frame::{FrameFacts, Kind};
 use jigsawa_core::survey::Measures;
@@ -17,6 +18,7 @@ use jigsawa_core::verdict::Verdict;
 use super::look::{Looked, Preview};
 use super::places::Places;
 use crate::find::FoundFile;
+use crate::pixels::Calibrating;
 
 /// What the user asks of the comparison.
 #[derive(Default)]
@@ -39,6 +41,8 @@ pub struct Night {
     pub measures: Vec<Option<Measures>>,
     /// How they look, without the pictures themselves.
     pub previews: Vec<Option<Preview>>,
+    /// What raw ones of a layout were read through.
+    pub through: Vec<Option<Arc<Calibrating>>>,
     /// The comparison, for lights.
     pub compared: Vec<Option<Compared>>,
     /// The scores, for lights that can have one.
@@ -152,6 +156,7 @@ impl Night {
             nights: Vec::new(),
             measures: Vec::new(),
             previews: Vec::new(),
+            through: Vec::new(),
             compared: Vec::new(),
             scores: Vec::new(),
             judged: Vec::new(),
@@ -176,6 +181,7 @@ impl Night {
             night.facts.push(facts);
             night.measures.push(measures);
             night.previews.push(found.preview);
+            night.through.push(found.through);
             night.judged.push(Judged {
                 verdict,
                 doubts: Vec::new(),

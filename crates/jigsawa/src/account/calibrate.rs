@@ -8,7 +8,7 @@ use jigsawa_work::frames::Spoilt;
 use serde::Serialize;
 
 use super::Outcome;
-use crate::tell::calibrating::{REFUSED, doubt, other_heat, stray};
+use crate::tell::calibrating::{REFUSED, doubt, other_heat, other_phase, stray};
 
 /// What a calibration says.
 pub type CalibrateAccount = Outcome<Calibrated>;
@@ -75,6 +75,9 @@ pub struct LightsRow {
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub columns: Vec<usize>,
     pub electrons: bool,
+    /// Colours before a colour camera's pixels, of which red, green and blue are made.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub pattern: Option<String>,
     pub doubts: Vec<String>,
 }
 
@@ -166,6 +169,10 @@ fn lights_row(c: &Calibration, l: &LightsGet) -> LightsRow {
             doubts.push(other_heat(f.value));
         }
     }
+    if let Some(pattern) = l.pattern.as_ref().filter(|_| l.shifted) {
+        let told = g.setup.pattern.as_deref().unwrap_or_default();
+        doubts.push(other_phase(told, pattern));
+    }
     let electrons = g.members.first().and_then(|m| c.raw[*m].facts.gain_e_adu);
     LightsRow {
         group: c.names[l.group].clone(),
@@ -182,6 +189,7 @@ fn lights_row(c: &Calibration, l: &LightsGet) -> LightsRow {
         defects: l.defects.iter().copied().collect(),
         columns: l.columns.clone(),
         electrons: electrons.is_some(),
+        pattern: l.pattern.clone(),
         doubts,
     }
 }

@@ -3,6 +3,7 @@
 use std::path::PathBuf;
 
 use clap::Args;
+use jigsawa_core::calibrate::pattern::Pattern;
 
 use super::OutputArgs;
 
@@ -23,6 +24,9 @@ pub struct CalibrateArgs {
     /// Where masters are kept for all nights [default: the folder 'library' among the results]
     #[arg(help_heading = "Masters", long, value_name = "FOLDER")]
     pub library: Option<PathBuf>,
+    /// Colours before the pixels of a colour camera, from the first pixel stored, where no card says them
+    #[arg(long, value_name = "RGGB", value_parser = pattern)]
+    pub pattern: Option<Pattern>,
     /// Give a group of lights another set than the one that was found, by the names that the account has; 'no-dark',
     /// 'no-flat' or 'no-bias' for none
     #[arg(help_heading = "Masters", long = "use", value_name = "LIGHTS=SET", value_parser = uses)]
@@ -35,6 +39,12 @@ pub struct CalibrateArgs {
     pub no_report: bool,
     #[command(flatten)]
     pub output: OutputArgs,
+}
+
+/// Four letters.
+fn pattern(text: &str) -> Result<Pattern, String> {
+    Pattern::from_letters(text.trim())
+        .ok_or_else(|| "a pattern is RGGB, BGGR, GRBG or GBRG".to_owned())
 }
 
 /// LIGHTS=SET.

@@ -15,9 +15,10 @@ use super::OutputArgs;
   jigsawa show sub_012.fits --region 1200,800,400,300 --zoom 3 --stars
   jigsawa show ha.fits oiii.fits --together
   jigsawa show sub_001.fits sub_002.fits --difference
-  jigsawa show night/*.fits --flip 4")]
+  jigsawa show night/*.fits --flip 4
+  jigsawa show work/reef.layout.json light_003")]
 pub struct ShowArgs {
-    /// FITS files
+    /// FITS files; or a layout, whose frames are shown as they are read through it, and names of some of them
     #[arg(required = true, value_name = "FRAME")]
     pub frames: Vec<PathBuf>,
     /// Show only this part: X,Y,W,H in pixels of the file

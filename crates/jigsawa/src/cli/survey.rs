@@ -15,12 +15,13 @@ use super::OutputArgs;
 #[command(after_help = "Examples:
   jigsawa survey night/ --out look
   jigsawa survey night/*.fits --area centre --keep \"fwhm < 3.2 px and clouds < 20%\"
+  jigsawa survey work/reef.layout.json --layout --out work
   jigsawa survey night/ --keep-best 90% --copy good/ --dry-run
 
 Without --keep and --keep-best, frames that stand far apart from the others are left out, each with
 its reason. docs/survey.md has all names for --keep, --sort and --columns, docs/score.md the score.")]
 pub struct SurveyArgs {
-    /// Folders (with all below them), files, or patterns with * and ?
+    /// Folders (with all below them), files, or patterns with * and ?; or a layout, whose frames are read through it
     #[arg(required = true, value_name = "FOLDER|FILE|PATTERN")]
     pub frames: Vec<PathBuf>,
     /// Measure only this part of each frame: centre (the middle third of each side), half (the middle

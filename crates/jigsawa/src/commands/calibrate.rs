@@ -35,6 +35,7 @@ pub fn make(args: &CalibrateArgs, common: &Common) -> Result<CalibrateAccount, T
         paths: &args.frames,
         out,
         library: &library,
+        pattern: args.pattern,
         uses: &args.uses,
     };
     let done = job(&wanted, &run)?;

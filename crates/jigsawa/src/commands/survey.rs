@@ -16,12 +16,13 @@ use jigsawa_work::cache::Store;
 use jigsawa_work::clock::{Clock, Output};
 use jigsawa_work::find::{FoundFile, find};
 use jigsawa_work::foreign::name_of;
-use jigsawa_work::frames::{twin_of, twins};
+use jigsawa_work::frames::{Frame, twin_of, twins};
 use jigsawa_work::layout_file;
 use jigsawa_work::outputs::{are_free, begin, make_folder, plain_name, slug};
+use jigsawa_work::start::of_layout;
 use jigsawa_work::survey::{
-    Journal, Looked, Night, Places, Plan, Resumed, Way, Wishes, carry, layout, look_at_all, plan,
-    write_csv,
+    Journal, Looked, Night, Places, Plan, Resumed, Through, Way, Wishes, carry, layout,
+    look_at_all, plan, write_csv,
 };
 use jigsawa_work::trouble::Trouble;
 
@@ -101,7 +102,7 @@ fn surveyed(
         .flatten()
         .map(PathBuf::as_path)
         .collect();
-    let files = find(&args.frames, &apart)?;
+    let (files, through) = files_of(args, &apart)?;
     make_folder(&args.output.out)?;
     let way = Way {
         area: args.area,
@@ -114,7 +115,7 @@ fn surveyed(
         Names::new(args, name).check(args.output.overwrite)?;
     }
     let run = run(common, &args.output.out, clock)?;
-    let (mut looked, measured) = look_at_all(&files, &way, &run);
+    let (mut looked, measured) = look_at_all(&files, &way, &through, &run);
     leave_out_twins(&files, &mut looked, &run.store);
     run.clock.lap("frames");
     let mut night = Night::new(files, looked, wishes, &Places::new(&run.store, args.area));
@@ -181,6 +182,20 @@ fn surveyed(
     let _ = writeln!(text, "took       {:.2} s{known}", account.seconds);
     account.own.text = text;
     Ok(account)
+}
+
+/// The files that are meant; those of a layout are read through it.
+fn files_of(args: &SurveyArgs, apart: &[&Path]) -> Result<(Vec<FoundFile>, Through), Trouble> {
+    let Some(frames) = of_layout(&args.frames)? else {
+        return Ok((find(&args.frames, apart)?, Through::new()));
+    };
+    let file = |f: &Frame| {
+        let name = f.path.file_name().map(PathBuf::from);
+        FoundFile::new(f.path.clone(), name.unwrap_or_default())
+    };
+    let files = frames.iter().map(file).collect();
+    let raw = frames.into_iter().filter(|f| f.calibration.is_some());
+    Ok((files, raw.map(|f| (f.path.clone(), f)).collect()))
 }
 
 /// The same frame under a second name is left out.

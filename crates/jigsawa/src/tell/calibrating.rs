@@ -91,6 +91,14 @@ pub fn other_heat(factor: f64) -> String {
     )
 }
 
+/// Colours that begin a row later than a header says.
+pub fn other_phase(told: &str, is: &str) -> String {
+    format!(
+        "its header says {told}, but in the flat those greens are not alike and the others are: it is read as {is}, a row further; \
+         --pattern settles it"
+    )
+}
+
 fn quoted(words: &[String]) -> String {
     let all: Vec<String> = words.iter().map(|w| format!("'{w}'")).collect();
     all.join(", ")

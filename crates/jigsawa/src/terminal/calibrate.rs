@@ -94,6 +94,7 @@ fn lights(a: &CalibrateAccount) -> Table {
     let mut t = table(&[
         "lights",
         "frames",
+        "colours",
         "dark",
         "x",
         "by hot pixels",
@@ -107,6 +108,7 @@ fn lights(a: &CalibrateAccount) -> Table {
         t.add_row(vec![
             l.group.clone(),
             l.frames.to_string(),
+            word(&l.pattern),
             word(&l.dark),
             l.dark_factor.map_or("-".to_owned(), |f| format!("{f}")),
             match l.measured_factor.zip(l.measured_factor_error) {

@@ -29,12 +29,15 @@ fn the_demo_runs_and_says_what_to_open() {
     }
     assert!(run.err.is_empty(), "{}", run.err);
     assert_eq!(night.files("d/frames").len(), 8);
+    assert_eq!(night.files("d/raw").len(), 107);
     assert_eq!(night.files("d/night").len(), 37);
     assert_eq!(night.files("d/heart").len(), 7);
     assert_eq!(night.files("d/panels").len(), 9);
     assert_eq!(night.files("d/vane").len(), 5);
     let results = night.files("d/result");
     for name in [
+        "lights-calibrate.html",
+        "lights-placed-register.html",
         "reef-survey.html",
         "reef-survey.layout.json",
         "reef-variants.png",

@@ -1,6 +1,7 @@
 //! The built program, driven on files in a temporary folder.
 
 mod bad_input;
+mod calibrate;
 mod compose;
 mod demo;
 mod faults;

@@ -38,6 +38,7 @@ fn every_account_passes_its_schema_and_a_changed_one_does_not() {
         "finish d/x-SHO.fits --out g --name x --no-report",
         "finish d/x-SHO.fits ha.fits --out h --no-report",
         "stars ha.fits --out i --name x",
+        "calibrate ha.fits oiii.fits --out n --name x",
         "show ha.fits --out j --stars",
         // What went wrong has a form, too.
         "register ha.fits --out k --name x",
@@ -65,7 +66,7 @@ fn every_account_passes_its_schema_and_a_changed_one_does_not() {
     wrong(5, &|a| a["exposures"][0]["file"] = json!(null));
     wrong(7, &|a| a["steps"][0]["acts"] = json!("yes"));
     wrong(9, &|a| a["stages"] = json!(null));
-    wrong(11, &|a| a["error"]["message"] = json!(null));
+    wrong(12, &|a| a["error"]["message"] = json!(null));
 }
 
 #[test]
@@ -84,6 +85,7 @@ fn every_layout_that_is_written_passes_its_schema_and_an_edited_one_does_not() {
         "normalize ha.fits oiii.fits --out e --name x --flatten=divide --protect 90,90,40 --weigh sharpness".to_owned(),
         "mosaic ha.fits oiii.fits stray.fits --out g --name x --linear-only --no-report".to_owned(),
         "normalize ha.fits oiii.fits --out f --name x --surface poly:3 --match noise".to_owned(),
+        "calibrate ha.fits oiii.fits --out h --name x --no-report".to_owned(),
     ] {
         night.run(&line).success();
     }
@@ -96,6 +98,7 @@ fn every_layout_that_is_written_passes_its_schema_and_an_edited_one_does_not() {
         "e/x.layout.json",
         "f/x.layout.json",
         "g/x-mosaic.layout.json",
+        "h/x.layout.json",
     ];
     for path in layouts {
         let layout = read(&night.path(path));

@@ -25,20 +25,22 @@ const START_S: i64 = 1_775_766_600;
 
 /// Writes the frames and `truth.json` into a folder.
 pub fn write(folder: &Path, overwrite: bool, common: &Common) -> Result<Vec<PathBuf>, Trouble> {
-    let night = RawNight::demo();
-    let names = night.frames.iter().map(|f| f.file.as_str());
-    let paths = new_files(folder, names, overwrite)?;
-    let progress = watch(common).begin("raw frames", night.frames.len());
+    let nights = [RawNight::demo(), RawNight::colour()];
+    let all = || nights.iter().flat_map(|n| &n.frames);
+    let paths = new_files(folder, all().map(|f| f.file.as_str()), overwrite)?;
+    let progress = watch(common).begin("raw frames", all().count());
     let (mut truths, mut done) = (serde_json::Map::new(), Ok(()));
-    night.take(|frame, plane, stars| {
-        if done.is_ok() {
-            let path = folder.join(&frame.file);
-            done = write_one(&path, &plane, &header(&night, frame), overwrite);
-            let told = json!({ "even_e": frame.even_e, "stars": stars });
-            truths.insert(frame.file.clone(), told);
-            progress.step();
-        }
-    });
+    for night in &nights {
+        night.take(|frame, plane, stars| {
+            if done.is_ok() {
+                let path = folder.join(&frame.file);
+                done = write_one(&path, &plane, &header(night, frame), overwrite);
+                let told = json!({ "even_e": frame.even_e, "stars": stars });
+                truths.insert(frame.file.clone(), told);
+                progress.step();
+            }
+        });
+    }
     done?;
     write_truth(folder, OBJECT, &truths, overwrite)?;
     Ok(paths)
@@ -80,7 +82,10 @@ fn header(night: &RawNight, frame: &RawFrame) -> Cards {
         let start = start.to_string();
         c.text("DATE-OBS", start.trim_end_matches('Z'), "[UTC] start");
     }
-    c.text("INSTRUME", "Pebble 24", "");
+    c.text("INSTRUME", night.camera, "");
+    if let Some(pattern) = night.pattern {
+        c.text("BAYERPAT", &pattern.letters(), "from the first pixel");
+    }
     c.text("TELESCOP", "Cairn 76 refractor", "");
     for (name, value, comment) in [
         ("GAIN", 100.0, "setting"),
@@ -97,7 +102,7 @@ fn header(night: &RawNight, frame: &RawFrame) -> Cards {
         c.number(name, value, comment);
     }
     c.text("ROWORDER", "BOTTOM-UP", "");
-    if let Some(shot) = &frame.shot {
+    if let Some(shot) = frame.shots.first() {
         place_cards(shot, &mut c);
     }
     c

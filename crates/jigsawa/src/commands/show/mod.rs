@@ -21,8 +21,9 @@ use jigsawa_work::clock::{Clock, Output, round};
 use jigsawa_work::frames::stem;
 use jigsawa_work::outputs::are_free;
 use jigsawa_work::outputs::{begin, make_folder, plain_name};
+use jigsawa_work::start::of_layout;
 use jigsawa_work::trouble::Trouble;
-use read::{Shown, read};
+use read::{Shown, Source, read};
 
 #[derive(Debug, Serialize)]
 struct Looks {
@@ -60,20 +61,28 @@ struct ShownStar {
 /// Runs the command and prints what it wrote.
 pub fn show(args: &ShowArgs, common: &Common) -> Result<Ending, Trouble> {
     let clock = Clock::start();
-    if (args.difference || args.flip.is_some()) && args.frames.len() < 2 {
+    let sources: Vec<Source> = match of_layout(&args.frames)? {
+        Some(frames) => frames
+            .into_iter()
+            .map(|f| Source::Frame(Box::new(f)))
+            .collect(),
+        None => args.frames.iter().cloned().map(Source::File).collect(),
+    };
+    let files: Vec<&Path> = sources.iter().map(Source::path).collect();
+    if (args.difference || args.flip.is_some()) && files.len() < 2 {
         return Err(Trouble::NeedsTwo(if args.difference {
             "--difference"
         } else {
             "--flip"
         }));
     }
-    let paths = names(args)?;
+    let paths = names(args, &files)?;
     make_folder(&args.output.out)?;
     are_free(&paths, args.output.overwrite)?;
-    let progress = watch(common).begin("frames", args.frames.len());
-    let mut shown = Vec::with_capacity(args.frames.len());
-    for path in &args.frames {
-        shown.push(read(path, args)?);
+    let progress = watch(common).begin("frames", sources.len());
+    let mut shown = Vec::with_capacity(sources.len());
+    for source in &sources {
+        shown.push(read(source, args)?);
         progress.step();
     }
     drop(progress);
@@ -112,20 +121,16 @@ pub fn show(args: &ShowArgs, common: &Common) -> Result<Ending, Trouble> {
 }
 
 /// Where the pictures go: one for each frame, or one in all.
-fn names(args: &ShowArgs) -> Result<Vec<PathBuf>, Trouble> {
+fn names(args: &ShowArgs, files: &[&Path]) -> Result<Vec<PathBuf>, Trouble> {
     let start = args.output.name.as_deref().map(plain_name).transpose()?;
-    let first = stem(&args.frames[0]);
+    let first = stem(files[0]);
     let file = |name: String| args.output.out.join(name + ".png");
     if args.together || args.flip.is_some() {
         let kind = if args.together { "together" } else { "flip" };
         let start = start.unwrap_or_else(|| first.clone());
         return Ok(vec![file(format!("{start}-{kind}"))]);
     }
-    let shown = if args.difference {
-        &args.frames[1..]
-    } else {
-        &args.frames[..]
-    };
+    let shown = if args.difference { &files[1..] } else { files };
     let mut all: Vec<PathBuf> = Vec::new();
     for (i, path) in shown.iter().enumerate() {
         let own = match &start {

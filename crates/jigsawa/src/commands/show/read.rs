@@ -4,15 +4,18 @@ use jigsawa_core::number::Convert;
 use std::path::{Path, PathBuf};
 
 use jigsawa_core::binned;
+use jigsawa_core::doors::FrameSource;
 use jigsawa_core::frame::FrameFacts;
 use jigsawa_core::plane::Plane;
 use jigsawa_core::space::{Rect, Size};
 use jigsawa_core::stars::Catalogue;
 use jigsawa_core::survey::{Area, SETTINGS, stars_and_trails};
+use jigsawa_formats::error::FileError;
 use jigsawa_formats::facts;
 use jigsawa_formats::fits::FitsFrame;
 
 use crate::cli::ShowArgs;
+use jigsawa_work::frames::Frame;
 use jigsawa_work::trouble::Trouble;
 
 /// Without --zoom a picture's longest side is at most this, which fills a screen.
@@ -49,11 +52,71 @@ impl Scale {
     }
 }
 
+/// What is shown: a file as it is, or a frame of a layout as it is read through it.
+pub enum Source {
+    File(PathBuf),
+    Frame(Box<Frame>),
+}
+
+impl Source {
+    /// Its file.
+    pub fn path(&self) -> &Path {
+        match self {
+            Self::File(path) => path,
+            Self::Frame(frame) => &frame.path,
+        }
+    }
+}
+
+/// Its pixels.
+enum Pixels<'a> {
+    File(Box<FitsFrame>),
+    Frame(&'a Frame),
+}
+
+impl Pixels<'_> {
+    fn facts(&self) -> FrameFacts {
+        match self {
+            Self::File(file) => facts::read(file),
+            Self::Frame(frame) => frame.facts.clone(),
+        }
+    }
+
+    fn planes(&self) -> usize {
+        match self {
+            Self::File(file) => file.planes(),
+            Self::Frame(frame) if frame.calibration.is_some() => frame.facts.planes,
+            Self::Frame(frame) => frame.file.planes(),
+        }
+    }
+
+    fn whole(&self) -> Result<Plane, FileError> {
+        match self {
+            Self::File(file) => file.read_plane(usize::from(file.planes() == 3), Vec::new()),
+            Self::Frame(frame) => frame.read_plane(Vec::new()),
+        }
+    }
+
+    fn read(&self, plane: usize, rect: Rect, out: &mut [f32]) -> Result<(), FileError> {
+        match self {
+            Self::File(file) => file.read(plane, rect, out),
+            Self::Frame(frame) => match &frame.calibration {
+                Some(c) => Ok(c.read_through(&frame.file, plane).read(rect, out)?),
+                None => frame.file.read(plane, rect, out),
+            },
+        }
+    }
+}
+
 /// Reads a frame.
-pub fn read(path: &Path, args: &ShowArgs) -> Result<Shown, Trouble> {
+pub fn read(source: &Source, args: &ShowArgs) -> Result<Shown, Trouble> {
+    let path = source.path();
     let broken = |e| Trouble::Files(vec![(path.to_owned(), e)]);
-    let file = FitsFrame::open(path).map_err(broken)?;
-    let facts = facts::read(&file);
+    let file = match source {
+        Source::File(path) => Pixels::File(Box::new(FitsFrame::open(path).map_err(broken)?)),
+        Source::Frame(frame) => Pixels::Frame(frame),
+    };
+    let facts = file.facts();
     let region = match args.region {
         None => facts.size.rect(),
         Some(b) => {
@@ -77,9 +140,7 @@ pub fn read(path: &Path, args: &ShowArgs) -> Result<Shown, Trouble> {
     };
     // Stars are numbered over the whole frame, so that they keep their numbers whatever is shown.
     let found = if args.stars || args.difference {
-        let plane = file
-            .read_plane(usize::from(file.planes() == 3), Vec::new())
-            .map_err(broken)?;
+        let plane = file.whole().map_err(broken)?;
         let found = stars_and_trails(&plane, facts.saturation, &SETTINGS);
         let (stars, _) = found.map_err(|error| Trouble::Measure {
             file: path.display().to_string(),

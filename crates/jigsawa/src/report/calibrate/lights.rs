@@ -43,7 +43,7 @@ pub fn before_and_after(c: &Calibration) -> Result<Option<Markup>, Trouble> {
         error: e.to_string(),
     };
     let before = in_memory(&raw.file.plane(0)).map_err(read)?;
-    let after = in_memory(&calibrating.read_through(raw.file.plane(0))).map_err(read)?;
+    let after = in_memory(&calibrating.read_through(&raw.file, 1)).map_err(read)?;
     let order = raw.facts.row_order;
     let name = raw
         .path

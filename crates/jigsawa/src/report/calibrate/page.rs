@@ -72,6 +72,7 @@ fn of_lights(a: &Calibrated) -> Markup {
     let mut table = Table::new(&[
         "lights",
         "#frames",
+        "colours",
         "dark",
         "#part of it",
         "#by hot pixels",
@@ -100,6 +101,7 @@ fn of_lights(a: &Calibrated) -> Markup {
             cells![
                 l.group,
                 l.frames,
+                l.pattern.clone().unwrap_or_default(),
                 word(&l.dark),
                 l.dark_factor.map_or("–".to_owned(), |f| f.to_string()),
                 measured,

@@ -17,7 +17,7 @@ use crate::report::picture::data_url;
 use crate::report::table::{Table, cells};
 use jigsawa_work::cache::Store;
 use jigsawa_work::outputs::begin;
-use jigsawa_work::survey::{Night, Way};
+use jigsawa_work::survey::{Night, Way, recall};
 use jigsawa_work::trouble::Trouble;
 use jigsawa_work::words::duration;
 
@@ -342,9 +342,8 @@ fn field() -> Markup {
 
 fn picture(night: &Night, i: usize, store: &Store, way: &Way) -> Markup {
     let used = night.judged[i].verdict == Verdict::Used;
-    let kept = store
-        .load(&night.files[i].path, way)
-        .and_then(|l: jigsawa_work::survey::Looked| l.preview);
+    let reading = night.through[i].as_ref().map(|c| c.key.as_str());
+    let kept = recall(store, &night.files[i].path, way, reading).and_then(|l| l.preview);
     let class = format!(
         "stamp {} {}",
         if used { "used" } else { "out" },

@@ -1,0 +1,289 @@
+//! A colour camera's frame as a plane of one colour: the colour's own pixels as they are, the others made up from what lies
+//! around them.
+//!
+//! Green first: the mean of its four neighbours, and the bend that they miss by what the pixel's own colour bends there
+//! (Malvar, He & Cutler 2004, ICASSP 3, 485), times how much green goes with that colour around (a local regression as in
+//! Kiku, Monno, Tanaka & Okutomi 2013, ICIP, 2304): all of it in a white star, nothing where a red one stands on an even
+//! green sky. Red and blue then follow green in the same way. No direction is preferred: the sky has no edges, and choosing
+//! one by the steps around a star moves its light from one colour to another (5 % of it, tried).
+
+use std::cell::RefCell;
+
+use super::pattern::{Colour, Pattern};
+use crate::doors::{DoorError, FrameSource};
+use crate::number::Convert;
+use crate::space::{Rect, Size};
+
+/// One colour of a frame, at every pixel.
+pub struct Interpolated<S> {
+    /// The frame, calibrated.
+    pub source: S,
+    /// Colours before its pixels.
+    pub pattern: Pattern,
+    /// The colour that is wanted.
+    pub colour: Colour,
+}
+
+/// Pixels around a window that its values depend on: four for the regression around a pixel, one more for its neighbours.
+const MARGIN: i64 = 5;
+
+/// How far apart pixels of red, or of blue, are.
+const STEP: i64 = 2;
+
+/// Green goes with another colour no stronger than this: beyond, noise has made the slope.
+const STEEPEST: f32 = 5.0;
+
+thread_local! {
+    static WINDOWS: RefCell<(Vec<f32>, Vec<f32>)> = RefCell::default();
+}
+
+impl<S: FrameSource> FrameSource for Interpolated<S> {
+    fn size(&self) -> Size {
+        self.source.size()
+    }
+
+    fn read(&self, rect: Rect, out: &mut [f32]) -> Result<(), DoorError> {
+        WINDOWS.with_borrow_mut(|(values, green)| {
+            let wide = grown(rect, MARGIN).intersect(self.size().rect());
+            values.resize(wide.area(), 0.0);
+            self.source.read(wide, values)?;
+            let window = Window {
+                rect: wide,
+                size: self.size(),
+                values,
+                pattern: self.pattern,
+            };
+            let near = grown(rect, 1);
+            green.clear();
+            for y in near.y..near.bottom() {
+                green.extend((near.x..near.right()).map(|x| window.green(x, y)));
+            }
+            let green =
+                |x: i64, y: i64| green[(y - near.y).index() * near.width + (x - near.x).index()];
+            for (y, row) in (rect.y..).zip(out.chunks_exact_mut(rect.width.max(1))) {
+                for (x, o) in (rect.x..).zip(row) {
+                    let v = match self.colour {
+                        1 => green(x, y),
+                        colour => window.following(x, y, colour, green),
+                    };
+                    *o = if v.is_finite() {
+                        v
+                    } else {
+                        window.near(x, y, self.colour)
+                    };
+                }
+            }
+            Ok(())
+        })
+    }
+}
+
+fn grown(rect: Rect, by: i64) -> Rect {
+    Rect {
+        x: rect.x - by,
+        y: rect.y - by,
+        width: rect.width + (2 * by).index(),
+        height: rect.height + (2 * by).index(),
+    }
+}
+
+/// Pixels around a window.
+struct Window<'a> {
+    rect: Rect,
+    size: Size,
+    values: &'a [f32],
+    pattern: Pattern,
+}
+
+/// How green and another colour go with each other around a pixel.
+struct Together {
+    /// Green for a unit of the colour.
+    green: f32,
+    /// The colour for a unit of green.
+    colour: f32,
+}
+
+impl Window<'_> {
+    /// A pixel; beyond the frame's edge the one as far inside, which has the same colour.
+    fn at(&self, x: i64, y: i64) -> f32 {
+        let inside = |v: i64, n: usize| {
+            let last = n.whole() - 1;
+            let v = v.abs();
+            let v = if v > last { 2 * last - v } else { v };
+            v.clamp(0, last)
+        };
+        let (x, y) = (inside(x, self.size.width()), inside(y, self.size.height()));
+        let (dx, dy) = (x - self.rect.x, y - self.rect.y);
+        let there =
+            dx >= 0 && dy >= 0 && dx < self.rect.width.whole() && dy < self.rect.height.whole();
+        if there {
+            self.values[dy.index() * self.rect.width + dx.index()]
+        } else {
+            f32::NAN
+        }
+    }
+
+    /// The sum of the four pixels at a distance.
+    fn four(&self, x: i64, y: i64, far: i64) -> f32 {
+        self.at(x - far, y) + self.at(x + far, y) + self.at(x, y - far) + self.at(x, y + far)
+    }
+
+    fn green(&self, x: i64, y: i64) -> f32 {
+        if self.pattern.at(x, y) == 1 {
+            return self.at(x, y);
+        }
+        // What a mean of four misses of the pixel's own colour, were that known there: its bend over a distance of two, a
+        // quarter of which is that over one, in both directions.
+        let bend = 0.25 * (self.at(x, y) - 0.25 * self.four(x, y, STEP));
+        0.25 * self.four(x, y, 1) + self.together(x, y).green * bend
+    }
+
+    /// The regression at a red or blue pixel, on nine of its colour: green as the mean of the four around each, the colour made
+    /// as wide by its own four at twice the distance.
+    fn together(&self, x: i64, y: i64) -> Together {
+        let (mut g, mut c) = ([0.0f32; 9], [0.0f32; 9]);
+        for (k, (g, c)) in g.iter_mut().zip(&mut c).enumerate() {
+            let px = x + STEP * ((k % 3).whole() - 1);
+            let py = y + STEP * ((k / 3).whole() - 1);
+            *g = 0.25 * self.four(px, py, 1);
+            *c = 0.75 * self.at(px, py) + 0.0625 * self.four(px, py, STEP);
+        }
+        let mean = |v: &[f32; 9]| v.iter().sum::<f32>() / 9.0;
+        let (mg, mc) = (mean(&g), mean(&c));
+        let (mut gg, mut gc, mut cc) = (0.0, 0.0, 0.0);
+        for (g, c) in g.iter().zip(&c) {
+            let (dg, dc) = (g - mg, c - mc);
+            gg += dg * dg;
+            gc += dg * dc;
+            cc += dc * dc;
+        }
+        // Missing pixels, or none that differ, tell nothing.
+        let slope = |of: f32| {
+            let k = gc / of;
+            if k.is_finite() {
+                k.clamp(0.0, STEEPEST)
+            } else {
+                0.0
+            }
+        };
+        Together {
+            green: slope(cc),
+            colour: slope(gg),
+        }
+    }
+
+    /// Red or blue: as much of green as it goes with, and what it differs from that by around.
+    fn following(&self, x: i64, y: i64, colour: Colour, green: impl Fn(i64, i64) -> f32) -> f32 {
+        if self.pattern.at(x, y) == colour {
+            return self.at(x, y);
+        }
+        let mut around = [(0.0f32, 0.0f32); 4];
+        let (mut n, mut slopes) = (0, 0.0);
+        for dy in -1..=1 {
+            for dx in -1..=1 {
+                let (px, py) = (x + dx, y + dy);
+                if self.pattern.at(px, py) == colour {
+                    let pair = (self.at(px, py), green(px, py));
+                    if (pair.0 + pair.1).is_finite() {
+                        around[n] = pair;
+                        slopes += self.together(px, py).colour;
+                        n += 1;
+                    }
+                }
+            }
+        }
+        let slope = slopes / n.single();
+        let rest: f32 = around[..n].iter().map(|(c, g)| c - slope * g).sum();
+        slope * green(x, y) + rest / n.single()
+    }
+
+    /// The mean of the pixels of a colour around one, where some are missing.
+    fn near(&self, x: i64, y: i64, colour: Colour) -> f32 {
+        let (mut sum, mut n) = (0.0, 0.0);
+        for dy in -2..=2 {
+            for dx in -2..=2 {
+                let v = self.at(x + dx, y + dy);
+                if self.pattern.at(x + dx, y + dy) == colour && v.is_finite() {
+                    sum += v;
+                    n += 1.0;
+                }
+            }
+        }
+        if n > 0.0 { sum / n } else { f32::NAN }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::plane::Plane;
+    use rstest::rstest;
+
+    fn frame(pattern: Pattern, colour: impl Fn(usize, usize, Colour) -> f32) -> Plane {
+        Plane::from_fn(Size::new(31, 22).unwrap(), |x, y| {
+            colour(x, y, pattern.at(x.whole(), y.whole()))
+        })
+    }
+
+    fn read(source: Plane, pattern: Pattern, colour: Colour, rect: Rect) -> Vec<f32> {
+        let mut out = vec![0.0; rect.area()];
+        let one = Interpolated {
+            source,
+            pattern,
+            colour,
+        };
+        one.read(rect, &mut out).unwrap();
+        out
+    }
+
+    #[rstest]
+    #[case("RGGB")]
+    #[case("GRBG")]
+    #[case("BGGR")]
+    #[case("GBRG")]
+    fn a_slope_of_any_colour_comes_out_as_it_is(#[case] letters: &str) {
+        let pattern = Pattern::from_letters(letters).unwrap();
+        let slope = |x: usize, y: usize, c: Colour| {
+            [40.0, 100.0, 70.0][c] + 0.5 * x.single() - 0.25 * y.single()
+        };
+        let plane = frame(pattern, slope);
+        for colour in 0..3 {
+            let rect = Rect {
+                x: 4,
+                y: 3,
+                width: 20,
+                height: 15,
+            };
+            for (i, v) in read(plane.clone(), pattern, colour, rect)
+                .iter()
+                .enumerate()
+            {
+                let want = slope(4 + i % 20, 3 + i / 20, colour);
+                assert!((v - want).abs() < 1e-3, "{colour} {i}: {v} {want}");
+            }
+        }
+    }
+
+    #[test]
+    fn any_window_has_the_same_bits_and_a_missing_pixel_stays_one() {
+        let pattern = Pattern::from_letters("RGGB").unwrap();
+        let mut plane = frame(pattern, |x, y, c| {
+            ((x * 37 + y * 11 + c * 50) % 97).single()
+        });
+        plane.data_mut()[12 * 31 + 9] = f32::NAN;
+        let whole = read(plane.clone(), pattern, 0, plane.size().rect());
+        assert!(whole.iter().all(|v| v.is_finite()));
+        for (x, y, width, height) in [(0, 0, 3, 2), (8, 11, 4, 4), (29, 19, 2, 3), (5, 5, 1, 1)] {
+            let rect = Rect {
+                x,
+                y,
+                width,
+                height,
+            };
+            for (i, v) in read(plane.clone(), pattern, 0, rect).iter().enumerate() {
+                let at = (y.index() + i / width) * 31 + x.index() + i % width;
+                assert_eq!(v.to_bits(), whole[at].to_bits(), "{rect:?} {i}");
+            }
+        }
+    }
+}
