@@ -2,7 +2,13 @@
 
 use divan::{Bencher, black_box};
 use jigsawa_core::binned;
-use jigsawa_core::doors::DoorError;
+use jigsawa_core::calibrate::average::Set;
+use jigsawa_core::calibrate::defects::{Defects, Flaw};
+use jigsawa_core::calibrate::interpolate::Interpolated;
+use jigsawa_core::calibrate::light::{Calibrated, Calibration, Dark};
+use jigsawa_core::calibrate::pattern::Pattern;
+use jigsawa_core::calibrate::set::SetNoise;
+use jigsawa_core::doors::{DoorError, FrameSource};
 use jigsawa_core::finish::{
     Crop, Link, Plan, Quiet, SkyFrom, Sources, Stretch, Tone, WhiteFrom, Wish, develop_part, look,
 };
@@ -92,6 +98,88 @@ fn resample_a_megapixel(bencher: Bencher<'_, '_>, (shape, scale, lens): (Shape, 
     bencher
         .counter(divan::counter::ItemsCount::new(tile.area()))
         .bench_local(|| resample(&how, black_box(&window), tile, &mut scratch, &mut out));
+}
+
+/// What reading through masters adds to reading: dark, flat, and one flawed pixel in five hundred.
+#[divan::bench]
+fn calibrate_a_megapixel(bencher: Bencher<'_, '_>) {
+    let raw = plane();
+    let size = raw.size();
+    let flaws = (0..2000).map(|i| ((i * 397) % 1024, (i * 613) % 1024, Flaw::Hot));
+    let light = Calibrated::new(
+        raw,
+        Calibration {
+            dark: Some(Dark {
+                master: Plane::filled(size, 500.0),
+                factor: 1.0,
+                glow: None,
+            }),
+            flat: Some(Plane::filled(size, 0.9)),
+            defects: Some(Defects::new(size, flaws.collect())),
+            gain: 0.8,
+            ..Calibration::default()
+        },
+    );
+    let mut out = vec![0.0; 512 * 128];
+    let tiles: Vec<Rect> = (0..16)
+        .map(|k| Rect {
+            x: 512 * (k % 2),
+            y: 128 * (k / 2),
+            width: 512,
+            height: 128,
+        })
+        .collect();
+    bencher.bench_local(|| {
+        tiles
+            .iter()
+            .try_for_each(|t| light.read(*t, black_box(&mut out)))
+    });
+}
+
+/// A colour of a megapixel behind a pattern.
+#[divan::bench]
+fn a_colour_of_a_megapixel(bencher: Bencher<'_, '_>) {
+    let Some(pattern) = Pattern::from_letters("RGGB") else {
+        return;
+    };
+    let red = Interpolated {
+        source: plane(),
+        pattern,
+        colour: 0,
+    };
+    let mut out = vec![0.0; 1024 * 64];
+    bencher.bench_local(|| {
+        (0..16).try_for_each(|k| {
+            let band = Rect {
+                x: 0,
+                y: 64 * k,
+                width: 1024,
+                height: 64,
+            };
+            red.read(band, black_box(&mut out))
+        })
+    });
+}
+
+/// Twenty darks of a megapixel into a master.
+#[divan::bench]
+fn average_twenty_megapixels(bencher: Bencher<'_, '_>) {
+    let planes: Vec<Plane> = (0..20).map(|_| plane()).collect();
+    let frames: Vec<&dyn FrameSource> = planes.iter().map(|p| p as &dyn FrameSource).collect();
+    let set = Set {
+        frames: &frames,
+        noise: SetNoise {
+            level: 1000.0,
+            sigma: 3.0,
+            of_light: 1.0,
+        },
+    };
+    bencher.bench_local(|| {
+        set.average(|band| {
+            black_box(band);
+            Ok::<(), DoorError>(())
+        })
+    });
 }
 
 #[divan::bench]

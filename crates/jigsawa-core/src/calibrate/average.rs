@@ -7,6 +7,8 @@
 //! few frames be clipped at all; clipping by the scatter of the same values alone cannot find one outlier among fewer
 //! than eleven at three widths (the largest possible is (n - 1) / sqrt(n)).
 
+use std::cell::RefCell;
+
 use multiversion::multiversion;
 use rayon::prelude::*;
 
@@ -72,7 +74,10 @@ impl Set<'_> {
         for batch in bands.chunks(BANDS) {
             let (computed, stored) = rayon::join(
                 || -> Result<Vec<Band>, DoorError> {
-                    batch.par_iter().map(|rect| self.band(*rect)).collect()
+                    let bands = batch.par_iter();
+                    bands
+                        .map(|rect| VALUES.with_borrow_mut(|values| self.band(*rect, values)))
+                        .collect()
                 },
                 || done.iter().try_for_each(&mut take),
             );
@@ -82,9 +87,9 @@ impl Set<'_> {
         done.iter().try_for_each(take)
     }
 
-    fn band(&self, rect: Rect) -> Result<Band, DoorError> {
+    fn band(&self, rect: Rect, values: &mut Vec<f32>) -> Result<Band, DoorError> {
         let area = rect.area();
-        let mut values = vec![0.0; area * self.frames.len()];
+        values.resize(area * self.frames.len(), 0.0);
         for (frame, into) in self.frames.iter().zip(values.chunks_exact_mut(area)) {
             frame.read(rect, into)?;
         }
@@ -116,6 +121,11 @@ impl Set<'_> {
         }
         Ok(band)
     }
+}
+
+thread_local! {
+    // Values of all frames of a band: touching fresh memory costs more than the sums.
+    static VALUES: RefCell<Vec<f32>> = RefCell::default();
 }
 
 /// Rows of a frame, some at a time.

@@ -282,17 +282,23 @@ fn in_band(
         }
         values[(y - wide.y).index() * w + x.index()]
     };
-    let mut found = Vec::new();
+    let row = |y: i64| {
+        let from = (y - wide.y).index() * w;
+        &values[from..from + w]
+    };
+    let (mut found, mut suspects) = (Vec::new(), Vec::new());
     for y in rect.y..rect.bottom() {
-        for x in 0..w.whole() {
+        suspects.clear();
+        if w > 2 * REACH.index() && y - REACH >= wide.y && y + REACH < wide.bottom() {
+            let rows = [row(y - REACH), row(y), row(y + REACH)];
+            suspects.extend(0..REACH);
+            suspected(rows, bar, &mut suspects);
+            suspects.extend(w.whole() - REACH..w.whole());
+        } else {
+            suspects.extend(0..w.whole());
+        }
+        for x in suspects.iter().copied() {
             let v = at(x, y);
-            // Most pixels lie between two of those around them, or near one.
-            let across = 0.5 * (at(x - 2, y) + at(x + 2, y));
-            let along = 0.5 * (at(x, y - 2) + at(x, y + 2));
-            let low_bar = 0.5 * bar(v);
-            if (v - across).abs() < low_bar && (v - along).abs() < low_bar {
-                continue;
-            }
             let middle = around(|dx, dy| at(x + dx, y + dy));
             if (v - middle).abs() > bar(middle) {
                 found.push(Standing {
@@ -304,6 +310,25 @@ fn in_band(
         }
     }
     Ok(found)
+}
+
+/// Pixels of a row that do not lie near the middle of those at both sides, or of those above and below: of the others none
+/// stands out of the median of eight.
+fn suspected([above, row, below]: [&[f32]; 3], bar: &impl Fn(f32) -> f32, suspects: &mut Vec<i64>) {
+    let r = REACH.index();
+    let n = row.len() - 2 * r;
+    let (left, right) = (&row[..n], &row[2 * r..]);
+    let (own, above, below) = (&row[r..r + n], &above[r..r + n], &below[r..r + n]);
+    for k in 0..n {
+        let v = own[k];
+        let across = (v - 0.5 * (left[k] + right[k])).abs();
+        let along = (v - 0.5 * (above[k] + below[k])).abs();
+        let least = 0.5 * bar(v);
+        // Missing neighbours tell nothing, so they are looked at.
+        if !(across < least && along < least) {
+            suspects.push((k + r).whole());
+        }
+    }
 }
 
 /// How much pixels of a frame usually stand out of the median around them (one sigma): by noise, and by what pixels differ.

@@ -101,7 +101,7 @@ mod tests {
         glow.take_off(rect, -0.5, &mut window);
         for (i, v) in window.iter().enumerate() {
             let (x, y) = (31 + i % 150, 17 + i / 150);
-            assert!((v - 0.5 * height(x, y)).abs() < 0.7, "{x} {y} {v}");
+            assert!((v - 0.5 * height(x, y)).abs() < 1.0, "{x} {y} {v}");
         }
         assert!(Glow::measure(&Plane::filled(size, 7.0), 2.0).is_none());
     }

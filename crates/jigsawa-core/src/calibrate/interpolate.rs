@@ -24,17 +24,33 @@ pub struct Interpolated<S> {
     pub colour: Colour,
 }
 
-/// Pixels around a window that its values depend on: four for the regression around a pixel, one more for its neighbours.
-const MARGIN: i64 = 5;
-
 /// How far apart pixels of red, or of blue, are.
 const STEP: i64 = 2;
+
+/// A regression takes in so many of them to each side: fewer follow the shape of a single star, and move its light from one
+/// colour to another (3 % of it with one, 1 % with two).
+const SIDE: i64 = 2;
+
+/// Pixels around a window that are needed: those around a neighbour's regression, and those around each of them.
+const AROUND: i64 = 1 + SIDE * STEP;
+const MARGIN: i64 = AROUND + STEP;
 
 /// Green goes with another colour no stronger than this: beyond, noise has made the slope.
 const STEEPEST: f32 = 5.0;
 
+/// Memory of a window, kept from one to the next.
+#[derive(Default)]
+struct Scratch {
+    values: Vec<f32>,
+    /// Around each red and blue pixel: green as the mean of its four, its colour made as wide by its own four.
+    pairs: Vec<(f32, f32)>,
+    /// Green for a unit of the colour, and the colour for a unit of green.
+    slopes: Vec<(f32, f32)>,
+    green: Vec<f32>,
+}
+
 thread_local! {
-    static WINDOWS: RefCell<(Vec<f32>, Vec<f32>)> = RefCell::default();
+    static SCRATCH: RefCell<Scratch> = RefCell::default();
 }
 
 impl<S: FrameSource> FrameSource for Interpolated<S> {
@@ -43,28 +59,39 @@ impl<S: FrameSource> FrameSource for Interpolated<S> {
     }
 
     fn read(&self, rect: Rect, out: &mut [f32]) -> Result<(), DoorError> {
-        WINDOWS.with_borrow_mut(|(values, green)| {
+        SCRATCH.with_borrow_mut(|scratch| {
             let wide = grown(rect, MARGIN).intersect(self.size().rect());
-            values.resize(wide.area(), 0.0);
-            self.source.read(wide, values)?;
+            scratch.values.resize(wide.area(), 0.0);
+            self.source.read(wide, &mut scratch.values)?;
             let window = Window {
                 rect: wide,
                 size: self.size(),
-                values,
+                values: &scratch.values,
                 pattern: self.pattern,
             };
-            let near = grown(rect, 1);
-            green.clear();
-            for y in near.y..near.bottom() {
-                green.extend((near.x..near.right()).map(|x| window.green(x, y)));
-            }
-            let green =
-                |x: i64, y: i64| green[(y - near.y).index() * near.width + (x - near.x).index()];
+            let around = Field {
+                rect: grown(rect, AROUND),
+            };
+            around.fill(&mut scratch.pairs, |x, y| window.pair(x, y));
+            let near = Field {
+                rect: grown(rect, 1),
+            };
+            let pairs = |x: i64, y: i64| scratch.pairs[around.index(x, y)];
+            near.fill(&mut scratch.slopes, |x, y| {
+                if window.pattern.at(x, y) == 1 {
+                    (0.0, 0.0)
+                } else {
+                    slopes(x, y, pairs)
+                }
+            });
+            let slopes = |x: i64, y: i64| scratch.slopes[near.index(x, y)];
+            near.fill(&mut scratch.green, |x, y| window.green(x, y, slopes));
+            let green = |x: i64, y: i64| scratch.green[near.index(x, y)];
             for (y, row) in (rect.y..).zip(out.chunks_exact_mut(rect.width.max(1))) {
                 for (x, o) in (rect.x..).zip(row) {
                     let v = match self.colour {
                         1 => green(x, y),
-                        colour => window.following(x, y, colour, green),
+                        colour => window.following(x, y, colour, green, slopes),
                     };
                     *o = if v.is_finite() {
                         v
@@ -87,6 +114,53 @@ fn grown(rect: Rect, by: i64) -> Rect {
     }
 }
 
+/// Something at each pixel of a rectangle.
+struct Field {
+    rect: Rect,
+}
+
+impl Field {
+    fn index(&self, x: i64, y: i64) -> usize {
+        (y - self.rect.y).index() * self.rect.width + (x - self.rect.x).index()
+    }
+
+    fn fill<T>(&self, into: &mut Vec<T>, of: impl Fn(i64, i64) -> T) {
+        into.clear();
+        for y in self.rect.y..self.rect.bottom() {
+            into.extend((self.rect.x..self.rect.right()).map(|x| of(x, y)));
+        }
+    }
+}
+
+/// The regression of green on a colour and of the colour on green around a red or blue pixel. What is missing, or does not
+/// differ, tells nothing.
+fn slopes(x: i64, y: i64, pairs: impl Fn(i64, i64) -> (f32, f32)) -> (f32, f32) {
+    let sites = || {
+        (-SIDE..=SIDE)
+            .flat_map(|j| (-SIDE..=SIDE).map(move |i| (x + STEP * i, y + STEP * j)))
+            .map(|(x, y)| pairs(x, y))
+    };
+    let n = ((2 * SIDE + 1) * (2 * SIDE + 1)).single();
+    let (sg, sc) = sites().fold((0.0, 0.0), |(sg, sc), (g, c)| (sg + g, sc + c));
+    let (mg, mc) = (sg / n, sc / n);
+    let (mut gg, mut gc, mut cc) = (0.0, 0.0, 0.0);
+    for (g, c) in sites() {
+        let (dg, dc) = (g - mg, c - mc);
+        gg += dg * dg;
+        gc += dg * dc;
+        cc += dc * dc;
+    }
+    let slope = |of: f32| {
+        let k = gc / of;
+        if k.is_finite() {
+            k.clamp(0.0, STEEPEST)
+        } else {
+            0.0
+        }
+    };
+    (slope(cc), slope(gg))
+}
+
 /// Pixels around a window.
 struct Window<'a> {
     rect: Rect,
@@ -95,16 +169,9 @@ struct Window<'a> {
     pattern: Pattern,
 }
 
-/// How green and another colour go with each other around a pixel.
-struct Together {
-    /// Green for a unit of the colour.
-    green: f32,
-    /// The colour for a unit of green.
-    colour: f32,
-}
-
 impl Window<'_> {
     /// A pixel; beyond the frame's edge the one as far inside, which has the same colour.
+    #[inline]
     fn at(&self, x: i64, y: i64) -> f32 {
         let inside = |v: i64, n: usize| {
             let last = n.whole() - 1;
@@ -128,57 +195,39 @@ impl Window<'_> {
         self.at(x - far, y) + self.at(x + far, y) + self.at(x, y - far) + self.at(x, y + far)
     }
 
-    fn green(&self, x: i64, y: i64) -> f32 {
+    /// Green around a red or blue pixel, and its colour as wide as that; nothing at green ones.
+    fn pair(&self, x: i64, y: i64) -> (f32, f32) {
+        if self.pattern.at(x, y) == 1 {
+            return (0.0, 0.0);
+        }
+        let colour = 0.75 * self.at(x, y) + 0.0625 * self.four(x, y, STEP);
+        (0.25 * self.four(x, y, 1), colour)
+    }
+
+    fn green(&self, x: i64, y: i64, slopes: impl Fn(i64, i64) -> (f32, f32)) -> f32 {
         if self.pattern.at(x, y) == 1 {
             return self.at(x, y);
         }
         // What a mean of four misses of the pixel's own colour, were that known there: its bend over a distance of two, a
         // quarter of which is that over one, in both directions.
         let bend = 0.25 * (self.at(x, y) - 0.25 * self.four(x, y, STEP));
-        0.25 * self.four(x, y, 1) + self.together(x, y).green * bend
-    }
-
-    /// The regression at a red or blue pixel, on nine of its colour: green as the mean of the four around each, the colour made
-    /// as wide by its own four at twice the distance.
-    fn together(&self, x: i64, y: i64) -> Together {
-        let (mut g, mut c) = ([0.0f32; 9], [0.0f32; 9]);
-        for (k, (g, c)) in g.iter_mut().zip(&mut c).enumerate() {
-            let px = x + STEP * ((k % 3).whole() - 1);
-            let py = y + STEP * ((k / 3).whole() - 1);
-            *g = 0.25 * self.four(px, py, 1);
-            *c = 0.75 * self.at(px, py) + 0.0625 * self.four(px, py, STEP);
-        }
-        let mean = |v: &[f32; 9]| v.iter().sum::<f32>() / 9.0;
-        let (mg, mc) = (mean(&g), mean(&c));
-        let (mut gg, mut gc, mut cc) = (0.0, 0.0, 0.0);
-        for (g, c) in g.iter().zip(&c) {
-            let (dg, dc) = (g - mg, c - mc);
-            gg += dg * dg;
-            gc += dg * dc;
-            cc += dc * dc;
-        }
-        // Missing pixels, or none that differ, tell nothing.
-        let slope = |of: f32| {
-            let k = gc / of;
-            if k.is_finite() {
-                k.clamp(0.0, STEEPEST)
-            } else {
-                0.0
-            }
-        };
-        Together {
-            green: slope(cc),
-            colour: slope(gg),
-        }
+        0.25 * self.four(x, y, 1) + slopes(x, y).0 * bend
     }
 
     /// Red or blue: as much of green as it goes with, and what it differs from that by around.
-    fn following(&self, x: i64, y: i64, colour: Colour, green: impl Fn(i64, i64) -> f32) -> f32 {
+    fn following(
+        &self,
+        x: i64,
+        y: i64,
+        colour: Colour,
+        green: impl Fn(i64, i64) -> f32,
+        slopes: impl Fn(i64, i64) -> (f32, f32),
+    ) -> f32 {
         if self.pattern.at(x, y) == colour {
             return self.at(x, y);
         }
         let mut around = [(0.0f32, 0.0f32); 4];
-        let (mut n, mut slopes) = (0, 0.0);
+        let (mut n, mut sum) = (0, 0.0);
         for dy in -1..=1 {
             for dx in -1..=1 {
                 let (px, py) = (x + dx, y + dy);
@@ -186,13 +235,13 @@ impl Window<'_> {
                     let pair = (self.at(px, py), green(px, py));
                     if (pair.0 + pair.1).is_finite() {
                         around[n] = pair;
-                        slopes += self.together(px, py).colour;
+                        sum += slopes(px, py).1;
                         n += 1;
                     }
                 }
             }
         }
-        let slope = slopes / n.single();
+        let slope = sum / n.single();
         let rest: f32 = around[..n].iter().map(|(c, g)| c - slope * g).sum();
         slope * green(x, y) + rest / n.single()
     }

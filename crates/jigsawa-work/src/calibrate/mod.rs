@@ -53,6 +53,16 @@ pub struct LeftOut {
     pub stray: Stray,
 }
 
+/// A light whose header names another target than most of them.
+pub struct OtherTarget {
+    /// Its number.
+    pub frame: usize,
+    /// Its own target.
+    pub is: String,
+    /// That of most.
+    pub others: String,
+}
+
 /// What a group of lights gets.
 pub struct LightsGet {
     /// The group's number.
@@ -83,6 +93,8 @@ pub struct Calibration {
     pub names: Vec<String>,
     /// Frames of sets that do not belong to them.
     pub left_out: Vec<LeftOut>,
+    /// Lights of another target than most.
+    pub other_targets: Vec<OtherTarget>,
     /// Files that cannot be used.
     pub spoilt: Vec<Spoilt>,
     /// Masters by the numbers of groups.
@@ -143,16 +155,45 @@ pub fn calibrate(wanted: &Wanted<'_>, run: &Run<'_>) -> Result<Calibration, Trou
             })
         })
         .transpose()?;
+    let other_targets = other_targets(&raw, &groups);
     Ok(Calibration {
         raw,
         groups,
         names,
         left_out,
+        other_targets,
         spoilt,
         masters,
         lights,
         layout,
     })
+}
+
+/// Lights of another target than most that name one.
+fn other_targets(raw: &[Raw], groups: &[Group]) -> Vec<OtherTarget> {
+    let lights = groups.iter().filter(|g| g.kind == Kind::Light);
+    let members = lights.flat_map(|g| g.members.iter().copied());
+    // Programs and people write one name in several ways.
+    let plain = |o: &str| {
+        let letters = o.chars().filter(|c| c.is_alphanumeric());
+        letters.collect::<String>().to_lowercase()
+    };
+    let named: Vec<(usize, &String)> = members
+        .filter_map(|m| Some((m, raw[m].facts.object.as_ref()?)))
+        .collect();
+    let count = |name: &str| named.iter().filter(|n| plain(n.1) == plain(name)).count();
+    let Some((_, others)) = named.iter().max_by_key(|n| count(n.1)) else {
+        return Vec::new();
+    };
+    named
+        .iter()
+        .filter(|n| plain(n.1) != plain(others))
+        .map(|(frame, is)| OtherTarget {
+            frame: *frame,
+            is: (*is).clone(),
+            others: (*others).clone(),
+        })
+        .collect()
 }
 
 /// What a layout says of its reference where none was chosen yet: who goes on chooses the best.

@@ -8,7 +8,7 @@ use jigsawa_work::frames::Spoilt;
 use serde::Serialize;
 
 use super::Outcome;
-use crate::tell::calibrating::{REFUSED, doubt, other_heat, other_phase, stray};
+use crate::tell::calibrating::{REFUSED, doubt, other_heat, other_phase, other_target, stray};
 
 /// What a calibration says.
 pub type CalibrateAccount = Outcome<Calibrated>;
@@ -20,6 +20,9 @@ pub struct Calibrated {
     pub groups: Vec<GroupRow>,
     pub masters: Vec<MasterRow>,
     pub lights: Vec<LightsRow>,
+    /// Lights that are doubtful by themselves.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub doubtful: Vec<Spoilt>,
     /// Frames that do not belong to their set.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub left_out: Vec<Spoilt>,
@@ -107,6 +110,14 @@ impl CalibrateAccount {
                 .filter_map(|i| master_row(c, i))
                 .collect(),
             lights: c.lights.iter().map(|l| lights_row(c, l)).collect(),
+            doubtful: c
+                .other_targets
+                .iter()
+                .map(|o| Spoilt {
+                    file: name_of(&c.raw[o.frame].path),
+                    reason: other_target(&o.is, &o.others),
+                })
+                .collect(),
             left_out: left_out.collect(),
             spoilt: c.spoilt.clone(),
         };
@@ -116,7 +127,9 @@ impl CalibrateAccount {
             let said = |d: &String| format!("{}: {d}", l.group);
             l.doubts.iter().map(said)
         });
-        let warnings = of_lights.chain(of_files).collect();
+        let of_targets = own.doubtful.iter();
+        let of_targets = of_targets.map(|s| format!("'{}': {}", s.file, s.reason));
+        let warnings = of_lights.chain(of_targets).chain(of_files).collect();
         Self::new("calibrate", own, outputs, warnings, clock)
     }
 }

@@ -99,6 +99,13 @@ pub fn other_phase(told: &str, is: &str) -> String {
     )
 }
 
+/// A light of another target than the others.
+pub fn other_target(is: &str, others: &str) -> String {
+    format!(
+        "its target is '{is}', that of most lights '{others}': it gets a calibration, and will find no place among them"
+    )
+}
+
 fn quoted(words: &[String]) -> String {
     let all: Vec<String> = words.iter().map(|w| format!("'{w}'")).collect();
     all.join(", ")

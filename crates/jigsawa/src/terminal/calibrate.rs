@@ -26,6 +26,9 @@ fn account_text(a: &CalibrateAccount) -> String {
             let _ = writeln!(out, "doubt      {}: {d}", l.group);
         }
     }
+    for s in &a.own.doubtful {
+        let _ = writeln!(out, "doubt      {}: {}", s.file, s.reason);
+    }
     for s in a.own.left_out.iter().chain(&a.own.spoilt) {
         let _ = writeln!(out, "left out   {}: {}", s.file, s.reason);
     }

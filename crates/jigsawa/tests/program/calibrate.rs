@@ -45,6 +45,14 @@ fn written(night: &Night, raw: &RawNight, told: Told, wanted: impl Fn(&RawFrame)
         if let Some(p) = raw.pattern {
             c.text("BAYERPAT", &p.letters(), "");
         }
+        if frame.kind == Kind::Light {
+            let stray = frame.file.ends_with("Ha_002.fits");
+            c.text(
+                "OBJECT",
+                if stray { "Owl Shoal" } else { "Lantern Reef" },
+                "",
+            );
+        }
         c.text("INSTRUME", raw.camera, "");
         c.text("DATE-OBS", "2026-04-09T21:00:00", "");
         let warmer = if frame.kind == Kind::Dark {
@@ -121,6 +129,8 @@ fn a_night_is_sorted_and_what_is_wrong_with_it_is_said() {
             .unwrap()
             .contains("'Slot 3'")
     );
+    let other = again["doubtful"].as_array().unwrap();
+    assert!(other.len() == 1 && other[0]["reason"].as_str().unwrap().contains("'Owl Shoal'"));
     let left_out = again["left_out"].as_array().unwrap();
     assert_eq!(left_out.len(), 1, "{left_out:?}");
     assert!(

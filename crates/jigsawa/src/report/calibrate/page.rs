@@ -63,6 +63,7 @@ fn lead(a: &Calibrated) -> Markup {
         @for l in &a.lights {
             @for d in &l.doubts { p.doubt { b { (l.group) } ": " (d) } }
         }
+        @for s in &a.doubtful { p.doubt { b { (s.file) } ": " (s.reason) } }
         @for s in &a.left_out { p.doubt { b { (s.file) } " is left out: " (s.reason) } }
         (spoilt(&a.spoilt))
     }
