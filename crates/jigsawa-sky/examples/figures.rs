@@ -19,6 +19,7 @@ fn main() {
             "gradients::",
             "starless::",
             "looks::",
+            "calibrate::",
         ])
         .stderr(Stdio::inherit())
         .output()

@@ -4,9 +4,12 @@
 //! against a shadow. Dark places that hang together, or nearly so as the parts of a ring do, are one shadow.
 
 use crate::binned;
+use crate::doors::{DoorError, FrameSource};
+use crate::measured::Measured;
 use crate::number::Convert;
 use crate::plane::Plane;
 use crate::robust::{MAD_TO_SIGMA, mad, median};
+use crate::space::Rect;
 
 /// Pixels for one of the smaller flat: the unequal response of sixteen averages out to a fifth of a per cent.
 const FACTOR: usize = 4;
@@ -36,6 +39,60 @@ pub struct Mote {
     pub radius_px: f64,
     /// The part of the light that it takes where it is deepest.
     pub depth: f64,
+}
+
+/// Parts of a shadow's radius between which its ring lies, and those of what is around it.
+const RING: (f64, f64) = (0.4, 0.85);
+const BESIDE: (f64, f64) = (1.2, 1.6);
+
+/// What is left of a shadow in a calibrated light, in parts of its depth: 0 where the flat fits, 1 where the light has no such
+/// shadow and was divided by one. `None` at the edge and where there is no light.
+///
+/// # Errors
+/// When the light cannot be read.
+pub fn left(light: &dyn FrameSource, mote: &Mote) -> Result<Option<Measured>, DoorError> {
+    let reach = (BESIDE.1 * mote.radius_px).ceil();
+    let rect = Rect {
+        x: (mote.at.0 - reach).whole(),
+        y: (mote.at.1 - reach).whole(),
+        width: (2.0 * reach).index() + 1,
+        height: (2.0 * reach).index() + 1,
+    };
+    if rect.intersect(light.size().rect()) != rect || mote.depth <= 0.0 {
+        return Ok(None);
+    }
+    let mut pixels = vec![0.0; rect.area()];
+    light.read(rect, &mut pixels)?;
+    let between = |(from, to): (f64, f64)| -> Vec<f32> {
+        let at = |i: usize| {
+            let (x, y) = (
+                rect.x.real() + (i % rect.width).real(),
+                rect.y.real() + (i / rect.width).real(),
+            );
+            (x - mote.at.0).hypot(y - mote.at.1) / mote.radius_px
+        };
+        let inside = (0..pixels.len()).filter(|i| (from..to).contains(&at(*i)));
+        inside
+            .map(|i| pixels[i])
+            .filter(|v| v.is_finite())
+            .collect()
+    };
+    let (mut ring, mut beside) = (between(RING), between(BESIDE));
+    if ring.is_empty() || beside.is_empty() {
+        return Ok(None);
+    }
+    let sky = median(&mut beside);
+    let noise = mad(&mut beside.clone(), sky) * MAD_TO_SIGMA.single();
+    let unit = f64::from(sky) * mote.depth;
+    if unit <= 0.0 {
+        return Ok(None);
+    }
+    // A median scatters by a quarter more than a mean.
+    let counts = 1.0 / ring.len().real() + 1.0 / beside.len().real();
+    Ok(Some(Measured {
+        value: f64::from(median(&mut ring) - sky) / unit,
+        sigma: 1.2533 * f64::from(noise) * counts.sqrt() / unit,
+    }))
 }
 
 /// The shadows in a flat, deepest first.

@@ -84,23 +84,23 @@ mod tests {
 
     #[test]
     fn a_glow_is_taken_off_to_a_hundredth_and_an_even_dark_has_none() {
-        let size = Size::new(200, 150).unwrap();
+        let size = Size::new(400, 300).unwrap();
         let height = |x: usize, y: usize| {
-            let far = (199.0 - x.single()).hypot(149.0 - y.single());
-            100.0 * (-(far / 45.0).powi(2)).exp()
+            let far = (399.0 - x.single()).hypot(299.0 - y.single());
+            100.0 * (-(far / 90.0).powi(2)).exp()
         };
         let dark = Plane::from_fn(size, |x, y| 7.0 + height(x, y));
         let glow = Glow::measure(&dark, 2.0).unwrap();
         let rect = Rect {
             x: 31,
             y: 17,
-            width: 150,
-            height: 120,
+            width: 350,
+            height: 250,
         };
         let mut window = vec![0.0; rect.area()];
         glow.take_off(rect, -0.5, &mut window);
         for (i, v) in window.iter().enumerate() {
-            let (x, y) = (31 + i % 150, 17 + i / 150);
+            let (x, y) = (31 + i % 350, 17 + i / 350);
             assert!((v - 0.5 * height(x, y)).abs() < 1.0, "{x} {y} {v}");
         }
         assert!(Glow::measure(&Plane::filled(size, 7.0), 2.0).is_none());

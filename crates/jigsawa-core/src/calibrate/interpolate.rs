@@ -42,6 +42,8 @@ const STEEPEST: f32 = 5.0;
 #[derive(Default)]
 struct Scratch {
     values: Vec<f32>,
+    /// The same with what lies beyond the frame's edge.
+    whole: Vec<f32>,
     /// Around each red and blue pixel: green as the mean of its four, its colour made as wide by its own four.
     pairs: Vec<(f32, f32)>,
     /// Green for a unit of the colour, and the colour for a unit of green.
@@ -63,10 +65,20 @@ impl<S: FrameSource> FrameSource for Interpolated<S> {
             let wide = grown(rect, MARGIN).intersect(self.size().rect());
             scratch.values.resize(wide.area(), 0.0);
             self.source.read(wide, &mut scratch.values)?;
+            let all = Field {
+                rect: grown(rect, MARGIN),
+            };
+            let (size, read) = (self.size(), &scratch.values);
+            all.fill(&mut scratch.whole, |x, y| {
+                let (x, y) = (
+                    inside(x, size.width().whole()),
+                    inside(y, size.height().whole()),
+                );
+                read[Field { rect: wide }.index(x, y)]
+            });
             let window = Window {
-                rect: wide,
-                size: self.size(),
-                values: &scratch.values,
+                field: all,
+                values: &scratch.whole,
                 pattern: self.pattern,
             };
             let around = Field {
@@ -114,12 +126,20 @@ fn grown(rect: Rect, by: i64) -> Rect {
     }
 }
 
+/// Beyond a frame's edge the pixel as far inside, which has the same colour.
+fn inside(v: i64, n: i64) -> i64 {
+    let v = v.abs();
+    let v = if v >= n { 2 * (n - 1) - v } else { v };
+    v.clamp(0, n - 1)
+}
+
 /// Something at each pixel of a rectangle.
 struct Field {
     rect: Rect,
 }
 
 impl Field {
+    #[inline]
     fn index(&self, x: i64, y: i64) -> usize {
         (y - self.rect.y).index() * self.rect.width + (x - self.rect.x).index()
     }
@@ -140,19 +160,22 @@ fn slopes(x: i64, y: i64, pairs: impl Fn(i64, i64) -> (f32, f32)) -> (f32, f32) 
             .flat_map(|j| (-SIDE..=SIDE).map(move |i| (x + STEP * i, y + STEP * j)))
             .map(|(x, y)| pairs(x, y))
     };
-    let n = ((2 * SIDE + 1) * (2 * SIDE + 1)).single();
-    let (sg, sc) = sites().fold((0.0, 0.0), |(sg, sc), (g, c)| (sg + g, sc + c));
-    let (mg, mc) = (sg / n, sc / n);
-    let (mut gg, mut gc, mut cc) = (0.0, 0.0, 0.0);
+    // From the middle one's: sums of squares of a bright sky would lose what differs.
+    let (g0, c0) = pairs(x, y);
+    let (mut sg, mut sc, mut gg, mut gc, mut cc) = (0.0, 0.0, 0.0, 0.0, 0.0);
     for (g, c) in sites() {
-        let (dg, dc) = (g - mg, c - mc);
+        let (dg, dc) = (g - g0, c - c0);
+        sg += dg;
+        sc += dc;
         gg += dg * dg;
         gc += dg * dc;
         cc += dc * dc;
     }
+    let n = ((2 * SIDE + 1) * (2 * SIDE + 1)).single();
+    let (gg, gc, cc) = (gg - sg * sg / n, gc - sg * sc / n, cc - sc * sc / n);
     let slope = |of: f32| {
         let k = gc / of;
-        if k.is_finite() {
+        if k.is_finite() && of > 0.0 {
             k.clamp(0.0, STEEPEST)
         } else {
             0.0
@@ -163,31 +186,15 @@ fn slopes(x: i64, y: i64, pairs: impl Fn(i64, i64) -> (f32, f32)) -> (f32, f32) 
 
 /// Pixels around a window.
 struct Window<'a> {
-    rect: Rect,
-    size: Size,
+    field: Field,
     values: &'a [f32],
     pattern: Pattern,
 }
 
 impl Window<'_> {
-    /// A pixel; beyond the frame's edge the one as far inside, which has the same colour.
     #[inline]
     fn at(&self, x: i64, y: i64) -> f32 {
-        let inside = |v: i64, n: usize| {
-            let last = n.whole() - 1;
-            let v = v.abs();
-            let v = if v > last { 2 * last - v } else { v };
-            v.clamp(0, last)
-        };
-        let (x, y) = (inside(x, self.size.width()), inside(y, self.size.height()));
-        let (dx, dy) = (x - self.rect.x, y - self.rect.y);
-        let there =
-            dx >= 0 && dy >= 0 && dx < self.rect.width.whole() && dy < self.rect.height.whole();
-        if there {
-            self.values[dy.index() * self.rect.width + dx.index()]
-        } else {
-            f32::NAN
-        }
+        self.values[self.field.index(x, y)]
     }
 
     /// The sum of the four pixels at a distance.

@@ -2,14 +2,14 @@
 //!
 //! Each hot pixel of the dark stands out of the pixels around it by what it has too much; in the light it stands out by
 //! the same in another part, whatever sky or nebula lies there. The ratio of both, over all hot pixels, is the factor:
-//! stars that lie beside one are outliers, and are held down.
+//! stars that lie beside one are outliers, and do not count.
 
 use super::defects::{Standing, standing_out, usual_standing};
 use super::{RING, around};
 use crate::doors::{DoorError, FrameSource};
 use crate::measured::Measured;
 use crate::number::Convert;
-use crate::robust::{BIWEIGHT_REACH, MAD_TO_SIGMA, biweight, median};
+use crate::robust::{MAD_TO_SIGMA, median};
 use crate::space::Rect;
 
 /// A hot pixel tells something from so many usual widths on.
@@ -80,7 +80,7 @@ fn stands(
     Ok((over.is_finite() && !is_full).then_some(over))
 }
 
-/// The slope through the origin of pairs (of the dark, of the light), by a biweight of the residuals. These have a part
+/// The slope through the origin of pairs (of the dark, of the light), without those that stand far off it. Residuals have a part
 /// that is alike for all, the noise of sky and camera, and one that grows with the current, its own photon noise: what the
 /// hottest pixels tell counts for that much less.
 fn slope(pairs: &[(f64, f64)]) -> Option<Measured> {
@@ -98,10 +98,11 @@ fn slope(pairs: &[(f64, f64)]) -> Option<Measured> {
         for (d, l) in pairs {
             let variance = spread.variance(*d);
             let off = (l - found.value * d) / variance.sqrt();
-            let w = biweight(off, BIWEIGHT_REACH) / variance;
-            up += w * d * l;
-            low += w * d * d;
-            sigma2 += w * w * d * d * variance;
+            if off.abs() < FAR {
+                up += d * l / variance;
+                low += d * d / variance;
+                sigma2 += d * d / variance;
+            }
         }
         if low <= 0.0 {
             return None;
@@ -117,6 +118,10 @@ fn slope(pairs: &[(f64, f64)]) -> Option<Measured> {
     }
     Some(found)
 }
+
+/// Pairs farther off, in widths, have a star beside the hot pixel. No weight falls off before: photons scatter farther up than
+/// down, and holding the far ones down would take from the slope.
+const FAR: f64 = 4.0;
 
 /// Rounds of weights at most: they settle after a handful.
 const ROUNDS: usize = 20;

@@ -1,6 +1,7 @@
 //! Lights with what each of them needs: measured where it must be, and as records of a layout.
 
 use jigsawa_core::calibrate::defects::{Defects, Flaw, of_lights};
+use jigsawa_core::calibrate::dust::{Mote, left, motes};
 use jigsawa_core::calibrate::pattern::{Pattern, cell_medians, greens_first};
 use jigsawa_core::calibrate::scaling::HotPixels;
 use jigsawa_core::calibrate::sort::{DarkFor, Group, Needs};
@@ -22,15 +23,25 @@ use super::masters::Master;
 use super::{LightsGet, Wanted};
 use crate::foreign::name_of;
 use crate::outputs::{filled, make_folder};
-use crate::pixels::written_defects;
+use crate::pixels::{Masters, written_defects};
 use crate::run::Run;
 use crate::trouble::Trouble;
 
 /// Lights of a group on which a dark's part is measured, or hot pixels are looked for, spread over the night.
 const MEASURED: usize = 7;
 
+/// No part is known better than this, relative to it: on the made-up chip, where all is as assumed, it comes out lower by
+/// half of it.
+const LEAST_SIGMA: f64 = 0.001;
+
 /// A part that is known worse than this, relative to it, would add more than it takes off.
 const SURE: f64 = 0.1;
+
+/// The deepest shadows of a flat are held against the lights; one that is known to this part of its depth is seen, and does
+/// not fit from that part on: nebulae lie behind dust, too.
+const MOST_DUST: usize = 12;
+const SEEN: f64 = 0.15;
+const MISFIT: f32 = 0.6;
 
 /// What each group of lights gets, and its lights as rows of a layout.
 pub(super) fn lights(
@@ -64,16 +75,20 @@ pub(super) fn lights(
             let text = written_defects(&defects);
             let mark = blake3::hash(text.as_bytes()).to_hex()[..12].to_owned();
             let path = wanted.library.join(format!("defects-{mark}.csv"));
-            filled(&path, text.as_bytes(), true)?
-                .finish()
-                .map_err(|error| Trouble::Write {
+            // The same list has the same name: one that is there stays, with what its user may have changed.
+            if !path.exists() {
+                let file = filled(&path, text.as_bytes(), true)?;
+                file.finish().map_err(|error| Trouble::Write {
                     file: path.clone(),
                     error,
                 })?;
+            }
             Some(name_of(&path))
         };
         tracing::info!("{}: {} pixels are made up", names[i], defects.len());
-        rows.extend(group.rows(&found, listed)?);
+        let record = group.record(&found, listed);
+        let dust = group.misfits(&found, &record)?;
+        rows.extend(group.rows(&found, &record)?);
         get.push(LightsGet {
             group: i,
             factor: found.factor,
@@ -86,6 +101,7 @@ pub(super) fn lights(
             columns: defects.columns(),
             pattern: group.pattern.map(Pattern::letters),
             shifted,
+            dust,
             needs: found.needs,
         });
         progress.step();
@@ -212,10 +228,12 @@ impl<'a> Lights<'a> {
         }
         let mut values: Vec<f32> = parts.iter().map(|p| p.value.single()).collect();
         let mut sigmas: Vec<f32> = parts.iter().map(|p| p.sigma.single()).collect();
-        Ok(Some(Measured {
-            value: f64::from(median(&mut values)),
-            sigma: f64::from(median(&mut sigmas)) / parts.len().real().sqrt(),
-        }))
+        let value = f64::from(median(&mut values));
+        // The dark's own noise is the same for all lights.
+        let one = f64::from(median(&mut sigmas));
+        let counts = 1.0 / parts.len().real() + 1.0 / dark.frames.max(1).real();
+        let sigma = (one * counts.sqrt()).hypot(LEAST_SIGMA * value);
+        Ok(Some(Measured { value, sigma }))
     }
 
     /// A glow goes with the time alone.
@@ -243,15 +261,14 @@ impl<'a> Lights<'a> {
         Ok(Defects::new(self.size(), all))
     }
 
-    /// The lights as rows of a layout.
-    fn rows(&self, found: &Found, defects: Option<String>) -> Result<Vec<LayoutFrame>, Trouble> {
+    /// What its lights need, as a layout keeps it.
+    fn record(&self, found: &Found, defects: Option<String>) -> CalibrationRecord {
         let needs = &found.needs;
         let scaled = needs.dark.is_some_and(|d| d.scaled);
         let dark = self.master(needs.dark.map(|d| d.group));
         let flat = self.master(needs.flat);
         let bias = self.master(needs.bias);
-        let gain = self.first().facts.gain_e_adu;
-        let record = CalibrationRecord {
+        CalibrationRecord {
             bias: bias.map(|m| name_of(&m.path)),
             dark: dark.map(|m| DarkRecord {
                 file: name_of(&m.path),
@@ -261,8 +278,53 @@ impl<'a> Lights<'a> {
             flat: flat.map(|m| name_of(&m.path)),
             defects,
             pattern: self.pattern.map(Pattern::letters),
-            gain_e_adu: gain,
+            gain_e_adu: self.first().facts.gain_e_adu,
+        }
+    }
+
+    /// How many of the deeper shadows in the flat do not fit the lights, of how many that can be seen there.
+    fn misfits(
+        &self,
+        found: &Found,
+        record: &CalibrationRecord,
+    ) -> Result<(usize, usize), Trouble> {
+        let Some(flat) = self.master(found.needs.flat) else {
+            return Ok((0, 0));
         };
+        let read = flat.file.read_plane(0, Vec::new());
+        let plane = read.map_err(|e| Trouble::Files(vec![(flat.path.clone(), e)]))?;
+        let mut dust = motes(&plane);
+        dust.truncate(MOST_DUST);
+        let calibrating = Masters::default().open(record, self.size())?;
+        let lights = self.some();
+        let left = |mote: &Mote| -> Result<Option<bool>, DoorError> {
+            let parts: Result<Vec<Option<Measured>>, DoorError> = lights
+                .iter()
+                .map(|r| left(&calibrating.read_through(&r.file, 1), mote))
+                .collect();
+            let parts: Vec<Measured> = parts?.into_iter().flatten().collect();
+            let mut values: Vec<f32> = parts.iter().map(|p| p.value.single()).collect();
+            let variance: f64 = parts.iter().map(|p| p.sigma * p.sigma).sum();
+            let sigma = variance.sqrt() / parts.len().real();
+            let seen = !parts.is_empty() && sigma < SEEN;
+            Ok(seen.then(|| median(&mut values).abs() > MISFIT))
+        };
+        let all: Result<Vec<Option<bool>>, DoorError> = dust.par_iter().map(left).collect();
+        let all: Vec<bool> = all
+            .map_err(self.unreadable())?
+            .into_iter()
+            .flatten()
+            .collect();
+        Ok((all.iter().filter(|m| **m).count(), all.len()))
+    }
+
+    /// The lights as rows of a layout.
+    fn rows(&self, found: &Found, record: &CalibrationRecord) -> Result<Vec<LayoutFrame>, Trouble> {
+        let needs = &found.needs;
+        let dark = self.master(needs.dark.map(|d| d.group));
+        let flat = self.master(needs.flat);
+        let bias = self.master(needs.bias);
+        let gain = record.gain_e_adu;
         let empty = dark.or(bias).map_or(0.0, |m| m.level);
         let brightest = match flat {
             Some(m) => brightest(m).map_err(self.unreadable())?,

@@ -81,6 +81,8 @@ pub struct LightsGet {
     pub pattern: Option<String>,
     /// Do these begin a row later than the header says, by the flat's greens?
     pub shifted: bool,
+    /// Shadows of dust in the flat that do not fit the lights, and all that can be seen there.
+    pub dust: (usize, usize),
 }
 
 /// What a calibration came to.

@@ -8,7 +8,9 @@ use jigsawa_work::frames::Spoilt;
 use serde::Serialize;
 
 use super::Outcome;
-use crate::tell::calibrating::{REFUSED, doubt, other_heat, other_phase, other_target, stray};
+use crate::tell::calibrating::{
+    REFUSED, doubt, moved_dust, other_heat, other_phase, other_target, stray,
+};
 
 /// What a calibration says.
 pub type CalibrateAccount = Outcome<Calibrated>;
@@ -181,6 +183,10 @@ fn lights_row(c: &Calibration, l: &LightsGet) -> LightsRow {
         if off > OTHER && off > SIGMAS * f.sigma {
             doubts.push(other_heat(f.value));
         }
+    }
+    let (misfits, seen) = l.dust;
+    if misfits > 0 && 2 * misfits >= seen {
+        doubts.push(moved_dust(misfits, seen));
     }
     if let Some(pattern) = l.pattern.as_ref().filter(|_| l.shifted) {
         let told = g.setup.pattern.as_deref().unwrap_or_default();

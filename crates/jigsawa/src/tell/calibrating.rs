@@ -91,6 +91,14 @@ pub fn other_heat(factor: f64) -> String {
     )
 }
 
+/// Dust that lies elsewhere in the lights.
+pub fn moved_dust(misfits: usize, seen: usize) -> String {
+    format!(
+        "{misfits} of {seen} shadows of dust in its flat do not fit the lights: dust has moved, or the camera was turned or taken off \
+         since; flats of the same setting are needed"
+    )
+}
+
 /// Colours that begin a row later than a header says.
 pub fn other_phase(told: &str, is: &str) -> String {
     format!(

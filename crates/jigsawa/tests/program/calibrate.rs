@@ -285,6 +285,36 @@ fn a_dark_that_is_warmer_than_it_says_is_seen_and_lights_alone_go_on() {
 }
 
 #[test]
+fn flats_from_before_the_dust_moved_are_noticed() {
+    let night = Night::new();
+    let mut raw = small();
+    // Ten times the light of the demo's dark sky shows the dust in a few lights.
+    let shots = raw.frames.iter_mut().flat_map(|f| &mut f.shots);
+    shots.for_each(|s| s.glow.level = 900.0);
+    let ha = |f: &RawFrame| f.filter_card != Some("OIII") && f.filter_card != Some("Slot 3");
+    written(&night, &raw, Told::default(), ha);
+    let fitting = night
+        .run("calibrate raw --out a --name x --no-report --json")
+        .json();
+    let doubts = fitting["lights"][0]["doubts"].as_array().unwrap();
+    assert!(doubts.is_empty(), "{doubts:?}");
+    for mote in &mut raw.train.motes {
+        mote.at.0 += 70.0;
+    }
+    written(&night, &raw, Told::default(), |f| {
+        f.kind == Kind::Flat && ha(f)
+    });
+    let moved = night
+        .run("calibrate raw --out b --name x --no-report --json")
+        .json();
+    let doubt = moved["lights"][0]["doubts"][0].as_str().unwrap();
+    assert!(
+        doubt.contains("shadows of dust in its flat do not fit"),
+        "{doubt}"
+    );
+}
+
+#[test]
 fn a_colour_camera_gives_three_planes_and_a_pattern_that_is_a_row_off_is_noticed() {
     let night = Night::new();
     let mut raw = RawNight::colour();
