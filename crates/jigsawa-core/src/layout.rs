@@ -260,6 +260,19 @@ pub struct Measurements {
     pub brightest_adu: Option<f32>,
 }
 
+impl Measurements {
+    /// Of a frame that was not measured.
+    pub const NONE: Self = Self {
+        stars: 0,
+        fwhm_px: None,
+        elongation: None,
+        sky_adu: 0.0,
+        noise_adu: 0.0,
+        deep_noise_adu: None,
+        brightest_adu: None,
+    };
+}
+
 /// A placement with its errors, as files keep it.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]

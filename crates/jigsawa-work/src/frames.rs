@@ -364,15 +364,7 @@ fn left_out_as_twin(path: &Path, first: &Path, facts: &FrameFacts) -> LayoutFram
         notes: Vec::new(),
         panel: None,
         calibration: None,
-        measured: Measurements {
-            stars: 0,
-            fwhm_px: None,
-            elongation: None,
-            sky_adu: 0.0,
-            noise_adu: 0.0,
-            deep_noise_adu: None,
-            brightest_adu: None,
-        },
+        measured: Measurements::NONE,
         placement: None,
         balance: None,
     }

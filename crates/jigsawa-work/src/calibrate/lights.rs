@@ -355,15 +355,7 @@ impl<'a> Lights<'a> {
                 notes: Vec::new(),
                 panel: None,
                 calibration: Some(record.clone()),
-                measured: Measurements {
-                    stars: 0,
-                    fwhm_px: None,
-                    elongation: None,
-                    sky_adu: 0.0,
-                    noise_adu: 0.0,
-                    deep_noise_adu: None,
-                    brightest_adu: None,
-                },
+                measured: Measurements::NONE,
                 placement: None,
                 balance: None,
             }

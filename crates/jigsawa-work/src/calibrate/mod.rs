@@ -1,8 +1,8 @@
 //! From the raw frames of some nights to masters, and to a layout in which each light has what it needs.
 //!
-//! [`gather`] opens the frames and finds out what they are; the core sorts them. [`masters`] averages those that lights
-//! need, unless the library ([`library`]) has them of the same frames; [`lights`] measures how much of a dark each group of
-//! lights has, lists the flawed pixels, and writes the layout's records. [`write`] makes
+//! `gather` opens the frames and finds out what they are; the core sorts them. `masters` averages those that lights
+//! need, unless the library (`library`) has them of the same frames; `lights` measures how much of a dark each group of
+//! lights has, lists the flawed pixels, and writes the layout's records. `write` makes
 //! calibrated copies for other programs.
 
 mod gather;
