@@ -144,7 +144,7 @@ fn masters(a: &CalibrateAccount) -> Table {
             m.group.clone(),
             m.frames.to_string(),
             format!("{}", m.level),
-            m.noise.map_or("-".to_owned(), |n| format!("{n}")),
+            m.noise.map_or("-".to_owned(), short),
             m.clipped_percent
                 .map_or("-".to_owned(), |c| format!("{c:.3}")),
             m.file.clone(),
@@ -168,4 +168,13 @@ fn table(head: &[&str]) -> Table {
         }
     }
     t
+}
+
+/// A noise: of flats it is a part of one, of darks some units.
+fn short(noise: f64) -> String {
+    if noise < 0.1 {
+        format!("{noise:.5}")
+    } else {
+        format!("{noise:.3}")
+    }
 }
