@@ -1,12 +1,13 @@
 //! What a raw frame needs before its values mean light: bias, dark, flat, defects.
 //!
 //! [`average`] makes masters of sets of frames that show the same, whose noise [`set`] measures; [`scaling`] finds how
-//! much of a dark a light has, [`defects`] the pixels that no master corrects, [`dust`] the shadows in a flat, and [`light`] reads calibrated pixels of
+//! much of a dark a light has, [`defects`] the pixels that no master corrects, [`dust`] the shadows in a flat, [`full`] the value of a full pixel, and [`light`] reads calibrated pixels of
 //! a raw frame on the fly; [`interpolate`] makes planes of colour of a colour camera's ([`pattern`]). Which set belongs to which lights is found by their facts in [`sort`].
 
 pub mod average;
 pub mod defects;
 pub mod dust;
+pub mod full;
 pub mod glow;
 pub mod interpolate;
 pub mod light;

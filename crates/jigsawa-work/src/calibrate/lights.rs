@@ -2,6 +2,7 @@
 
 use jigsawa_core::calibrate::defects::{Defects, Flaw, of_lights};
 use jigsawa_core::calibrate::dust::{Mote, left, motes};
+use jigsawa_core::calibrate::full::full;
 use jigsawa_core::calibrate::pattern::{Pattern, cell_medians, greens_first};
 use jigsawa_core::calibrate::scaling::HotPixels;
 use jigsawa_core::calibrate::sort::{DarkFor, Group, Needs};
@@ -261,6 +262,17 @@ impl<'a> Lights<'a> {
         Ok(Defects::new(self.size(), all))
     }
 
+    /// The value of a full pixel as its lights show it, where no header says it.
+    fn seen_full(&self) -> Result<Option<f32>, Trouble> {
+        if self.first().facts.saturation.is_some() {
+            return Ok(None);
+        }
+        let some = self.some();
+        let planes: Vec<_> = some.iter().map(|r| r.file.plane(0)).collect();
+        let sources: Vec<&dyn FrameSource> = planes.iter().map(|p| p as &dyn FrameSource).collect();
+        full(&sources).map_err(self.unreadable())
+    }
+
     /// What its lights need, as a layout keeps it.
     fn record(&self, found: &Found, defects: Option<String>) -> CalibrationRecord {
         let needs = &found.needs;
@@ -330,8 +342,9 @@ impl<'a> Lights<'a> {
             Some(m) => brightest(m).map_err(self.unreadable())?,
             None => 1.0,
         };
+        let seen = self.seen_full()?;
         let full = |r: &Raw| {
-            let full = r.full()?;
+            let full = r.facts.saturation.or(seen).or_else(|| r.full())?;
             Some(FULL * (full - empty) / brightest * gain.unwrap_or(1.0).single())
         };
         let word = |r: &Raw| {

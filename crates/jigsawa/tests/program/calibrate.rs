@@ -18,6 +18,8 @@ use crate::night::Night;
 struct Told {
     /// No card says what a frame shows.
     no_kinds: bool,
+    /// No card says what is full.
+    no_full: bool,
     /// Headers of darks are of another temperature.
     warmer_darks: f64,
 }
@@ -67,7 +69,9 @@ fn written(night: &Night, raw: &RawNight, told: Told, wanted: impl Fn(&RawFrame)
             ("EGAIN", raw.chip.gain_e_adu),
             ("SATURATE", raw.chip.full_adu()),
         ] {
-            c.number(name, value, "");
+            if name != "SATURATE" || !told.no_full {
+                c.number(name, value, "");
+            }
         }
         write(night, &format!("raw/{}", frame.file), &plane, &c);
     });
@@ -89,6 +93,12 @@ fn small() -> RawNight {
     for shot in raw.frames.iter_mut().flat_map(|f| &mut f.shots) {
         shot.size = size;
     }
+    // Half of the lights and of the sets; darks are all needed to see what wavers.
+    let number = |f: &RawFrame| f.file[f.file.len() - 8..f.file.len() - 5].parse::<u32>();
+    raw.frames.retain(|f| {
+        let n = number(f).unwrap();
+        n <= if f.kind == Kind::Light { 4 } else { 6 } || f.kind == Kind::Dark
+    });
     raw
 }
 
@@ -282,6 +292,30 @@ fn a_dark_that_is_warmer_than_it_says_is_seen_and_lights_alone_go_on() {
         .says("no dark and no bias")
         .says("no flat of this filter")
         .says("a flat cannot be right");
+}
+
+#[test]
+fn what_is_full_is_seen_in_the_raw_lights() {
+    let night = Night::new();
+    let mut raw = small();
+    // A camera whose pixels hold little, of which bright stars fill some.
+    raw.chip.full_e = 6000.0;
+    let told = Told {
+        no_full: true,
+        ..Told::default()
+    };
+    written(&night, &raw, told, |f| {
+        f.file.starts_with("reef_Ha") || f.kind == Kind::Dark
+    });
+    night
+        .run("calibrate raw --out work --name reef --no-report")
+        .success();
+    let layout: serde_json::Value =
+        serde_json::from_slice(&std::fs::read(night.path("work/reef.layout.json")).unwrap())
+            .unwrap();
+    let full = layout["frames"][0]["saturation"].as_f64().unwrap();
+    // In electrons, two per cent below the limit.
+    assert!((full / (0.98 * 6000.0) - 1.0).abs() < 0.01, "{full}");
 }
 
 #[test]

@@ -117,6 +117,7 @@ fn whole(name: &str, bytes: &[u8], clean: &BTreeMap<String, Vec<u8>>) -> bool {
 
 #[rstest]
 #[case::survey("survey n --out o --name x --csv --layout")]
+#[case::calibrate("calibrate n --out o --name x --write-frames o/clean")]
 #[case::register("register n/ha.fits n/r.fits --out o --name x --write-frames o/placed")]
 #[case::normalize("normalize n/ha.fits n/s.fits --out o --name x --write-surfaces o/s")]
 #[case::compose("compose n/ha.fits n/r.fits --red Ha --green R --blue R --out o --name x")]
