@@ -3,9 +3,8 @@
 use std::path::{Component, Path, PathBuf};
 use std::sync::Arc;
 
-use jigsawa_core::layout::{
-    CalibrationRecord, FORMAT, FRAME_KEYS, Layout, LayoutError, LayoutFrame,
-};
+use jigsawa_core::calibrate::record::CalibrationRecord;
+use jigsawa_core::layout::{FORMAT, FRAME_KEYS, Layout, LayoutError, LayoutFrame};
 use jigsawa_formats::error::FileError;
 use jigsawa_formats::fits::FitsFrame;
 use jigsawa_formats::whole::Unfinished;

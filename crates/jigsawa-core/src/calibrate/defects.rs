@@ -312,8 +312,8 @@ fn in_band(
     Ok(found)
 }
 
-/// Pixels of a row that do not lie near the middle of those at both sides, or of those above and below: of the others none
-/// stands out of the median of eight.
+/// Pixels of a row that do not lie near the middle of those at both sides, or of those above and below. The others stand out of
+/// the median of eight only where both pairs lie far apart around them, as nothing on a chip makes them.
 fn suspected([above, row, below]: [&[f32]; 3], bar: &impl Fn(f32) -> f32, suspects: &mut Vec<i64>) {
     let r = REACH.index();
     let n = row.len() - 2 * r;

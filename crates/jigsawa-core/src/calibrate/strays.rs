@@ -82,6 +82,37 @@ const OUT_SIGMA: f32 = 8.0;
 /// Hot pixels that differ by this factor are of another exposure or temperature.
 const OTHER_HEAT: f32 = 1.5;
 
+/// Why what a master takes off is not what lights have.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum Misfit {
+    /// It is brighter than the lights.
+    Brighter {
+        /// Its level.
+        is: f32,
+        /// That of the lights.
+        lights: f32,
+    },
+    /// Its values are of another scale, from 0 to 1, as those that other programs write.
+    OtherScale,
+}
+
+/// A scale from 0 to 1 ends here; lights that are counted are higher than this.
+const END_OF_SCALE: f32 = 1.0;
+const COUNTED: f32 = 20.0;
+
+/// Does a dark or bias master take off what lights cannot have? By the levels of one light.
+pub fn misfit(master: &Levels, light: &Levels) -> Option<Misfit> {
+    let scaled = |l: &Levels| l.high <= END_OF_SCALE;
+    let counted = |l: &Levels| l.median > COUNTED;
+    if (scaled(master) && counted(light)) || (scaled(light) && counted(master)) {
+        return Some(Misfit::OtherScale);
+    }
+    (master.median > light.median + light.sigma.max(1.0)).then_some(Misfit::Brighter {
+        is: master.median,
+        lights: light.median,
+    })
+}
+
 /// Which frames of a set do not belong to it. `full` is the value of a full pixel, where it is known.
 pub fn strays(kind: Kind, levels: &[Option<Levels>], full: Option<f32>) -> Vec<Option<Stray>> {
     let known: Vec<Levels> = levels.iter().copied().flatten().collect();
@@ -151,6 +182,28 @@ mod tests {
         assert!(matches!(found[3], Some(Stray::OtherLevel { .. })));
         assert!(matches!(found[4], Some(Stray::OtherHeat { .. })));
         assert_eq!(found.iter().flatten().count(), 2);
+    }
+
+    #[test]
+    fn masters_of_another_scale_or_brighter_than_lights_do_not_fit() {
+        let of = |median: f32, high: f32| Levels {
+            median,
+            sigma: 9.0,
+            high,
+        };
+        let light = of(620.0, 4000.0);
+        assert_eq!(misfit(&of(508.0, 700.0), &light), None);
+        assert_eq!(misfit(&of(0.008, 0.1), &light), Some(Misfit::OtherScale));
+        assert_eq!(
+            misfit(&of(508.0, 700.0), &of(0.009, 0.5)),
+            Some(Misfit::OtherScale)
+        );
+        assert!(matches!(
+            misfit(&of(800.0, 900.0), &light),
+            Some(Misfit::Brighter { .. })
+        ));
+        // A camera without a pedestal, under a dark sky.
+        assert_eq!(misfit(&of(0.0, 30.0), &of(25.0, 90.0)), None);
     }
 
     #[test]

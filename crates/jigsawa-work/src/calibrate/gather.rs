@@ -3,8 +3,8 @@
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use jigsawa_core::calibrate::group::{Group, groups};
 use jigsawa_core::calibrate::pattern::Pattern;
-use jigsawa_core::calibrate::sort::{Group, groups};
 use jigsawa_core::calibrate::strays::{Levels, strays};
 use jigsawa_core::frame::{FrameFacts, Kind};
 use jigsawa_formats::facts;

@@ -3,14 +3,16 @@
 use jigsawa_core::calibrate::defects::{Defects, Flaw, of_lights};
 use jigsawa_core::calibrate::dust::{Mote, left, motes};
 use jigsawa_core::calibrate::full::full;
+use jigsawa_core::calibrate::group::Group;
+use jigsawa_core::calibrate::needs::{DarkFor, Needs};
 use jigsawa_core::calibrate::pattern::{Pattern, cell_medians, greens_first};
+use jigsawa_core::calibrate::record::{CalibrationRecord, DarkRecord};
 use jigsawa_core::calibrate::scaling::HotPixels;
-use jigsawa_core::calibrate::sort::{DarkFor, Group, Needs};
-use jigsawa_core::calibrate::strays::Levels;
+use jigsawa_core::calibrate::strays::{Levels, Misfit, misfit};
 use jigsawa_core::doors::{DoorError, FrameSource};
 use jigsawa_core::filter::Filter;
 use jigsawa_core::frame::Kind;
-use jigsawa_core::layout::{CalibrationRecord, DarkRecord, LayoutFrame, Measurements};
+use jigsawa_core::layout::{LayoutFrame, Measurements};
 use jigsawa_core::measured::Measured;
 use jigsawa_core::number::Convert;
 use jigsawa_core::robust::median;
@@ -94,6 +96,7 @@ pub(super) fn lights(
             group: i,
             factor: found.factor,
             refused: found.refused,
+            misfit: found.misfit,
             defects: Flaw::ALL
                 .map(|f| (f.name(), defects.count(f)))
                 .into_iter()
@@ -126,6 +129,7 @@ struct Found {
     /// The part of the dark's glow that the lights have, where the dark has another temperature.
     glow: Option<f64>,
     refused: bool,
+    misfit: Option<Misfit>,
 }
 
 impl<'a> Lights<'a> {
@@ -173,7 +177,7 @@ impl<'a> Lights<'a> {
         let lowest = self
             .master(needs.bias)
             .or(self.master(needs.dark.map(|d| d.group)));
-        let empty = lowest.map_or(0.0, |m| m.level);
+        let empty = lowest.map_or(0.0, |m| m.levels.median);
         let shifted = greens_first(medians.map(|m| m - empty))
             .is_some_and(|first| first != pattern.green_first());
         if shifted {
@@ -184,12 +188,14 @@ impl<'a> Lights<'a> {
 
     /// Measures the part of the dark that the lights have. A dark that must be scaled is refused where that is not known.
     fn found(&self, mut needs: Needs) -> Result<Found, Trouble> {
+        let misfit = self.without_misfits(&mut needs)?;
         let Some(dark) = needs.dark else {
             return Ok(Found {
                 needs,
                 factor: None,
                 glow: None,
                 refused: false,
+                misfit,
             });
         };
         let factor = match self.master(Some(dark.group)) {
@@ -207,7 +213,28 @@ impl<'a> Lights<'a> {
             factor,
             glow,
             refused,
+            misfit,
         })
+    }
+
+    /// Leaves out a dark or a bias that takes off what the lights cannot have. Returns why.
+    fn without_misfits(&self, needs: &mut Needs) -> Result<Option<Misfit>, Trouble> {
+        let some = self.some();
+        let light = Levels::measure(&some[some.len() / 2].file.plane(0));
+        let Some(light) = light.map_err(self.unreadable())? else {
+            return Ok(None);
+        };
+        let of = |group: Option<usize>| misfit(&self.master(group)?.levels, &light);
+        let (dark, bias) = (of(needs.dark.map(|d| d.group)), of(needs.bias));
+        if dark.is_some() {
+            needs.dark = None;
+        }
+        if bias.is_some() {
+            needs.bias = None;
+            // What is scaled needs it.
+            needs.dark = needs.dark.filter(|d| !d.scaled);
+        }
+        Ok(dark.or(bias))
     }
 
     /// The middle of the parts that some lights have.
@@ -337,7 +364,7 @@ impl<'a> Lights<'a> {
         let flat = self.master(needs.flat);
         let bias = self.master(needs.bias);
         let gain = record.gain_e_adu;
-        let empty = dark.or(bias).map_or(0.0, |m| m.level);
+        let empty = dark.or(bias).map_or(0.0, |m| m.levels.median);
         let brightest = match flat {
             Some(m) => brightest(m).map_err(self.unreadable())?,
             None => 1.0,

@@ -5,10 +5,11 @@ use std::sync::Arc;
 
 use jigsawa_core::calibrate::average::Set;
 use jigsawa_core::calibrate::defects::{Defects, Flaw, Flawed, of_dark, of_flat, wavers};
+use jigsawa_core::calibrate::group::Group;
 use jigsawa_core::calibrate::light::{Calibrated, Calibration, Dark};
+use jigsawa_core::calibrate::needs::Needs;
 use jigsawa_core::calibrate::pattern::{PerCell, cell_medians};
 use jigsawa_core::calibrate::set::SetNoise;
-use jigsawa_core::calibrate::sort::{Group, Needs};
 use jigsawa_core::calibrate::strays::Levels;
 use jigsawa_core::doors::{DoorError, FrameSource, TileSink};
 use jigsawa_core::frame::Kind;
@@ -29,8 +30,8 @@ pub struct Master {
     pub path: PathBuf,
     /// The open file.
     pub file: Arc<FitsFrame>,
-    /// Its middle value.
-    pub level: f32,
+    /// Its values.
+    pub levels: Levels,
     /// Noise of a pixel of it: that of a frame over the root of their number; 0 where a single frame tells none.
     pub noise: f32,
     /// Noise of a single frame.
@@ -88,6 +89,14 @@ struct Making<'a> {
 }
 
 impl<'a> Making<'a> {
+    /// Frames in the master; of another program's what its header says.
+    fn count(&self) -> f64 {
+        let first = &self.raw[self.group.members[0]];
+        let told = first.file.header().number("NCOMBINE");
+        let told = told.filter(|_| self.group.master);
+        told.unwrap_or_else(|| self.group.members.len().real())
+    }
+
     fn frames(&self) -> impl Iterator<Item = &'a Raw> + '_ {
         self.group.members.iter().map(|m| &self.raw[*m])
     }
@@ -115,7 +124,11 @@ impl<'a> Making<'a> {
             };
             let mut master = self.opened(first.path.clone(), None, unknown)?;
             master.flaws.extend(kept_wavering(&first.path)?);
-            return Ok(master);
+            // Another program's flat may have any level: a copy is brought to 1, as ours are.
+            let is_level = (master.levels.median - 1.0).abs() < LEVEL;
+            if self.group.kind != Kind::Flat || is_level {
+                return Ok(master);
+            }
         }
         let with = [self.bias(), self.dark()].into_iter().flatten();
         let mark = library::mark(self.frames(), with.map(|m| m.path.as_path()));
@@ -255,7 +268,11 @@ impl<'a> Making<'a> {
         .map_err(unreadable)?;
         let frames = file.header().number("NCOMBINE").map_or(1, Convert::index);
         Ok(Master {
-            level: levels.map_or(0.0, |l| l.median),
+            levels: levels.unwrap_or(Levels {
+                median: 0.0,
+                sigma: 0.0,
+                high: 0.0,
+            }),
             noise: noise.sigma / frames.max(1).single().sqrt(),
             frame_noise: noise.sigma,
             frames,
@@ -302,7 +319,7 @@ impl<'a> Making<'a> {
             ("ROTATANG", g.rotator_deg),
             ("XBINNING", Some(f64::from(bx))),
             ("YBINNING", Some(f64::from(by))),
-            ("NCOMBINE", Some(g.members.len().real())),
+            ("NCOMBINE", Some(self.count())),
         ] {
             if let Some(value) = value {
                 cards.number(name, value, "");
@@ -328,6 +345,9 @@ impl<'a> Making<'a> {
 fn file_name(path: &Path) -> String {
     name_of(path.file_name().map_or(path, Path::new))
 }
+
+/// A flat whose middle is nearer to 1 than this is level: the middle of a sample is not quite that of all.
+const LEVEL: f32 = 0.1;
 
 /// The ending of the list of wavering pixels beside a dark master.
 const WAVERING: &str = "wavering.csv";

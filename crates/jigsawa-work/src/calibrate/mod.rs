@@ -13,9 +13,10 @@ mod write;
 
 use std::path::{Path, PathBuf};
 
+use jigsawa_core::calibrate::group::Group;
+use jigsawa_core::calibrate::needs::{DarkFor, Needs, needs};
 use jigsawa_core::calibrate::pattern::Pattern;
-use jigsawa_core::calibrate::sort::{DarkFor, Group, Needs, needs};
-use jigsawa_core::calibrate::strays::Stray;
+use jigsawa_core::calibrate::strays::{Misfit, Stray};
 use jigsawa_core::canvas::{Canvas, Extent, Grid};
 use jigsawa_core::frame::Kind;
 use jigsawa_core::layout::{FORMAT, Layout, Reference};
@@ -73,6 +74,8 @@ pub struct LightsGet {
     pub factor: Option<Measured>,
     /// Has its dark been refused for want of hot pixels that tell its part?
     pub refused: bool,
+    /// A dark or bias that was found by its facts takes off what the lights cannot have.
+    pub misfit: Option<Misfit>,
     /// Pixels that are made up, by flaw.
     pub defects: Vec<(&'static str, usize)>,
     /// Whole columns among them.

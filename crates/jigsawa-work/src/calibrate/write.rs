@@ -78,7 +78,7 @@ pub fn written_frames(
 /// What the light is, and what was done to it.
 fn cards(
     file: &FitsFrame,
-    record: &jigsawa_core::layout::CalibrationRecord,
+    record: &jigsawa_core::calibrate::record::CalibrationRecord,
     saturation: Option<f32>,
 ) -> Cards {
     let f = facts::read(file);

@@ -9,7 +9,7 @@ use serde::Serialize;
 
 use super::Outcome;
 use crate::tell::calibrating::{
-    REFUSED, doubt, moved_dust, other_heat, other_phase, other_target, stray,
+    REFUSED, doubt, misfit, moved_dust, other_heat, other_phase, other_target, stray,
 };
 
 /// What a calibration says.
@@ -164,7 +164,7 @@ fn master_row(c: &Calibration, i: usize) -> Option<MasterRow> {
         group: c.names[i].clone(),
         file: name_of(&m.path),
         frames: m.frames,
-        level: round(f64::from(m.level), digits),
+        level: round(f64::from(m.levels.median), digits),
         noise: (m.noise > 0.0).then(|| in_units(f64::from(m.noise), 4)),
         clipped_percent: m.clipped_percent.map(|v| round(v, 4)),
     })
@@ -175,6 +175,7 @@ fn lights_row(c: &Calibration, l: &LightsGet) -> LightsRow {
     let name = |i: Option<usize>| i.map(|i| c.names[i].clone());
     let scaled = l.needs.dark.is_some_and(|d| d.scaled);
     let mut doubts: Vec<String> = l.needs.doubts.iter().map(|d| doubt(d, &c.names)).collect();
+    doubts.extend(l.misfit.map(misfit));
     if l.refused {
         doubts.push(REFUSED.to_owned());
     }

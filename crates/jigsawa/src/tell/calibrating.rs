@@ -1,7 +1,7 @@
 //! Sentences about raw frames: what does not belong to its set, and what lights lack.
 
-use jigsawa_core::calibrate::sort::Doubt;
-use jigsawa_core::calibrate::strays::Stray;
+use jigsawa_core::calibrate::needs::Doubt;
+use jigsawa_core::calibrate::strays::{Misfit, Stray};
 use jigsawa_core::frame::Kind;
 
 /// Why a frame was kept out of its set.
@@ -89,6 +89,19 @@ pub fn other_heat(factor: f64) -> String {
     format!(
         "hot pixels of the lights are {factor:.2} times those of the dark, whose header says that it fits: another temperature?"
     )
+}
+
+/// A dark or bias that cannot be the lights'.
+pub fn misfit(misfit: Misfit) -> String {
+    match misfit {
+        Misfit::Brighter { is, lights } => format!(
+            "the dark or bias that fits by its header has a level of {is:.1}, above that of the lights, {lights:.1}: it is not taken \
+             off. Was light in it, or is its offset another one?"
+        ),
+        Misfit::OtherScale => "the dark or bias that fits by its header has values of another scale than the lights (from 0 to 1, \
+                               as some programs write them): it is not taken off. Give the frames that it was made of"
+            .to_owned(),
+    }
 }
 
 /// Dust that lies elsewhere in the lights.

@@ -295,6 +295,51 @@ fn a_dark_that_is_warmer_than_it_says_is_seen_and_lights_alone_go_on() {
 }
 
 #[test]
+fn another_programs_masters_are_brought_to_one_or_refused() {
+    let night = Night::new();
+    let raw = small();
+    written(&night, &raw, Told::default(), |f| {
+        f.file.starts_with("reef_Ha")
+    });
+    let size = raw.chip.size;
+    let master = |kind: &str, scale: f32, name: &str| {
+        let mut c = Cards::default();
+        c.text("IMAGETYP", kind, "");
+        c.text("INSTRUME", raw.camera, "");
+        c.text("FILTER", "Ha", "");
+        c.number("EXPTIME", 180.0, "");
+        c.number("SET-TEMP", -10.0, "");
+        c.number("GAIN", 100.0, "");
+        let flat = kind.ends_with("Flat");
+        let (light, exposure) = if flat {
+            (24_000.0, Exposure::none(-10.0))
+        } else {
+            (0.0, raw.frames[0].exposure)
+        };
+        let mut plane = raw.chip.even(light, &raw.train, exposure, 5);
+        let pedestal = if flat { 500.0 } else { 0.0 };
+        for v in plane.data_mut() {
+            *v = (*v - pedestal) * scale;
+        }
+        let file = Unfinished::new(&night.path(name), true).unwrap();
+        let mut out = FitsWriter::create(file, size, 1, Depth::Float, &c).unwrap();
+        out.put(size.rect(), &[plane.data()]).unwrap();
+        out.complete().and_then(Unfinished::finish).unwrap();
+    };
+    master("Master Flat", 1.0, "raw/flat.fits");
+    master("Master Dark", 1.0 / 65_535.0, "raw/dark.fits");
+    let out = night
+        .run("calibrate raw --out work --name reef --json")
+        .json();
+    let row = &out["lights"][0];
+    assert!(row["dark"].is_null(), "{row}");
+    let doubts = row["doubts"].to_string();
+    assert!(doubts.contains("values of another scale"), "{doubts}");
+    let level = out["masters"][0]["level"].as_f64().unwrap();
+    assert!((level - 1.0).abs() < 0.01, "{level}");
+}
+
+#[test]
 fn what_is_full_is_seen_in_the_raw_lights() {
     let night = Night::new();
     let mut raw = small();
