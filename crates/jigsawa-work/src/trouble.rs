@@ -31,7 +31,7 @@ pub enum Trouble {
     },
     /// A list of defects that cannot be used.
     DefectList { file: PathBuf, error: String },
-    /// Nothing to calibrate, and nothing to make masters of.
+    /// Nothing to calibrate, and nothing to make masters of: so many frames are none.
     NothingToCalibrate(usize),
     /// `--use` names a group that there is not, or one of the wrong kind.
     NoSuchGroup { name: String, groups: Vec<String> },

@@ -7,8 +7,9 @@ use jigsawa_core::calibrate::group::{Group, groups};
 use jigsawa_core::calibrate::pattern::Pattern;
 use jigsawa_core::calibrate::strays::{Levels, strays};
 use jigsawa_core::frame::{FrameFacts, Kind};
-use jigsawa_formats::facts;
+use jigsawa_formats::error::FileError;
 use jigsawa_formats::fits::FitsFrame;
+use jigsawa_formats::{facts, select};
 use rayon::prelude::*;
 
 use super::{LeftOut, Wanted, library};
@@ -73,16 +74,29 @@ pub(super) fn gather(wanted: &Wanted<'_>, run: &Run<'_>) -> Result<Gathered, Tro
             file
         })
         .collect();
-    let (mut raw, mut spoilt) = (Vec::new(), Vec::new());
+    let (mut raw, mut broken, mut passed) = (Vec::new(), Vec::new(), 0);
     for (k, (path, file)) in files.into_iter().zip(opened).enumerate() {
         match file {
-            Ok(file) => raw.extend(of_file(path, file, k >= count, wanted.pattern)),
-            Err(e) => spoilt.push(Spoilt {
-                file: name_of(&path),
-                reason: e.to_string(),
-            }),
+            Ok(file) => match of_file(path, file, k >= count, wanted.pattern) {
+                Some(frame) => raw.push(frame),
+                None => passed += 1,
+            },
+            Err(e) => broken.push((path, e)),
         }
     }
+    // A name that is none is a slip of the hand, and not a spoilt frame.
+    let gone = |(path, _): &(PathBuf, FileError)| !select::file(path).exists();
+    if (raw.is_empty() && !broken.is_empty()) || broken.iter().any(gone) {
+        return Err(Trouble::Files(broken));
+    }
+    if raw.is_empty() {
+        return Err(Trouble::NothingToCalibrate(passed));
+    }
+    let spoilt = broken.iter().map(|(path, e)| Spoilt {
+        file: name_of(path),
+        reason: e.to_string(),
+    });
+    let spoilt = spoilt.collect();
     Ok(Gathered { raw, spoilt })
 }
 

@@ -330,6 +330,10 @@ impl<'a> Lights<'a> {
         let Some(flat) = self.master(found.needs.flat) else {
             return Ok((0, 0));
         };
+        // With its pedestal on, no light fits its flat.
+        if record.dark.is_none() && record.bias.is_none() {
+            return Ok((0, 0));
+        }
         let read = flat.file.read_plane(0, Vec::new());
         let plane = read.map_err(|e| Trouble::Files(vec![(flat.path.clone(), e)]))?;
         let mut dust = motes(&plane);

@@ -119,9 +119,6 @@ pub fn calibrate(wanted: &Wanted<'_>, run: &Run<'_>) -> Result<Calibration, Trou
     let mut needed = needs(&groups);
     settle(&mut needed, &groups, &names, wanted.uses)?;
     let has_lights = groups.iter().any(|g| g.kind == Kind::Light);
-    if groups.is_empty() {
-        return Err(Trouble::NothingToCalibrate(raw.len()));
-    }
     let makes = if has_lights {
         of_lights(&groups, &needed)
     } else {

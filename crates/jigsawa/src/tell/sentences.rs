@@ -39,7 +39,7 @@ pub(super) fn tell(trouble: &Trouble) -> Told {
         .on(file.display().to_string())
         .mend("It is a table of x, y (from 1) and a flaw; 'jigsawa calibrate' writes it anew."),
         Trouble::NothingToCalibrate(found) => plain(format!(
-            "nothing to calibrate: {found} frames were read, and none of them is a raw frame"
+            "nothing to calibrate: none of the {found} frames that were found is a raw one"
         ))
         .mend("Raw frames have one plane and are no masters: give the folders of lights, biases, darks and flats."),
         Trouble::NoSuchGroup { name, groups } => plain(format!(

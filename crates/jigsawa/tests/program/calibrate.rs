@@ -295,6 +295,33 @@ fn a_dark_that_is_warmer_than_it_says_is_seen_and_lights_alone_go_on() {
 }
 
 #[test]
+fn flats_that_are_all_full_are_left_out_by_name_and_no_light_gets_one() {
+    let night = Night::new();
+    let mut raw = small();
+    let flats = raw.frames.iter_mut().filter(|f| f.kind == Kind::Flat);
+    flats.for_each(|f| f.even_e = [90_000.0; 3]);
+    written(&night, &raw, Told::default(), |f| {
+        f.filter_card == Some("Ha")
+    });
+    let out = night
+        .run("calibrate raw --out work --name reef --json")
+        .json();
+    assert_eq!(out["left_out"].as_array().unwrap().len(), 6);
+    assert!(out["lights"][0]["flat"].is_null());
+    let doubts = out["lights"][0]["doubts"].to_string();
+    assert!(doubts.contains("no flat of this filter"), "{doubts}");
+    // And by themselves.
+    std::fs::remove_dir_all(night.path("raw")).unwrap();
+    written(&night, &raw, Told::default(), |f| {
+        f.filter_card == Some("Ha") && f.kind == Kind::Flat
+    });
+    night
+        .run("calibrate raw --out alone --name reef --strict")
+        .ends(3)
+        .says("where cameras are not linear any more");
+}
+
+#[test]
 fn another_programs_masters_are_brought_to_one_or_refused() {
     let night = Night::new();
     let raw = small();
@@ -444,6 +471,18 @@ fn bad_input_is_said_and_hints_settle_what_is_meant() {
         .run("calibrate raw --out work --name reef")
         .ends(1)
         .says("exist");
+    night
+        .run("calibrate nothing.fits raw --out w")
+        .ends(1)
+        .says("nothing.fits");
+    night
+        .run("calibrate work/reef.layout.json --out w")
+        .ends(1)
+        .says("it looks like a JSON file");
+    night
+        .run("calibrate work/clean --out w")
+        .ends(1)
+        .says("none of the 8 frames that were found is a raw one");
     // Half a frame among good ones, and a master that has gone.
     let other = Night::new();
     let few = |f: &RawFrame| f.filter_card == Some("Ha") || f.kind == Kind::Dark;
