@@ -14,7 +14,8 @@
 //! 4. [`balance`] matches scale and sky of each frame to the reference's.
 //! 5. What was found stands in a [`layout`], each frame with its [`verdict`].
 //! 6. [`merge`] reads original pixels, [`resample`]s each once, balances them and hands aligned values
-//!    to a method; [`colour`] is the method that mixes them into a composite, [`hdr`] the one that joins exposures.
+//!    to a method; [`colour`] is the method that mixes them into a composite, [`hdr`] the one that joins exposures,
+//!    [`stack`] the one that averages frames and leaves out what single ones show.
 //! 7. [`starless`] takes a picture apart into stars and the rest; [`finish`] makes a picture for the eye, [`quick`] a
 //!    quick look at any frame.
 //!
@@ -48,6 +49,7 @@ pub mod quick;
 pub mod resample;
 pub mod robust;
 pub mod space;
+pub mod stack;
 pub mod starless;
 pub mod stars;
 pub mod survey;

@@ -127,6 +127,15 @@ impl Size {
         self.width * self.height
     }
 
+    /// Blocks of so many pixels a side that cover it, the last ones in part.
+    #[must_use]
+    pub const fn blocks(self, side: usize) -> Self {
+        Self {
+            width: self.width.div_ceil(side),
+            height: self.height.div_ceil(side),
+        }
+    }
+
     /// The rectangle of all pixels.
     pub const fn rect(self) -> Rect {
         Rect {
@@ -208,6 +217,17 @@ impl Rect {
     #[allow(clippy::cast_possible_wrap)] // Constant: no method of a trait.
     pub const fn bottom(self) -> i64 {
         self.y + self.height as i64
+    }
+
+    /// With so many pixels around it.
+    #[must_use]
+    pub fn grown(self, by: usize) -> Self {
+        Self {
+            x: self.x - by.whole(),
+            y: self.y - by.whole(),
+            width: self.width + 2 * by,
+            height: self.height + 2 * by,
+        }
     }
 
     /// What both rectangles cover.

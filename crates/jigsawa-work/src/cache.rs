@@ -125,9 +125,12 @@ impl Store {
         }
     }
 
+    /// The file of what is measured of a frame in one way: each plane of a colour image has its own.
     fn file(&self, key: &Key, kind: &str) -> PathBuf {
-        let path = key.content.path.as_os_str();
-        let name = blake3::hash(path.as_encoded_bytes()).to_hex();
+        let mut hash = blake3::Hasher::new();
+        hash.update(key.content.path.as_os_str().as_encoded_bytes());
+        hash.update(&key.way);
+        let name = hash.finalize().to_hex();
         self.folder.join(format!("{}.{kind}", &name[..24]))
     }
 
@@ -187,6 +190,9 @@ mod tests {
         assert_eq!(store.load(&path, &Side(1)), Some(77u32));
         assert_eq!(store.load::<u32, _>(&path, &Side(2)), None);
         assert_eq!(store.load::<u32, _>(&path, &Other(1)), None);
+        // What is measured in another way takes nothing's place.
+        store.keep(&path, &Side(2), &78u32);
+        assert_eq!(store.load(&path, &Side(1)), Some(77u32));
         // Another content of the same length, with the time of the first.
         let time = fs::metadata(&path).unwrap().modified().unwrap();
         fs::write(&path, "two").unwrap();

@@ -10,7 +10,7 @@
 //!    [`calibrate`] makes masters of biases, darks and flats, and says what each light needs; [`pixels`] reads lights through them.
 //! 2. [`survey`] measures and compares the frames of a night.
 //! 3. [`register`] places frames, [`normalize`] matches their values.
-//! 4. [`compose`], [`hdr`] and [`mosaic`] merge them, [`placed_frames`] writes each on the canvas; [`seeing`] makes stars
+//! 4. [`stack`] makes masters of many frames; [`compose`], [`hdr`] and [`mosaic`] merge these, [`placed_frames`] writes each on the canvas; [`seeing`] makes stars
 //!    alike, [`small`] has small copies.
 //! 5. [`finish`] opens linear results and takes out stars, [`picture`] writes pictures.
 //!
@@ -40,6 +40,7 @@ pub mod register;
 pub mod run;
 pub mod seeing;
 pub mod small;
+pub mod stack;
 pub mod start;
 pub mod survey;
 pub mod trouble;

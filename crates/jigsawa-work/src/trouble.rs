@@ -149,6 +149,13 @@ pub enum Trouble {
         /// The drawing of how their headers say that they lie.
         plan: Option<PathBuf>,
     },
+    /// No filter has two frames to be stacked.
+    OneLight {
+        /// Each set with its frames.
+        sets: Vec<(String, usize)>,
+        /// Frames that were left out, and why.
+        left_out: Vec<(String, String)>,
+    },
     /// A layout that no mosaic has made.
     NoMosaic(PathBuf),
     /// No canvas.

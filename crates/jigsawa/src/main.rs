@@ -69,6 +69,7 @@ fn run(cli: &Cli) -> Result<Ending, Trouble> {
         Command::Register(args) => commands::register(args, &cli.common),
         Command::Normalize(args) => commands::normalize(args, &cli.common),
         Command::Show(args) => commands::show(args, &cli.common),
+        Command::Stack(args) => commands::stack(args, &cli.common),
         Command::Compose(args) => commands::compose(args, &cli.common),
         Command::Hdr(args) => commands::hdr(args, &cli.common),
         Command::Mosaic(args) => commands::mosaic(args, &cli.common),

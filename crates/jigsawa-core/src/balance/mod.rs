@@ -258,6 +258,11 @@ impl Member<'_> {
         self.placement.area_ratio(middle).sqrt()
     }
 
+    /// The width of its stars in canvas pixels.
+    pub fn fwhm_on_canvas(&self) -> f64 {
+        self.catalogue.fwhm_px / self.pixels()
+    }
+
     /// Its noise over the area of a canvas pixel, on scales of 8 to 16 of these: cameras with larger pixels have no
     /// less of it, nor have frames that were smoothed.
     pub(crate) fn noise_of_area(&self) -> f64 {

@@ -18,16 +18,18 @@ pub enum Weigh {
     Noise,
     /// And by the width of the stars.
     Sharpness,
+    /// All alike.
+    Equal,
 }
 
 /// The weight of a frame against the reference of its filter, which has weight 1.
 pub fn weight(how: Weigh, reference: &Member<'_>, frame: &Member<'_>, balance: &Balance) -> f64 {
     let ratio = reference.noise_of_area() / (balance.scale.value * frame.noise_of_area());
     // On the canvas, where both are compared.
-    let width = |m: &Member<'_>| m.catalogue.fwhm_px / m.pixels();
     let sharper = match how {
+        Weigh::Equal => return 1.0,
         Weigh::Noise => 1.0,
-        Weigh::Sharpness => width(reference) / width(frame),
+        Weigh::Sharpness => reference.fwhm_on_canvas() / frame.fwhm_on_canvas(),
     };
     let weight = (ratio * sharper).powi(2);
     if weight.is_finite() && weight > 0.0 {

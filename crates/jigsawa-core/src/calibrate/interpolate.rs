@@ -62,11 +62,11 @@ impl<S: FrameSource> FrameSource for Interpolated<S> {
 
     fn read(&self, rect: Rect, out: &mut [f32]) -> Result<(), DoorError> {
         SCRATCH.with_borrow_mut(|scratch| {
-            let wide = grown(rect, MARGIN).intersect(self.size().rect());
+            let wide = rect.grown(MARGIN.index()).intersect(self.size().rect());
             scratch.values.resize(wide.area(), 0.0);
             self.source.read(wide, &mut scratch.values)?;
             let all = Field {
-                rect: grown(rect, MARGIN),
+                rect: rect.grown(MARGIN.index()),
             };
             let (size, read) = (self.size(), &scratch.values);
             all.fill(&mut scratch.whole, |x, y| {
@@ -82,11 +82,11 @@ impl<S: FrameSource> FrameSource for Interpolated<S> {
                 pattern: self.pattern,
             };
             let around = Field {
-                rect: grown(rect, AROUND),
+                rect: rect.grown(AROUND.index()),
             };
             around.fill(&mut scratch.pairs, |x, y| window.pair(x, y));
             let near = Field {
-                rect: grown(rect, 1),
+                rect: rect.grown(1),
             };
             let pairs = |x: i64, y: i64| scratch.pairs[around.index(x, y)];
             near.fill(&mut scratch.slopes, |x, y| {
@@ -114,15 +114,6 @@ impl<S: FrameSource> FrameSource for Interpolated<S> {
             }
             Ok(())
         })
-    }
-}
-
-fn grown(rect: Rect, by: i64) -> Rect {
-    Rect {
-        x: rect.x - by,
-        y: rect.y - by,
-        width: rect.width + (2 * by).index(),
-        height: rect.height + (2 * by).index(),
     }
 }
 

@@ -100,6 +100,50 @@ impl<'a> Row<'a> {
     }
 }
 
+/// A band of rows of a tile, as a method gets it that looks at neighbours: the runs of all rows, one after the other, each
+/// with so many pixels around as the method reaches.
+#[derive(Debug, Clone, Copy)]
+pub struct Band<'a> {
+    /// The pixels of the canvas that are computed.
+    pub rect: Rect,
+    /// Pixels around them that the runs hold as well.
+    pub reach: usize,
+    /// The band's values, validities and fields, as those of a row.
+    pub runs: Row<'a>,
+}
+
+impl<'a> Band<'a> {
+    /// What the runs hold: the band with what is around it.
+    pub fn around(&self) -> Rect {
+        self.rect.grown(self.reach)
+    }
+
+    /// A row of a band without anything around; what is empty stays so.
+    pub fn row<'b>(&self, row: usize, parts: &'b mut Parts<'a>) -> Row<'b> {
+        let width = self.rect.width;
+        let here = row * width..(row + 1) * width;
+        let cut = |all: &[&'a [f32]], into: &mut Vec<&'a [f32]>| {
+            into.clear();
+            into.extend(all.iter().map(|run| {
+                let part = if run.is_empty() { 0..0 } else { here.clone() };
+                &run[part]
+            }));
+        };
+        cut(self.runs.values, &mut parts.0);
+        cut(self.runs.validity, &mut parts.1);
+        cut(self.runs.fields, &mut parts.2);
+        Row {
+            values: &parts.0,
+            validity: &parts.1,
+            fields: &parts.2,
+        }
+    }
+}
+
+/// Memory for the parts of a row.
+#[derive(Debug, Default)]
+pub struct Parts<'a>(Vec<&'a [f32]>, Vec<&'a [f32]>, Vec<&'a [f32]>);
+
 /// What a field of a method is over a tile.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub enum Field {
@@ -134,9 +178,29 @@ pub trait TileOp: Sync {
     /// One of them over a rectangle in which it varies, row after row.
     fn fill(&self, _field: usize, _rect: Rect, _out: &mut [f32]) {}
 
+    /// How many pixels around a tile it looks at.
+    fn reach(&self) -> usize {
+        0
+    }
+
     /// Computes a run of pixels. `out` has a slice for each plane.
     fn run(&self, row: &Row<'_>, out: &mut [&mut [f32]]);
+
+    /// Computes a band of rows, whose number is a multiple of [`ROWS`] but for a tile's last. `out` has a slice for each plane,
+    /// without what is around.
+    fn run_band(&self, band: &Band<'_>, out: &mut [&mut [f32]]) {
+        let width = band.rect.width;
+        let mut parts = Parts::default();
+        for row in 0..band.rect.height {
+            let here = row * width..(row + 1) * width;
+            let mut out: Vec<&mut [f32]> = out.iter_mut().map(|p| &mut p[here.clone()]).collect();
+            self.run(&band.row(row, &mut parts), &mut out);
+        }
+    }
 }
+
+/// Bands of a tile have so many rows, or a multiple of them: each reads the kernel's border anew.
+pub const ROWS: usize = 8;
 
 /// How much memory the tiles in flight may take.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -11,7 +11,7 @@ use std::sync::mpsc::sync_channel;
 
 use rayon::prelude::*;
 
-use super::contract::{Budget, Field, Input, MergeError, Row, TileOp};
+use super::contract::{Band, Budget, Field, Input, MergeError, ROWS, Row, TileOp};
 use super::place::{Buffers, Kernels, is_wholly_valid, validity, values};
 use crate::doors::{DoorError, TileSink};
 use crate::space::{Rect, Size};
@@ -65,6 +65,21 @@ pub fn merge(
     sink: &mut (dyn TileSink + Send),
     done: &(dyn Fn(usize, usize) + Sync),
 ) -> Result<(), MergeError> {
+    merge_parts(inputs, &tiles(canvas), op, budget, sink, done)
+}
+
+/// The same over parts of the canvas alone, each no larger than a tile; a pixel gets the same bits as with the whole.
+///
+/// # Errors
+/// As [`merge`].
+pub fn merge_parts(
+    inputs: &[Input<'_>],
+    tiles: &[Rect],
+    op: &dyn TileOp,
+    budget: Budget,
+    sink: &mut (dyn TileSink + Send),
+    done: &(dyn Fn(usize, usize) + Sync),
+) -> Result<(), MergeError> {
     let kernels: Vec<Kernels> = inputs.iter().map(Kernels::of).collect();
     let work = Work {
         inputs,
@@ -72,7 +87,6 @@ pub fn merge(
         op,
         most_bytes: budget.bytes / (2 * rayon::current_num_threads()),
     };
-    let tiles = tiles(canvas);
     let batch = batch_size(op.planes(), budget);
     let pool: Mutex<Vec<AtWork>> = Mutex::default();
     let spare: Mutex<Vec<Vec<Vec<f32>>>> = Mutex::default();
@@ -135,7 +149,11 @@ fn lock<T>(m: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
 
 /// All tiles of the canvas in row order.
 fn tiles(canvas: Size) -> Vec<Rect> {
-    let (w, h) = TILE;
+    parts(canvas, TILE)
+}
+
+/// A canvas cut into rectangles of a size, the last ones smaller, in row order.
+pub fn parts(canvas: Size, (w, h): (usize, usize)) -> Vec<Rect> {
     (0..canvas.height())
         .step_by(h)
         .flat_map(|y| (0..canvas.width()).step_by(w).map(move |x| (x, y)))
@@ -166,9 +184,6 @@ struct Work<'a> {
     most_bytes: usize,
 }
 
-/// Rows of a tile that are at work at once, at least: each band reads the kernel's border anew.
-const LEAST_ROWS: usize = 8;
-
 impl Work<'_> {
     /// One tile from all inputs. What is decided for it is decided for the whole of it, so that its values do not depend on
     /// how many of its rows are at work at once.
@@ -184,16 +199,18 @@ impl Work<'_> {
             op,
             ..
         } = self;
+        let reach = op.reach();
+        let wide = tile.grown(reach);
         let wanted: Vec<bool> = (0..inputs.len()).map(|i| op.wants(i, tile)).collect();
         let doubted: Vec<bool> = (0..inputs.len())
-            .map(|i| wanted[i] && !is_wholly_valid(&inputs[i], &kernels[i], tile))
+            .map(|i| wanted[i] && !is_wholly_valid(&inputs[i], &kernels[i], wide))
             .collect();
-        let fields: Vec<Field> = (0..op.fields()).map(|k| op.field(k, tile)).collect();
+        let fields: Vec<Field> = (0..op.fields()).map(|k| op.field(k, wide)).collect();
         let count = |all: &[bool]| all.iter().filter(|on| **on).count();
         let present = fields.iter().filter(|f| **f != Field::Absent).count();
-        let of_row = (count(&wanted) + count(&doubted) + present + 2) * tile.width;
+        let of_row = (count(&wanted) + count(&doubted) + present + 2) * wide.width;
         let rows = self.most_bytes / (of_row * size_of::<f32>());
-        let rows = rows.clamp(LEAST_ROWS, TILE.1);
+        let rows = (rows / ROWS * ROWS).clamp(ROWS, TILE.1);
         planes.resize_with(op.planes(), Vec::new);
         for p in planes.iter_mut() {
             p.resize(tile.area(), 0.0);
@@ -209,9 +226,9 @@ impl Work<'_> {
                 height: rows.min(tile.height - from),
                 ..tile
             };
-            self.gather(band, (&wanted, &doubted, &fields), at_work)
+            self.gather(band.grown(reach), (&wanted, &doubted, &fields), at_work)
                 .map_err(|(input, error)| MergeError::Source { input, error })?;
-            self.run(band, from, at_work, planes);
+            self.run((band, reach), from, at_work, planes);
         }
         Ok(())
     }
@@ -251,25 +268,25 @@ impl Work<'_> {
         Ok(())
     }
 
-    /// Hands a band's rows to the method; they become the rows of the tile from `first` on.
-    fn run(&self, band: Rect, first: usize, at_work: &AtWork, planes: &mut [Vec<f32>]) {
-        let width = band.width;
-        for row in 0..band.height {
-            let here = row * width..(row + 1) * width;
-            let part = |all: &'_ Vec<f32>| if all.is_empty() { 0..0 } else { here.clone() };
-            let values: Vec<&[f32]> = at_work.values.iter().map(|v| &v[part(v)]).collect();
-            let validity: Vec<&[f32]> = at_work.validity.iter().map(|v| &v[part(v)]).collect();
-            let fields: Vec<&[f32]> = at_work.fields.iter().map(|v| &v[part(v)]).collect();
-            let there = (first + row) * width..(first + row + 1) * width;
-            let mut out: Vec<&mut [f32]> =
-                planes.iter_mut().map(|p| &mut p[there.clone()]).collect();
-            let row = Row {
-                values: &values,
-                validity: &validity,
-                fields: &fields,
-            };
-            self.op.run(&row, &mut out);
+    /// Hands a band to the method; its rows become those of the tile from `first` on.
+    fn run(
+        &self,
+        (rect, reach): (Rect, usize),
+        first: usize,
+        at_work: &AtWork,
+        planes: &mut [Vec<f32>],
+    ) {
+        fn slices(all: &[Vec<f32>]) -> Vec<&[f32]> {
+            all.iter().map(Vec::as_slice).collect()
         }
+        let there = first * rect.width..first * rect.width + rect.area();
+        let mut out: Vec<&mut [f32]> = planes.iter_mut().map(|p| &mut p[there.clone()]).collect();
+        let runs = Row {
+            values: &slices(&at_work.values),
+            validity: &slices(&at_work.validity),
+            fields: &slices(&at_work.fields),
+        };
+        self.op.run_band(&Band { rect, reach, runs }, &mut out);
     }
 }
 

@@ -12,9 +12,11 @@ mod place;
 mod side_by_side;
 mod soften;
 
-pub use contract::{Budget, Field, Input, Keep, MergeError, Row, Sampling, TileOp};
+pub use contract::{
+    Band, Budget, Field, Input, Keep, MergeError, Parts, ROWS, Row, Sampling, TileOp,
+};
 pub(crate) use discs::Discs;
-pub use engine::merge;
+pub use engine::{merge, merge_parts, parts};
 pub use outliers::{Averaged, LEAST_FRAMES, LeftOut};
 pub use place::placed;
 pub use side_by_side::SideBySide;

@@ -18,11 +18,11 @@ mod mosaic;
 mod mosaic_joined;
 mod mosaic_levels;
 mod mosaic_made;
-
 mod pattern;
 mod placement;
 mod resample;
 mod setup;
+mod stack;
 mod starless;
 mod survey;
 mod told;

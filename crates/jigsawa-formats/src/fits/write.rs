@@ -12,7 +12,7 @@ use super::card::{free_records, text_records};
 use crate::error::FileError;
 use crate::whole::Unfinished;
 
-/// A linear 32-bit float image of one or three planes in the making.
+/// An image of one or more planes in the making.
 ///
 /// Tiles come in row order; a band of them is kept until its last tile is there and then written as
 /// whole rows, which the disk likes better than pieces.
@@ -111,6 +111,25 @@ impl FitsWriter {
         })
     }
 
+    /// Writes a part over what is there, once all tiles are.
+    ///
+    /// # Errors
+    /// When the disk does not take it.
+    pub fn patch(&mut self, rect: Rect, planes: &[&[f32]]) -> Result<(), FileError> {
+        let (width, bytes) = (self.size.width(), self.depth.bytes());
+        let mut line = vec![0u8; rect.width * bytes];
+        for (p, part) in planes.iter().enumerate() {
+            for (y, row) in (rect.y.index()..).zip(part.chunks_exact(rect.width)) {
+                self.depth.write(row, &mut line);
+                let pixel = (p * self.size.height() + y) * width + rect.x.index();
+                let at = SeekFrom::Start(self.data + (pixel * bytes) as u64);
+                let written = self.out.seek(at).and_then(|_| self.out.write_all(&line));
+                written.map_err(FileError::io(PIXELS))?;
+            }
+        }
+        Ok(())
+    }
+
     /// Completes the file, still under its temporary name.
     ///
     /// # Errors
@@ -132,10 +151,7 @@ impl FitsWriter {
             for (r, row) in tile.chunks_exact(rect.width).enumerate() {
                 let at = ((p * self.band_rows + r) * width + rect.x.index()) * bytes;
                 let to = &mut self.band[at..at + rect.width * bytes];
-                match self.depth {
-                    Depth::Float => floats(row, to),
-                    Depth::Sixteen => sixteen(row, to),
-                }
+                self.depth.write(row, to);
             }
         }
         if rect.right() == width.whole() {
@@ -215,6 +231,14 @@ impl Depth {
         match self {
             Self::Float => 4,
             Self::Sixteen => 2,
+        }
+    }
+
+    /// Values as the file has them.
+    fn write(self, row: &[f32], to: &mut [u8]) {
+        match self {
+            Self::Float => floats(row, to),
+            Self::Sixteen => sixteen(row, to),
         }
     }
 }

@@ -5,6 +5,7 @@ mod finish;
 mod hdr;
 mod mosaic;
 mod outcome;
+mod stack;
 mod survey;
 
 use jigsawa_core::canvas::Canvas;
@@ -20,14 +21,16 @@ pub use hdr::{HdrRow, rows as hdr_rows};
 use jigsawa_work::clock::{Clock, Output, in_units, round};
 pub use mosaic::{MosaicAccount, OverlapRow, mosaic_account};
 pub use outcome::Outcome;
+pub use stack::{LightRow, MasterRow, row as master_row};
 pub use survey::{SurveyAccount, Surveyed};
 
 use jigsawa_work::compose::{Channel, LineRow};
 use jigsawa_work::frames::Spoilt;
 
-/// What the account calls a frame merged of several exposures, and one joined of panels.
+/// What the account calls a frame merged of several exposures, one joined of panels, and one stacked.
 pub const HDR_FRAME: &str = "HDR frame, linear 32-bit float";
 pub const MOSAIC_FRAME: &str = "mosaic, linear 32-bit float";
+pub const MASTER_FRAME: &str = "master, linear 32-bit float";
 
 /// The account of a command that lays frames on a canvas.
 pub type Account = Outcome<LaidOut>;
@@ -56,6 +59,9 @@ pub struct LaidOut {
     /// Exposures that were merged.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub exposures: Vec<HdrRow>,
+    /// Masters that were stacked.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub masters: Vec<MasterRow>,
     /// Panels and how they hang together.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub mosaic: Option<MosaicAccount>,
@@ -285,6 +291,7 @@ impl Account {
             lines: Vec::new(),
             outliers_percent: None,
             exposures: Vec::new(),
+            masters: Vec::new(),
             mosaic: None,
         };
         Self::new(command, own, outputs, warnings, clock)

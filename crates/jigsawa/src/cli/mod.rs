@@ -8,6 +8,7 @@ mod mosaic;
 mod normalize;
 mod register;
 mod show;
+mod stack;
 mod stars;
 mod survey;
 
@@ -29,9 +30,10 @@ pub use compose::{ComposeArgs, StretchArg};
 pub use finish::{CropArg, FinishArgs, GradientArg, LinkArg, PatchArg, PointArg, WhiteArg};
 pub use hdr::{ExrArg, HdrArgs};
 pub use mosaic::{ExtentArg, MosaicArgs};
-pub use normalize::{NormalizeArgs, SurfaceArg, hints, off_canvas};
+pub use normalize::{NormalizeArgs, SurfaceArg, WeighArg, hints, off_canvas};
 pub use register::RegisterArgs;
 pub use show::ShowArgs;
+pub use stack::StackArgs;
 pub use stars::StarsArgs;
 pub use survey::SurveyArgs;
 
@@ -102,6 +104,8 @@ pub enum Command {
     Normalize(Box<NormalizeArgs>),
     /// Make a quick-look picture of frames, or one that flips through them
     Show(Box<ShowArgs>),
+    /// Merge many frames of each filter into one master, without what single frames show
+    Stack(Box<StackArgs>),
     /// Merge masters of several filters into a colour picture
     Compose(Box<ComposeArgs>),
     /// Merge several exposures into one linear frame that holds faint shell and bright core

@@ -86,6 +86,17 @@ pub struct NormalizeArgs {
     pub output: OutputArgs,
 }
 
+impl WeighArg {
+    /// The same for the core.
+    pub const fn weigh(self) -> Weigh {
+        match self {
+            Self::Noise => Weigh::Noise,
+            Self::Sharpness => Weigh::Sharpness,
+            Self::Equal => Weigh::Equal,
+        }
+    }
+}
+
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub enum MatchArg {
     /// By the fluxes of common stars
@@ -107,6 +118,8 @@ pub enum WeighArg {
     Noise,
     /// And the width of the stars: best for stars
     Sharpness,
+    /// All frames count the same
+    Equal,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
@@ -269,10 +282,7 @@ impl NormalizeArgs {
 
     /// What weights are made of.
     pub const fn weigh(&self) -> Weigh {
-        match self.weigh {
-            WeighArg::Noise => Weigh::Noise,
-            WeighArg::Sharpness => Weigh::Sharpness,
-        }
+        self.weigh.weigh()
     }
 }
 

@@ -124,6 +124,33 @@ pub(super) fn filters_told(frames: &[(String, Option<String>)]) -> Told {
     ))
 }
 
+/// No filter has two frames: perhaps their filters are wrong, or most were left out.
+pub(super) fn one_light(sets: &[(String, usize)], left_out: &[(String, String)]) -> Told {
+    let each: Vec<String> = sets
+        .iter()
+        .map(|(name, frames)| format!("{frames} of {name}"))
+        .collect();
+    let lost: Vec<String> = left_out
+        .iter()
+        .map(|(file, why)| format!(". '{file}' is left out: {why}"))
+        .collect();
+    let lost = lost.concat();
+    let have = if each.is_empty() {
+        "no frame is left".to_owned()
+    } else {
+        format!("there is {}", list(&each))
+    };
+    let told = plain(format!("nothing to stack: {have}{lost}")).mend(match left_out.is_empty() {
+        true if sets.len() > 1 => "Are the filters right? --filter NAME=FRAME says what a frame's is. Filters are merged by compose.",
+        true => "Give two or more frames of the same filter. One alone goes on to finish.",
+        false => "Say what you know of their places: --hint and --pair of jigsawa register; its layout goes on here.",
+    });
+    match left_out.first() {
+        Some((file, _)) => told.on(file.clone()),
+        None => told,
+    }
+}
+
 pub(super) fn palette_told(name: &str) -> Told {
     let names = Palette::all_names();
     plain(format!("there is no palette '{name}'")).mend(format!(

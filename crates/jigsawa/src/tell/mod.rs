@@ -3,9 +3,12 @@
 //! Which exit code each has is decided in one place, at the end of this file.
 
 pub mod calibrating;
+mod gathered;
 mod hints;
 mod sentences;
 mod told;
+
+pub use gathered::gathered;
 
 use std::process::ExitCode;
 

@@ -9,7 +9,7 @@ use jigsawa_core::survey::quantity::QUANTITIES;
 use super::Trouble;
 use super::hints::{
     balance_hint, files_told, filters_told, finish_hint, keep_told, known_filters, look_words,
-    match_told, mix_hint, palette_needs_told, palette_told,
+    match_told, mix_hint, one_light, palette_needs_told, palette_told,
 };
 use super::told::{Told, did_you_mean, list, marked, plain};
 
@@ -382,6 +382,7 @@ pub(super) fn tell(trouble: &Trouble) -> Told {
                     "Give two or more exposures of the same filter."
                 })
         }
+        Trouble::OneLight { sets, left_out } => one_light(sets, left_out),
         Trouble::ManyExposures { filter, count, most } => plain(format!(
             "there are {count} frames of {filter}, and {most} can be merged at once"
         ))

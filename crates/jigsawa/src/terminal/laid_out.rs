@@ -3,13 +3,15 @@
 use std::borrow::Cow;
 use std::fmt::Write as _;
 
+use super::stack::{MASTERS_READ, lights, masters};
 use super::table::{
     BALANCES_READ, EXPOSURES_READ, PLACEMENTS_READ, balances, degrees, exposures, label, overlaps,
     placements,
 };
 use super::{Own, written};
-use crate::account::{Account, Ending, FrameRow, HDR_FRAME, LaidOut, MOSAIC_FRAME};
+use crate::account::{Account, Ending, FrameRow, HDR_FRAME, LaidOut, MASTER_FRAME, MOSAIC_FRAME};
 use crate::account::{MosaicAccount, OverlapRow};
+use crate::tell::gathered;
 use jigsawa_work::foreign::shell_word;
 
 impl Own for LaidOut {
@@ -62,6 +64,10 @@ fn account_text(a: &Account) -> String {
     if a.own.mosaic.is_some() {
         out.push_str(&doubtful(a));
     }
+    if !a.own.masters.is_empty() {
+        out.push_str(&stacked(a));
+        return out;
+    }
     // What was placed before is told by the command that placed it.
     if a.command != "normalize" || a.own.frames.iter().all(|f| f.balance.is_none()) {
         let _ = writeln!(out, "\n{}{PLACEMENTS_READ}", placements(a));
@@ -85,6 +91,27 @@ fn account_text(a: &Account) -> String {
     if a.own.mosaic.is_none() {
         out.push_str(&doubtful(a));
     }
+    let _ = writeln!(out);
+    out.push_str(&written(&a.outputs, &a.stages, a.seconds));
+    if let Some(next) = next(a) {
+        let _ = writeln!(out, "next       {next}");
+    }
+    out
+}
+
+/// The rest of a stack's account: it has its own tables, since a night has many frames.
+fn stacked(a: &Account) -> String {
+    let mut out = String::new();
+    let (frames, count) = lights(&a.own.masters, &a.own.frames);
+    let _ = writeln!(out, "\n{frames}");
+    if frames.row_count() < count {
+        let _ = writeln!(
+            out,
+            " of {count} frames those that lost most; the report and --json have all"
+        );
+    }
+    let _ = writeln!(out, "\n{}{MASTERS_READ}", masters(&a.own.masters));
+    out.push_str(&doubtful(a));
     let _ = writeln!(out);
     out.push_str(&written(&a.outputs, &a.stages, a.seconds));
     if let Some(next) = next(a) {
@@ -155,10 +182,12 @@ fn doubtful(a: &Account) -> String {
             s.file, s.reason
         );
     }
-    for f in &a.own.frames {
-        for note in &f.notes {
-            let _ = writeln!(out, "note       {}: {note}", label(&f.file, f.plane));
-        }
+    let notes = a.own.frames.iter().flat_map(|f| {
+        let name = label(&f.file, f.plane);
+        f.notes.iter().map(move |n| (name.clone(), n.as_str()))
+    });
+    for (who, note) in gathered(notes) {
+        let _ = writeln!(out, "note       {who}: {note}");
     }
     let overlaps = a.own.mosaic.iter().flat_map(|m| &m.overlaps);
     for doubt in overlaps.filter_map(OverlapRow::doubted) {
@@ -174,6 +203,9 @@ fn next(a: &Account) -> Option<String> {
     }
     if a.command == "mosaic" {
         return after_mosaic(a);
+    }
+    if a.command == "stack" {
+        return after_stack(a);
     }
     if a.command != "compose" {
         return None;
@@ -196,6 +228,22 @@ fn next(a: &Account) -> Option<String> {
         shell_word(linear),
         shell_word(&folder)
     ))
+}
+
+/// Masters of several filters go on to a colour picture, one alone to be finished; several exposures to an HDR merge.
+fn after_stack(a: &Account) -> Option<String> {
+    let masters = a.outputs.iter().filter(|o| o.kind == MASTER_FRAME);
+    let files: Vec<Cow<'_, str>> = masters.map(|o| shell_word(&o.file)).collect();
+    let filter = |name: &str| name.split(' ').next().unwrap_or_default().to_owned();
+    let mut filters: Vec<String> = a.own.masters.iter().map(|m| filter(&m.name)).collect();
+    filters.sort();
+    filters.dedup();
+    match files.as_slice() {
+        [] => None,
+        [one] => Some(format!("jigsawa finish {one}")),
+        all if filters.len() < all.len() => Some(format!("jigsawa hdr {}", all.join(" "))),
+        all => Some(format!("jigsawa compose {} --palette ...", all.join(" "))),
+    }
 }
 
 /// Several merged filters go on to a colour picture.

@@ -5,6 +5,7 @@ mod finish;
 mod laid_out;
 mod palettes;
 mod progress;
+mod stack;
 mod survey;
 mod table;
 

@@ -68,7 +68,7 @@ pub(super) fn label(file: &str, plane: Option<usize>) -> String {
     }
 }
 
-fn table(head: &[&str]) -> Table {
+pub(super) fn table(head: &[&str]) -> Table {
     let mut t = Table::new();
     t.load_style(presets::NOTHING)
         .set_content_arrangement(ContentArrangement::Disabled)

@@ -1,0 +1,109 @@
+//! The mean of all values of each pixel, and which pixels have some that lie far off.
+
+use std::ops::Range;
+
+use super::column::{Column, Usual};
+use super::residuals::{Residuals, Sums};
+use super::rule::Rule;
+use super::strip::{OfFrame, Strip, add, error, look, mean};
+use super::work::{Known, Work, cells};
+use crate::number::Convert;
+
+/// Fewest values of a pixel among which one is outvoted.
+pub(super) const OUTVOTE: f32 = 3.0;
+
+impl Work<'_> {
+    /// Means of all pixels, cell by cell of the canvas.
+    pub(super) fn averages(&self, known: &mut Known) {
+        let around = self.around;
+        for plane in [
+            &mut known.centre,
+            &mut known.mean,
+            &mut known.count,
+            &mut known.error,
+        ] {
+            plane.resize(around.area(), 0.0);
+        }
+        known.unsure.clear();
+        let mut frames = vec![OfFrame::default(); self.values.len()];
+        let mut strip = Strip::new();
+        for cell in cells(around) {
+            for (k, (frame, light)) in frames.iter_mut().zip(&self.group.lights).enumerate() {
+                *frame = OfFrame {
+                    weight: light.weight,
+                    variance: self.sigma(k, cell.x, cell.y).powi(2),
+                    photons: light.photons,
+                };
+            }
+            for row in 0..cell.height {
+                let y = (cell.y - around.y).index() + row;
+                let from = y * around.width + (cell.x - around.x).index();
+                self.strip(from..from + cell.width, &frames, &mut strip, known);
+            }
+        }
+        known.unsure.sort_unstable_by_key(|(at, _)| *at);
+    }
+
+    /// How far each frame lies off the mean of what was kept, over the blocks of the band.
+    pub(super) fn residuals(&self, known: &mut Known, residuals: &Residuals) {
+        let (around, rect) = (self.around, self.band.rect);
+        for cell in cells(rect) {
+            known.sums.clear();
+            known.sums.resize(self.values.len(), Sums::NONE);
+            for (k, (values, sums)) in self.values.iter().zip(&mut known.sums).enumerate() {
+                let sigma = self.sigma(k, cell.x, cell.y);
+                for row in 0..cell.height {
+                    let y = (cell.y - around.y).index() + row;
+                    let from = y * around.width + (cell.x - around.x).index();
+                    let here = from..from + cell.width;
+                    sums.add(&values[here.clone()], &known.mean[here], sigma);
+                }
+            }
+            for (k, sums) in known.sums.iter().enumerate() {
+                residuals.put(self.group.inputs.start + k, cell, sums);
+            }
+        }
+    }
+
+    fn strip(&self, here: Range<usize>, frames: &[OfFrame], strip: &mut Strip, known: &mut Known) {
+        let how = &self.group.rejection;
+        strip.clear();
+        for (values, frame) in self.values.iter().zip(frames) {
+            add(&values[here.clone()], *frame, strip);
+        }
+        mean(self.group.sky, strip);
+        let judged = how.rule != Rule::None;
+        if judged && !how.rule.is_by_rank() {
+            for (values, frame) in self.values.iter().zip(frames) {
+                look(&values[here.clone()], *frame, how.least(), strip);
+            }
+        }
+        for (i, at) in here.enumerate() {
+            known.mean[at] = strip.mean[i];
+            known.centre[at] = strip.mean[i];
+            known.count[at] = strip.count[i];
+            known.error[at] = error(strip, i);
+            let doubtful = strip.beyond[i] > 0.0 || how.rule.is_by_rank();
+            if judged && doubtful && strip.count[i] >= OUTVOTE {
+                let usual = self.usual(at, frames, &mut known.column);
+                known.centre[at] = usual.centre;
+                known.unsure.push((at, usual));
+            }
+        }
+    }
+
+    /// What is usual among the values of a pixel.
+    fn usual(&self, at: usize, frames: &[OfFrame], column: &mut Column) -> Usual {
+        self.gather(at, column);
+        let own = column.values.iter().map(|v| frames[v.1.index()].variance);
+        let quietest = own.fold(f32::INFINITY, f32::min);
+        column.usual(&self.group.rejection, quietest.sqrt())
+    }
+
+    /// The values of a pixel that are there.
+    pub(super) fn gather(&self, at: usize, column: &mut Column) {
+        column.values.clear();
+        let all = (0u32..).zip(self.values).map(|(k, values)| (values[at], k));
+        column.values.extend(all.filter(|v| v.0.is_finite()));
+    }
+}

@@ -1,0 +1,40 @@
+//! Stacking: many frames of one filter into one master, without what only single frames show.
+//!
+//! In: the placed and balanced values of all frames ([`Stacked`] is a method of [`merge`](crate::merge)), what each counts and
+//! how far its values may stray ([`Light`]). Out, for each master: the weighted mean, how many values are in it, how many were
+//! rejected below and above, and its noise.
+//!
+//! Values are judged by their *predicted* noise: that of the frame's sky, and the photons of what light there is. So three
+//! frames suffice to tell that one of them is wrong, where the scatter of three values tells nothing. The predicted noise
+//! is the least width that any [`Rule`] judges by. What honest frames may differ by besides comes on top (Gruen,
+//! Seitz & Bernstein 2014, Publications of the Astronomical Society of the Pacific 126, 158): where light changes from pixel to
+//! pixel a part of that change, the larger the more the frame's seeing differs from that of all, and a small part
+//! of the light itself. Sharp stars keep their cores so, and a cosmic ray beside them goes.
+//!
+//! Trails are found over whole frames, in what each lies off the mean of all ([`Residuals`]), and are rejected as shapes
+//! ([`Streak`]): their wings are fainter than any pixel's noise. Only parts of the canvas that they touch are merged again.
+//!
+//! Most pixels need no more than two passes over their values: where none lies far from the mean of all, all are in it. Only
+//! the others are sorted.
+
+mod averages;
+mod column;
+mod grid;
+mod judge;
+mod light;
+mod op;
+mod outliers;
+mod rejected;
+mod residuals;
+mod rule;
+mod streak;
+mod strip;
+mod work;
+
+pub use grid::NoiseGrid;
+pub use light::{Light, LightSource};
+pub use op::{Group, PLANES, Pass, Stacked};
+pub use rejected::{BLOCK, Rejected};
+pub use residuals::Residuals;
+pub use rule::{Rejection, Rule};
+pub use streak::{Streak, streaks};

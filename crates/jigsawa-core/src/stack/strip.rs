@@ -1,0 +1,128 @@
+//! Runs of a few pixels in all frames: their weighted means, and whether any value lies far off.
+//!
+//! The loops go over frames outside and pixels inside, and have nothing to decide: they are as fast as memory.
+
+use multiversion::multiversion;
+
+/// Pixels of a strip at the most: its sums stay in the first-level cache while the frames go by.
+pub(super) const STRIP: usize = 128;
+
+/// Sums over the frames, for each pixel of a strip.
+#[derive(Debug)]
+pub(super) struct Strip {
+    /// Weighted values; the mean once all are there.
+    pub(super) mean: [f32; STRIP],
+    /// Weights; one over them once all are there.
+    pub(super) inverse: [f32; STRIP],
+    /// Squared weights times the sky's variance, and times what light adds to it.
+    pub(super) of_sky: [f32; STRIP],
+    pub(super) of_light: [f32; STRIP],
+    /// Values.
+    pub(super) count: [f32; STRIP],
+    /// Light above the sky.
+    pub(super) light: [f32; STRIP],
+    /// By how much the square of the farthest value is above its limit.
+    pub(super) beyond: [f32; STRIP],
+}
+
+impl Strip {
+    pub(super) const fn new() -> Self {
+        let none = [0.0; STRIP];
+        Self {
+            mean: none,
+            inverse: none,
+            of_sky: none,
+            of_light: none,
+            count: none,
+            light: none,
+            beyond: none,
+        }
+    }
+
+    pub(super) fn clear(&mut self) {
+        *self = Self::new();
+    }
+}
+
+/// A frame as the loops need it.
+#[derive(Debug, Clone, Copy, Default)]
+pub(super) struct OfFrame {
+    pub(super) weight: f32,
+    /// Variance of its sky here.
+    pub(super) variance: f32,
+    pub(super) photons: f32,
+}
+
+/// Adds a frame's values; NaN adds nothing.
+#[multiversion(targets("x86_64+avx2"))]
+pub(super) fn add(values: &[f32], frame: OfFrame, strip: &mut Strip) {
+    let OfFrame {
+        weight,
+        variance,
+        photons,
+    } = frame;
+    let (sky, light) = (weight * weight * variance, weight * weight * photons);
+    let n = values.len().min(STRIP);
+    let (values, mean) = (&values[..n], &mut strip.mean[..n]);
+    let (weights, count) = (&mut strip.inverse[..n], &mut strip.count[..n]);
+    let (of_sky, of_light) = (&mut strip.of_sky[..n], &mut strip.of_light[..n]);
+    for i in 0..n {
+        let v = values[i];
+        let there = v.is_finite();
+        mean[i] += if there { weight * v } else { 0.0 };
+        weights[i] += if there { weight } else { 0.0 };
+        of_sky[i] += if there { sky } else { 0.0 };
+        of_light[i] += if there { light } else { 0.0 };
+        count[i] += if there { 1.0 } else { 0.0 };
+    }
+}
+
+/// Makes means of sums: NaN where there are no values.
+#[multiversion(targets("x86_64+avx2"))]
+pub(super) fn mean(sky: f32, strip: &mut Strip) {
+    for i in 0..STRIP {
+        let inverse = 1.0 / strip.inverse[i];
+        let m = strip.mean[i] * inverse;
+        strip.inverse[i] = inverse;
+        strip.mean[i] = m;
+        let light = m - sky;
+        strip.light[i] = if light > 0.0 { light } else { 0.0 };
+    }
+}
+
+/// Sees whether a frame's values are farther from the mean of the others than `limit` noise widths.
+#[multiversion(targets("x86_64+avx2"))]
+pub(super) fn look(values: &[f32], frame: OfFrame, limit: f32, strip: &mut Strip) {
+    let OfFrame {
+        weight,
+        variance,
+        photons,
+    } = frame;
+    let n = values.len().min(STRIP);
+    let (values, mean) = (&values[..n], &strip.mean[..n]);
+    let (inverse, light) = (&strip.inverse[..n], &strip.light[..n]);
+    let beyond = &mut strip.beyond[..n];
+    for i in 0..n {
+        // The value is in the mean itself: from that of the others it is farther.
+        let off = values[i] - mean[i];
+        let limit = limit * (1.0 - weight * inverse[i]);
+        let above = off * off - limit * limit * (variance + photons * light[i]);
+        beyond[i] = if above > beyond[i] { above } else { beyond[i] };
+    }
+}
+
+/// Standard error of the mean of each pixel.
+pub(super) fn error(strip: &Strip, i: usize) -> f32 {
+    let variance = strip.of_sky[i] + strip.of_light[i] * strip.light[i];
+    variance.sqrt() * strip.inverse[i]
+}
+
+/// Values of a run that are there.
+#[multiversion(targets("x86_64+avx2"))]
+pub(super) fn present(values: &[f32]) -> u32 {
+    let mut count = 0;
+    for v in values {
+        count += u32::from(v.is_finite());
+    }
+    count
+}

@@ -1,0 +1,127 @@
+//! What each frame of a set counts, and how far its values may stray.
+
+use jigsawa_core::balance::{Balance, Surface};
+use jigsawa_core::layout::Layout;
+use jigsawa_core::measured::Measured;
+use jigsawa_core::number::Convert;
+use jigsawa_core::robust::median;
+use jigsawa_core::stack::{Light, LightSource, Rejection, Rule};
+
+use super::sets::Set;
+use crate::normalize::Field;
+use crate::trouble::Trouble;
+
+/// How frames are stacked.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Stacking {
+    /// How outliers are told; by the number of frames where nothing is said.
+    pub rule: Option<Rule>,
+    /// Limits below and above.
+    pub limits: (Option<f32>, Option<f32>),
+}
+
+impl Stacking {
+    /// The rejection for these frames.
+    pub fn rejection(&self, lights: &[Light]) -> Rejection {
+        let known = lights.iter().all(|l| l.photons_known);
+        let rule = self
+            .rule
+            .unwrap_or(Rejection::rule_for(lights.len(), known));
+        Rejection::new(rule, self.limits.0, self.limits.1)
+    }
+}
+
+/// Frames of one plane of a master.
+pub struct Lights {
+    /// How each is matched to the others.
+    pub balances: Vec<Balance>,
+    /// What each counts, and how far it may stray.
+    pub parts: Vec<Light>,
+    /// The level of their sky.
+    pub sky: f32,
+    /// The frame whose units these are.
+    pub units_of: usize,
+}
+
+/// The frames of one plane of a set, in its order.
+pub fn lights(
+    list: &[usize],
+    set: &Set,
+    (field, layout): (&Field<'_>, &Layout),
+) -> Result<Lights, Trouble> {
+    let left_out = |i: usize| Trouble::LeftOut {
+        file: field.frames[i].name(),
+        reason: "it shows nothing that can be measured".to_owned(),
+    };
+    let mut balances = Vec::with_capacity(list.len());
+    let mut members = Vec::with_capacity(list.len());
+    for i in list {
+        let balance = layout.frames[*i].balance.clone();
+        balances.push(balance.ok_or_else(|| left_out(*i))?);
+        members.push(field.member(*i).ok_or_else(|| left_out(*i))?);
+    }
+    let units_of = own_units(list, set, layout, &mut balances);
+    let mut widths: Vec<f32> = members
+        .iter()
+        .map(|m| m.fwhm_on_canvas().single())
+        .collect();
+    let fwhm_px = f64::from(median(&mut widths));
+    let canvas = layout.canvas.size;
+    let parts = members.iter().zip(&balances).map(|(member, balance)| {
+        Light::new(&LightSource {
+            member: *member,
+            balance,
+            canvas,
+            fwhm_px,
+        })
+    });
+    let parts = parts.collect();
+    let middle = canvas.centre();
+    let mut skies: Vec<f32> = balances
+        .iter()
+        .map(|b| b.apply(b.sky_adu, middle).single())
+        .collect();
+    Ok(Lights {
+        balances,
+        parts,
+        sky: median(&mut skies),
+        units_of,
+    })
+}
+
+/// The frame of a set whose units its master has: that which all of its filter are matched to. Where that one is of another
+/// exposure, the frame that counts most takes its place, and the others are matched to it: a master of short exposures
+/// stays in their own units, which an HDR merge expects.
+fn own_units(list: &[usize], set: &Set, layout: &Layout, balances: &mut [Balance]) -> usize {
+    let references = layout.levels.iter().flat_map(|l| &l.references);
+    let there = references.map(|r| r.frame).find(|r| list.contains(r));
+    if let Some(reference) = there {
+        return reference;
+    }
+    let best = (0..list.len()).max_by(|a, b| balances[*a].weight.total_cmp(&balances[*b].weight));
+    let best = best.unwrap_or(0);
+    if set.exposure_s.is_none() || balances[best].gain.is_some() {
+        return list[best];
+    }
+    let own = &balances[best];
+    let back = 1.0 / own.scale.value;
+    let to_best = Balance {
+        scale: Measured::exact(back),
+        surface: own.surface.clone().scaled(-back),
+        ..Balance::unchanged(own.sky_adu, own.noise_adu)
+    };
+    let weight = own.weight;
+    for (k, b) in balances.iter_mut().enumerate() {
+        *b = if k == best {
+            Balance {
+                surface: Surface::zero(),
+                scale: Measured::exact(1.0),
+                ..b.clone()
+            }
+        } else {
+            b.clone().then(&to_best)
+        };
+        b.weight /= weight;
+    }
+    list[best]
+}

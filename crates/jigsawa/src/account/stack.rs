@@ -1,0 +1,107 @@
+//! What a stack is made of, to be told.
+
+use jigsawa_core::number::Convert;
+use jigsawa_core::stack::Streak;
+use serde::Serialize;
+
+use jigsawa_work::clock::{in_units, round};
+use jigsawa_work::frames::Frame;
+use jigsawa_work::stack::{Master, OfFrame, Set};
+
+/// A master in the account.
+#[derive(Debug, Clone, Serialize)]
+pub struct MasterRow {
+    /// Filter, and exposure where several masters of a filter are told apart by it.
+    pub name: String,
+    pub frames: usize,
+    /// All exposures together, in seconds.
+    pub total_s: Option<f64>,
+    /// How outliers were told, and the limits.
+    pub rule: &'static str,
+    pub reject_low: f32,
+    pub reject_high: f32,
+    /// The part of all values that was rejected.
+    pub rejected_percent: f64,
+    /// Values in a pixel of it on average.
+    pub depth: f64,
+    /// Pixels without any value.
+    pub empty_percent: f64,
+    /// Its noise, and by how much that is less than its best frame's.
+    pub noise: f64,
+    pub noise_gain: f64,
+    /// The same for the best weights of frames as noisy as these, without rejection.
+    pub noise_gain_best: f64,
+    /// The frame whose units it has.
+    pub units_of: String,
+    /// Its frames; of a colour camera green.
+    pub lights: Vec<LightRow>,
+}
+
+/// A frame's part in a master.
+#[derive(Debug, Clone, Serialize)]
+pub struct LightRow {
+    pub file: String,
+    pub exposure_s: Option<f64>,
+    pub weight_percent: f64,
+    /// The noise of its sky in the master's units.
+    pub noise: f64,
+    pub rejected_percent: f64,
+    /// Trails that were found in it and left out as a whole: their ends on the canvas and half of their width, in pixels
+    /// from 0.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub trails: Vec<TrailRow>,
+}
+
+/// A trail in the account.
+#[derive(Debug, Clone, Serialize)]
+pub struct TrailRow {
+    pub from: [f64; 2],
+    pub to: [f64; 2],
+    pub half_px: f64,
+}
+
+/// What is told of a master.
+pub fn row(set: &Set, master: &Master, frames: &[Frame], pixels: usize) -> MasterRow {
+    let plane = set.planes.len() / 2;
+    let own = plane * set.frames()..(plane + 1) * set.frames();
+    let of = &master.frames[own];
+    let weights: f64 = of.iter().map(|f| f.weight).sum();
+    let values: u64 = of.iter().map(|f| f.values).sum();
+    let gone: u64 = of.iter().map(|f| f.rejected).sum();
+    let quietest = of.iter().map(|f| f.noise).fold(f64::INFINITY, f64::min);
+    let best: f64 = of.iter().map(|f| (quietest / f.noise).powi(2)).sum();
+    let percent = |part: f64| round(100.0 * part, 4);
+    let total: Option<f64> = set.planes[plane]
+        .iter()
+        .map(|i| frames[*i].facts.total_s)
+        .sum();
+    let trail = |s: &Streak| TrailRow {
+        from: [round(s.from.0, 1), round(s.from.1, 1)],
+        to: [round(s.to.0, 1), round(s.to.1, 1)],
+        half_px: round(s.half_px, 1),
+    };
+    let light = |f: &OfFrame| LightRow {
+        file: frames[f.frame].name(),
+        exposure_s: frames[f.frame].facts.exposure_s,
+        weight_percent: percent(f.weight / weights.max(f64::MIN_POSITIVE)),
+        noise: in_units(f.noise, 4),
+        rejected_percent: percent(f.part_rejected()),
+        trails: f.streaks.iter().map(trail).collect(),
+    };
+    MasterRow {
+        name: set.name(),
+        frames: set.frames(),
+        total_s: total.map(|t| round(t, 3)),
+        rule: master.rejection.rule.name(),
+        reject_low: master.rejection.low,
+        reject_high: master.rejection.high,
+        rejected_percent: percent(gone.real() / values.max(1).real()),
+        depth: round(master.depth, 3),
+        empty_percent: percent(master.empty.real() / pixels.max(1).real()),
+        noise: in_units(master.noise, 4),
+        noise_gain: round(quietest / master.noise.max(f64::MIN_POSITIVE), 3),
+        noise_gain_best: round(best.sqrt(), 3),
+        units_of: frames[master.units_of].name(),
+        lights: of.iter().map(light).collect(),
+    }
+}

@@ -1,0 +1,7 @@
+//! The page of a stack.
+
+mod page;
+mod set;
+
+pub use page::{StackPage, write};
+pub use set::StackSet;
