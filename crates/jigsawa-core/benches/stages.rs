@@ -1,6 +1,7 @@
 //! Stage benches: how long one megapixel of each inner loop takes. `cargo bench -p jigsawa-core`.
 
 use divan::{Bencher, black_box};
+use jigsawa_core::balance::{Balance, Surface};
 use jigsawa_core::binned;
 use jigsawa_core::calibrate::average::Set;
 use jigsawa_core::calibrate::defects::{Defects, Flaw};
@@ -13,6 +14,8 @@ use jigsawa_core::finish::{
     Crop, Link, Plan, Quiet, SkyFrom, Sources, Stretch, Tone, WhiteFrom, Wish, develop_part, look,
 };
 use jigsawa_core::matching::{Shown, Spot, ties};
+use jigsawa_core::measured::Measured;
+use jigsawa_core::merge::{Budget, Input, merge};
 use jigsawa_core::mosaic::border::Coverage;
 use jigsawa_core::mosaic::cells::{Cells, Cover};
 use jigsawa_core::mosaic::seams::{Costs, Shining, lay};
@@ -21,6 +24,9 @@ use jigsawa_core::placement::{Distortion, Map};
 use jigsawa_core::plane::Plane;
 use jigsawa_core::resample::{Kernel, Resampling, Scratch, Shape, Window, resample, window_for};
 use jigsawa_core::space::{Point, Rect, Size};
+use jigsawa_core::stack::{
+    Group, Light, PLANES, Pass, Rejected, Rejection, Residuals, Rule, Stacked,
+};
 use jigsawa_core::starless::find;
 use jigsawa_core::stars::{Settings, SkyMesh, detect};
 use jigsawa_core::survey::{measure, trails};
@@ -180,6 +186,50 @@ fn average_twenty_megapixels(bencher: Bencher<'_, '_>) {
             Ok::<(), DoorError>(())
         })
     });
+}
+
+/// Thirty-two placed frames of a megapixel into a master, and the same with pixels that are copied.
+#[divan::bench(args = [0.37, 0.0], sample_count = 8)]
+fn stack_thirty_two_megapixels(bencher: Bencher<'_, '_>, shift: f64) {
+    const FRAMES: usize = 32;
+    let planes: Vec<Plane> = (0..FRAMES)
+        .map(|k| {
+            // The same stars, each time with other noise.
+            let mut p = plane();
+            for (i, v) in p.data_mut().iter_mut().enumerate() {
+                *v += ((i * (2 * k + 1) * 7919) % 1013).single() / 101.3 - 5.0;
+            }
+            p
+        })
+        .collect();
+    let inputs: Vec<Input<'_>> = (0..FRAMES)
+        .map(|k| {
+            let (dx, dy) = ((k % 3).real() * shift / 10.0, shift);
+            Input::new(
+                &planes[k],
+                Map::shift(dx, dy),
+                Balance {
+                    scale: Measured::exact(1.0 + 1e-6 * k.real()),
+                    surface: Surface::constant(1e-3 * k.real()),
+                    ..Balance::unchanged(1000.0, 3.0)
+                },
+            )
+        })
+        .collect();
+    let size = planes[0].size();
+    let op = Stacked {
+        groups: vec![Group {
+            inputs: 0..FRAMES,
+            lights: (0..FRAMES).map(|_| Light::even(1.0, 4.0)).collect(),
+            sky: 1000.0,
+            rejection: Rejection::new(Rule::Sigma, None, None),
+        }],
+        rejected: Rejected::new(size, FRAMES),
+        pass: Pass::First(Residuals::new(size, FRAMES)),
+    };
+    let mut out = vec![Plane::filled(size, 0.0); PLANES];
+    let budget = Budget { bytes: 512 << 20 };
+    bencher.bench_local(|| merge(&inputs, size, &op, budget, &mut out, &|_, _| ()));
 }
 
 #[divan::bench]

@@ -20,6 +20,7 @@ fn main() {
             "starless::",
             "looks::",
             "calibrate::",
+            "stack::",
         ])
         .stderr(Stdio::inherit())
         .output()

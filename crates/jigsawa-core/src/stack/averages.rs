@@ -3,18 +3,28 @@
 use std::ops::Range;
 
 use super::column::{Column, Usual};
+use super::op::Pass;
 use super::residuals::{Residuals, Sums};
 use super::rule::Rule;
-use super::strip::{OfFrame, Strip, add, error, look, mean};
+use super::strip::{OfFrame, Strip, error, look};
 use super::work::{Known, Work, cells};
 use crate::number::Convert;
+use crate::space::Rect;
 
 /// Fewest values of a pixel among which one is outvoted.
 pub(super) const OUTVOTE: f32 = 3.0;
 
+/// Values of a cell that noise alone rejects, as a part of all, and some more.
+const USUAL: f32 = 0.002;
+const MANY: f32 = 16.0;
+
 impl Work<'_> {
     /// Means of all pixels, cell by cell of the canvas.
     pub(super) fn averages(&self, known: &mut Known) {
+        let residuals = match &self.stacked.pass {
+            Pass::First(residuals) => Some(residuals),
+            Pass::Without(_) => None,
+        };
         let around = self.around;
         for plane in [
             &mut known.centre,
@@ -35,19 +45,43 @@ impl Work<'_> {
                     photons: light.photons,
                 };
             }
+            // Around the band, and beyond the canvas's last row and column, pixels are none of its blocks.
+            let inside = cell.intersect(self.band.rect);
+            known.sums.clear();
+            known.sums.resize(frames.len(), Sums::NONE);
             for row in 0..cell.height {
                 let y = (cell.y - around.y).index() + row;
                 let from = y * around.width + (cell.x - around.x).index();
                 self.strip(from..from + cell.width, &frames, &mut strip, known);
+                if residuals.is_some() && row < inside.height {
+                    let here = from..from + inside.width;
+                    let all = known.sums.iter_mut().zip(self.values).zip(&frames);
+                    for ((sums, values), frame) in all {
+                        let sigma = frame.variance.sqrt();
+                        sums.add(&values[here.clone()], &strip.mean[..inside.width], sigma);
+                    }
+                }
+            }
+            if let Some(residuals) = residuals.filter(|_| !inside.is_empty()) {
+                self.keep(inside, known, residuals);
             }
         }
         known.unsure.sort_unstable_by_key(|(at, _)| *at);
     }
 
-    /// How far each frame lies off the mean of what was kept, over the blocks of the band.
+    /// Keeps how far each frame lies off over the blocks of a cell.
+    fn keep(&self, cell: Rect, known: &Known, residuals: &Residuals) {
+        for (k, sums) in known.sums.iter().enumerate() {
+            residuals.put(self.group.inputs.start + k, cell, sums);
+        }
+    }
+
+    /// How far each frame lies off the mean of what was kept, once more for cells in which much was not: a bright trail of one
+    /// frame is a dark one of all others while it is in the mean.
     pub(super) fn residuals(&self, known: &mut Known, residuals: &Residuals) {
         let (around, rect) = (self.around, self.band.rect);
-        for cell in cells(rect) {
+        let spoilt: Vec<Rect> = cells(rect).filter(|c| self.is_spoilt(*c, known)).collect();
+        for cell in spoilt {
             known.sums.clear();
             known.sums.resize(self.values.len(), Sums::NONE);
             for (k, (values, sums)) in self.values.iter().zip(&mut known.sums).enumerate() {
@@ -59,19 +93,28 @@ impl Work<'_> {
                     sums.add(&values[here.clone()], &known.mean[here], sigma);
                 }
             }
-            for (k, sums) in known.sums.iter().enumerate() {
-                residuals.put(self.group.inputs.start + k, cell, sums);
-            }
+            self.keep(cell, known, residuals);
         }
+    }
+
+    /// Was more rejected in a cell than noise alone has?
+    fn is_spoilt(&self, cell: Rect, known: &Known) -> bool {
+        let around = self.around;
+        let (x, y) = ((cell.x - around.x).index(), (cell.y - around.y).index());
+        let rejected = (y..y + cell.height).map(|y| {
+            let from = y * around.width + x;
+            let first = known.rejected.partition_point(|r| r.0 < from);
+            let end = known.rejected.partition_point(|r| r.0 < from + cell.width);
+            end - first
+        });
+        let usual = USUAL * (cell.area() * self.values.len()).single();
+        rejected.sum::<usize>().single() > MANY + usual
     }
 
     fn strip(&self, here: Range<usize>, frames: &[OfFrame], strip: &mut Strip, known: &mut Known) {
         let how = &self.group.rejection;
-        strip.clear();
-        for (values, frame) in self.values.iter().zip(frames) {
-            add(&values[here.clone()], *frame, strip);
-        }
-        mean(self.group.sky, strip);
+        let values = self.values.iter().map(|v| &v[here.clone()]);
+        strip.average(here.len(), frames, values, self.group.sky);
         let judged = how.rule != Rule::None;
         if judged && !how.rule.is_by_rank() {
             for (values, frame) in self.values.iter().zip(frames) {

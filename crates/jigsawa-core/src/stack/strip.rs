@@ -4,6 +4,8 @@
 
 use multiversion::multiversion;
 
+use crate::number::Convert;
+
 /// Pixels of a strip at the most: its sums stay in the first-level cache while the frames go by.
 pub(super) const STRIP: usize = 128;
 
@@ -39,8 +41,56 @@ impl Strip {
         }
     }
 
-    pub(super) fn clear(&mut self) {
-        *self = Self::new();
+    /// Begins anew with so many pixels.
+    fn clear(&mut self, n: usize) {
+        for sums in [
+            &mut self.mean,
+            &mut self.inverse,
+            &mut self.of_sky,
+            &mut self.of_light,
+            &mut self.count,
+            &mut self.beyond,
+        ] {
+            sums[..n].fill(0.0);
+        }
+    }
+
+    /// The means of a run of pixels, of which frames have `values`, and what goes with them.
+    pub(super) fn average<'a>(
+        &mut self,
+        n: usize,
+        frames: &[OfFrame],
+        values: impl Iterator<Item = &'a [f32]> + Clone,
+        sky: f32,
+    ) {
+        self.clear(n);
+        for (values, frame) in values.clone().zip(frames) {
+            add_all(values, frame.weight, &mut self.mean);
+        }
+        if self.mean[..n].iter().all(|m| m.is_finite()) {
+            self.all_of(n, frames);
+        } else {
+            // Somewhere a value is missing. Sums of pixels that have all come out the same either way.
+            self.mean[..n].fill(0.0);
+            for (values, frame) in values.zip(frames) {
+                add(values, *frame, self);
+            }
+        }
+        mean(n, sky, self);
+    }
+
+    /// Every frame has a value in every pixel.
+    fn all_of(&mut self, n: usize, frames: &[OfFrame]) {
+        let (mut weight, mut sky, mut light) = (0.0f32, 0.0f32, 0.0f32);
+        for f in frames {
+            weight += f.weight;
+            sky += f.weight * f.weight * f.variance;
+            light += f.weight * f.weight * f.photons;
+        }
+        self.inverse[..n].fill(weight);
+        self.of_sky[..n].fill(sky);
+        self.of_light[..n].fill(light);
+        self.count[..n].fill(frames.len().single());
     }
 }
 
@@ -53,9 +103,17 @@ pub(super) struct OfFrame {
     pub(super) photons: f32,
 }
 
+/// Adds a frame's values where none is missing.
+#[multiversion(targets("x86_64+avx2"))]
+fn add_all(values: &[f32], weight: f32, mean: &mut [f32; STRIP]) {
+    for (m, v) in mean.iter_mut().zip(values) {
+        *m += weight * v;
+    }
+}
+
 /// Adds a frame's values; NaN adds nothing.
 #[multiversion(targets("x86_64+avx2"))]
-pub(super) fn add(values: &[f32], frame: OfFrame, strip: &mut Strip) {
+fn add(values: &[f32], frame: OfFrame, strip: &mut Strip) {
     let OfFrame {
         weight,
         variance,
@@ -79,8 +137,8 @@ pub(super) fn add(values: &[f32], frame: OfFrame, strip: &mut Strip) {
 
 /// Makes means of sums: NaN where there are no values.
 #[multiversion(targets("x86_64+avx2"))]
-pub(super) fn mean(sky: f32, strip: &mut Strip) {
-    for i in 0..STRIP {
+fn mean(n: usize, sky: f32, strip: &mut Strip) {
+    for i in 0..n.min(STRIP) {
         let inverse = 1.0 / strip.inverse[i];
         let m = strip.mean[i] * inverse;
         strip.inverse[i] = inverse;

@@ -94,7 +94,7 @@ impl Work<'_> {
             out[2][here.clone()].fill(0.0);
             out[3][here].fill(0.0);
         }
-        self.count();
+        self.count(known);
         self.without(known, out);
         match &self.stacked.pass {
             Pass::First(residuals) => self.residuals(known, residuals),
@@ -117,17 +117,24 @@ impl Work<'_> {
     }
 
     /// Counts the values that are there, and begins to count those that are rejected.
-    fn count(&self) {
+    fn count(&self, known: &Known) {
         let (reach, rect) = (self.band.reach, self.band.rect);
+        let inside = |row: usize| {
+            let from = (row + reach) * self.around.width + reach;
+            from..from + rect.width
+        };
+        let all = self.values.len().single();
+        let is_whole = |row: usize| known.count[inside(row)].iter().all(|c| *c == all);
+        // Mostly every frame has a value in every pixel.
+        let (whole, holed): (Vec<usize>, Vec<usize>) = (0..rect.height).partition(|r| is_whole(*r));
         let rejected = &self.stacked.rejected;
         for (k, values) in self.values.iter().enumerate() {
             let input = self.group.inputs.start + k;
             rejected.again(input, rect);
             if let Pass::First(_) = self.stacked.pass {
-                let rows = values.chunks_exact(self.around.width);
-                let rows = rows.skip(reach).take(rect.height);
-                let there: u32 = rows.map(|r| present(&r[reach..reach + rect.width])).sum();
-                rejected.seen(input, u64::from(there));
+                let of_holed: u32 = holed.iter().map(|row| present(&values[inside(*row)])).sum();
+                let there = (whole.len() * rect.width).u64() + u64::from(of_holed);
+                rejected.seen(input, there);
             }
         }
     }

@@ -124,7 +124,7 @@ fn reasons(layout: &Layout) -> Vec<(String, String)> {
     layout.frames.iter().filter_map(reason).collect()
 }
 
-/// More of a frame than this part is rejected: it is not one of the others' kind.
+/// More of a frame than this part is rejected, and no trail: it is not one of the others' kind.
 const MUCH_PERCENT: f64 = 3.0;
 
 /// What should be known of frames, as their notes.
@@ -142,7 +142,7 @@ fn doubts(layout: &mut Layout, sets: &[Set], masters: &[MasterRow]) {
         let plane = &set.planes[set.planes.len() / 2];
         for (i, light) in plane.iter().zip(&row.lights).filter(|_| !by_rank) {
             let part = light.rejected_percent;
-            if part > MUCH_PERCENT {
+            if part > MUCH_PERCENT && light.trails.is_empty() {
                 layout.frames[*i].notes.push(format!(
                     "{part:.1} % of its values were rejected: it shows something that the others do not, cloud or another \
                      gradient; look at its picture in the report"

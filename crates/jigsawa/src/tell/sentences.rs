@@ -110,7 +110,7 @@ pub(super) fn tell(trouble: &Trouble) -> Told {
             "'{file}' is a {kind} frame by its header, not one of the sky"
         ))
         .on(file.clone())
-        .mend("Leave it out, or correct its IMAGETYP card."),
+        .mend("Leave it out, or correct its IMAGETYP card. Lights that still need darks and flats go through jigsawa calibrate first."),
         Trouble::Palette(name) => palette_told(name),
         Trouble::PaletteNeeds {
             palette,

@@ -38,6 +38,10 @@ fn the_demo_runs_and_says_what_to_open() {
     for name in [
         "lights-calibrate.html",
         "lights-placed-register.html",
+        "lights-Ha-master.fits",
+        "lights-RGB-master-map.fits",
+        "lights-stack.html",
+        "night-R-master.fits",
         "reef-survey.html",
         "reef-survey.layout.json",
         "reef-variants.png",

@@ -20,4 +20,5 @@ mod register;
 mod safekeeping;
 mod schema;
 mod show;
+mod stack;
 mod survey;

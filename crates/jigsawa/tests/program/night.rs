@@ -125,6 +125,12 @@ impl Frame {
         self
     }
 
+    /// As noisy as the mean of so many sub-frames.
+    pub fn of_subs(mut self, subs: u32) -> Self {
+        self.shot.subs = subs;
+        self
+    }
+
     /// Another noise.
     pub fn again(mut self, seed: u64) -> Self {
         self.shot.seed += 1000 * seed;

@@ -39,11 +39,13 @@ fn every_account_passes_its_schema_and_a_changed_one_does_not() {
         "finish d/x-SHO.fits ha.fits --out h --no-report",
         "stars ha.fits --out i --name x",
         "calibrate ha.fits oiii.fits --out n --name x",
+        "stack long.fits short.fits --exposures together --out p --name x",
         "show ha.fits --out j --stars",
         // What went wrong has a form, too.
         "register ha.fits --out k --name x",
         "compose ha.fits --palette SHOO --out l --name x",
         "normalize nothing.fits --out m",
+        "stack ha.fits oiii.fits --out q --name x",
     ] {
         let account = night.run(&format!("{line} --json")).json();
         let errors: Vec<String> = schema
@@ -66,7 +68,8 @@ fn every_account_passes_its_schema_and_a_changed_one_does_not() {
     wrong(5, &|a| a["exposures"][0]["file"] = json!(null));
     wrong(7, &|a| a["steps"][0]["acts"] = json!("yes"));
     wrong(9, &|a| a["stages"] = json!(null));
-    wrong(12, &|a| a["error"]["message"] = json!(null));
+    wrong(11, &|a| a["masters"][0]["lights"][0]["file"] = json!(1));
+    wrong(13, &|a| a["error"]["message"] = json!(null));
 }
 
 #[test]

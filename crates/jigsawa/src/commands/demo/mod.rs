@@ -13,7 +13,7 @@ use jigsawa_sky::vane::OBJECT as VANE;
 use serde_json::{Value, json};
 
 use super::compose::{PNG, make};
-use super::{calibrate, finish, hdr, mosaic, normalize, register, survey};
+use super::{calibrate, finish, hdr, mosaic, normalize, register, stack, survey};
 use crate::account::{Ending, Outcome};
 use crate::cli::{Cli, Command, Common, DemoArgs};
 use crate::terminal::{Own, say};
@@ -166,7 +166,17 @@ fn the_rest(folder: &Path, to: &Path, overwrite: bool) -> Vec<Vec<String>> {
             vec![line.result("lights.layout.json")],
             &["--name", "lights-placed"],
         ),
+        line.of(
+            "stack",
+            vec![line.result("lights.layout.json")],
+            &["--name", "lights"],
+        ),
         line.of("survey", night, &["--layout", "--name", "reef"]),
+        line.of(
+            "stack",
+            vec![line.result("reef-survey.layout.json")],
+            &["--name", "night"],
+        ),
         line.of(
             "normalize",
             vec![line.result("reef-survey.layout.json")],
@@ -288,10 +298,11 @@ fn run(words: &[String], common: &Common) -> Result<Done, Trouble> {
             &normalize::make(&args, common)?,
             &[normalize::REPORT],
         )),
+        Ok(Command::Stack(args)) => Ok(Done::of(&stack::make(&args, common)?, &[stack::REPORT])),
         Ok(Command::Survey(args)) => Ok(Done::of(&survey::make(&args, common)?, &[survey::REPORT])),
         _ => {
             unreachable!(
-                "the demo's own command lines are those of calibrate, register, survey, normalize, compose, finish, hdr and mosaic"
+                "the demo's own command lines are those of calibrate, register, stack, survey, normalize, compose, finish, hdr and mosaic"
             )
         }
     }
@@ -318,6 +329,7 @@ mod tests {
                     | Command::Hdr(_)
                     | Command::Mosaic(_)
                     | Command::Normalize(_)
+                    | Command::Stack(_)
                     | Command::Survey(_)
             );
             assert!(handled, "{words:?}");
