@@ -64,22 +64,11 @@ fn account_text(a: &Account) -> String {
     if a.own.mosaic.is_some() {
         out.push_str(&doubtful(a));
     }
-    if !a.own.masters.is_empty() {
-        out.push_str(&stacked(a));
-        return out;
-    }
-    // What was placed before is told by the command that placed it.
-    if a.command != "normalize" || a.own.frames.iter().all(|f| f.balance.is_none()) {
-        let _ = writeln!(out, "\n{}{PLACEMENTS_READ}", placements(a));
-    }
-    if let Some(m) = &a.own.mosaic {
-        let _ = writeln!(out, "\n{}", overlaps(m));
-    }
-    if !a.own.exposures.is_empty() {
-        let _ = writeln!(out, "\n{}{EXPOSURES_READ}", exposures(a));
-    } else if a.own.frames.iter().any(|f| f.balance.is_some()) {
-        let _ = writeln!(out, "\n{}{BALANCES_READ}", balances(a));
-    }
+    out.push_str(&if a.own.masters.is_empty() {
+        tables(a)
+    } else {
+        stacked(a)
+    });
     out.push_str(&mixes(a));
     if let Some(percent) = a.own.outliers_percent {
         let _ = writeln!(
@@ -99,7 +88,25 @@ fn account_text(a: &Account) -> String {
     out
 }
 
-/// The rest of a stack's account: it has its own tables, since a night has many frames.
+/// Where frames lie, and how their values are matched.
+fn tables(a: &Account) -> String {
+    let mut out = String::new();
+    // What was placed before is told by the command that placed it.
+    if a.command != "normalize" || a.own.frames.iter().all(|f| f.balance.is_none()) {
+        let _ = writeln!(out, "\n{}{PLACEMENTS_READ}", placements(a));
+    }
+    if let Some(m) = &a.own.mosaic {
+        let _ = writeln!(out, "\n{}", overlaps(m));
+    }
+    if !a.own.exposures.is_empty() {
+        let _ = writeln!(out, "\n{}{EXPOSURES_READ}", exposures(a));
+    } else if a.own.frames.iter().any(|f| f.balance.is_some()) {
+        let _ = writeln!(out, "\n{}{BALANCES_READ}", balances(a));
+    }
+    out
+}
+
+/// Masters and their frames: a stack has its own tables, since a night has many frames.
 fn stacked(a: &Account) -> String {
     let mut out = String::new();
     let (frames, count) = lights(&a.own.masters, &a.own.frames);
@@ -111,12 +118,6 @@ fn stacked(a: &Account) -> String {
         );
     }
     let _ = writeln!(out, "\n{}{MASTERS_READ}", masters(&a.own.masters));
-    out.push_str(&doubtful(a));
-    let _ = writeln!(out);
-    out.push_str(&written(&a.outputs, &a.stages, a.seconds));
-    if let Some(next) = next(a) {
-        let _ = writeln!(out, "next       {next}");
-    }
     out
 }
 
