@@ -22,6 +22,7 @@ use crate::pixels::{Calibrating, Pixels, read_all};
 use crate::trouble::Trouble;
 
 /// One plane of one file, ready to be measured and merged.
+#[derive(Clone)]
 pub struct Frame {
     /// The file as it was typed.
     pub path: PathBuf,
@@ -92,6 +93,16 @@ impl Frame {
     /// What tells values of this frame from those of the same file read otherwise; nothing for a file as it is.
     pub fn reading(&self) -> Option<&str> {
         self.calibration.as_ref().map(|c| c.key.as_str())
+    }
+
+    /// Left out before it is measured, as a layout keeps it.
+    pub fn left_out(&self, reason: String) -> LayoutFrame {
+        let names = (self.name(), self.plane, self.filter.clone());
+        let calibration = self.calibration.as_ref().map(|c| c.record.clone());
+        LayoutFrame {
+            calibration,
+            ..row_left_out(names, &self.facts, reason)
+        }
     }
 
     /// Is this the frame that an option means? By path, by file name, or by file name without ending.
@@ -347,19 +358,32 @@ pub fn twins<P: AsRef<Path> + Sync>(
 /// The row of a frame that is another one under a second name.
 fn left_out_as_twin(path: &Path, first: &Path, facts: &FrameFacts) -> LayoutFrame {
     let word = facts.filter_card.clone();
+    let filter = facts.filter.clone();
+    let filter =
+        filter.unwrap_or_else(|| Filter::Other(word.unwrap_or_else(|| "unknown".to_owned())));
+    row_left_out(
+        (name_of(path), None, filter),
+        facts,
+        twin_of(&name_of(first)),
+    )
+}
+
+/// A frame that is left out before it is measured, as a layout keeps it.
+fn row_left_out(
+    (file, plane, filter): (String, Option<usize>, Filter),
+    facts: &FrameFacts,
+    reason: String,
+) -> LayoutFrame {
     LayoutFrame {
-        file: name_of(path),
-        plane: None,
-        filter: facts
-            .filter
-            .clone()
-            .unwrap_or_else(|| Filter::Other(word.unwrap_or_else(|| "unknown".to_owned()))),
+        file,
+        plane,
+        filter,
         exposure_s: facts.exposure_s,
         size: facts.size,
         saturation: facts.saturation,
         fingerprint: None,
         hint: None,
-        verdict: Verdict::LeftOut(twin_of(&name_of(first))),
+        verdict: Verdict::LeftOut(reason),
         facts: Vec::new(),
         notes: Vec::new(),
         panel: None,

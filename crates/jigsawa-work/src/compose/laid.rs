@@ -124,6 +124,7 @@ fn matched(
         flatten: before.flatten,
         weigh: before.weigh,
         needed,
+        keep: false,
     };
     normalize(frames, layout, &wanted, run).map(|n| n.layout)
 }

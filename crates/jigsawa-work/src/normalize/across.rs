@@ -71,7 +71,7 @@ pub fn bring_together<'a>(
     let mut levels: Vec<Level<'a>> = Vec::new();
     for (k, Standard { frame, why, sky }) in standards.into_iter().enumerate() {
         let (own_sky, own, gradient) = &flat[k];
-        let (balance, link, evidence) = if k == 0 {
+        let (balance, link, evidence) = if k == 0 || wanted.across == Across::Apart {
             (own.clone(), own.clone(), Evidence::default())
         } else {
             let between = Between {

@@ -37,6 +37,8 @@ pub struct Normalizing<'a> {
     pub weigh: Weigh,
     /// Frames that must not be left out.
     pub needed: &'a [usize],
+    /// Balances that are there stay: only new frames are matched, to the frames that the others were matched to.
+    pub keep: bool,
 }
 
 /// The scale between filters when nothing is asked for.
@@ -47,6 +49,8 @@ pub enum Across {
     AsItIs,
     /// As a picture wants it.
     Colours,
+    /// Filters have nothing to do with each other: neither their skies nor their scales are matched.
+    Apart,
 }
 
 /// A layout with balances, and what they rest on.
@@ -95,8 +99,24 @@ pub fn normalize(
         if only_values && row.placement.is_some() {
             row.verdict = Verdict::Used;
         }
-        row.balance = None;
+        if !wanted.keep {
+            row.balance = None;
+        }
     }
+    let known: Vec<String> = match &layout.levels {
+        Some(levels) if wanted.keep => levels
+            .references
+            .iter()
+            .filter(|r| layout.frames[r.frame].verdict == Verdict::Used)
+            .filter_map(|r| frames.get(r.frame).map(Frame::name))
+            .collect(),
+        _ => wanted.references.to_vec(),
+    };
+    let wanted = &Normalizing {
+        references: &known,
+        flatten: wanted.flatten.clone(),
+        ..*wanted
+    };
     let field = field(frames, &layout, wanted, run)?;
     run.clock.lap("stars");
     let present: Vec<usize> = (0..frames.len())
@@ -107,13 +127,19 @@ pub fn normalize(
     let rest: Vec<usize> = present
         .iter()
         .filter(|i| standards.iter().all(|s| s.frame != **i))
+        .filter(|i| layout.frames[**i].balance.is_none())
         .copied()
         .collect();
     let matched = match_all(&field, &standards, &rest, &wanted.wish, run)?;
     let clear: Vec<f64> = (0..standards.len())
         .map(|k| transparency(frames, &standards[k], k, &rest, &matched))
         .collect();
-    let levels = bring_together(&field, standards, &clear, wanted)?;
+    let mut levels = bring_together(&field, standards, &clear, wanted)?;
+    for level in &mut levels {
+        if let Some(known) = &layout.frames[level.frame].balance {
+            level.balance = known.clone();
+        }
+    }
     for (i, (level, result)) in rest.iter().zip(matched) {
         let level = &levels[level];
         match result {

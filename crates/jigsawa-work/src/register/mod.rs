@@ -6,11 +6,14 @@ mod measure;
 mod place;
 mod reference;
 
+use std::path::Path;
+
 use jigsawa_core::layout::{FORMAT, Layout, LayoutFrame, Reference};
 use jigsawa_core::matching::{Hint, MatchError};
 use jigsawa_core::placement::{Model, Placement};
 use jigsawa_core::stars::{DetectError, Settings};
 use jigsawa_core::verdict::Verdict;
+use jigsawa_formats::inputs;
 use rayon::prelude::*;
 
 pub use hints::{HintArg, PairArg, hints};
@@ -18,8 +21,9 @@ pub use measure::{Measured, Unmeasured, measure};
 pub use place::Residual;
 
 use crate::frames::Frame;
+use crate::layout_file;
 use crate::run::Run;
-use crate::start::Start;
+use crate::start::{Start, refuse_known};
 use crate::trouble::Trouble;
 pub use lay_out::CanvasWanted;
 pub use lay_out::Row;
@@ -252,6 +256,23 @@ pub fn lay(start: Start, wanted: Registering<'_>, run: &Run<'_>) -> Result<Laid,
         own.why = why;
     }
     Ok((frames, registered, left_out))
+}
+
+/// A layout that is there and the frames that are to come into it: all frames, the layout's first, and how many these are.
+pub fn opened_with(
+    path: &Path,
+    new: Vec<Frame>,
+    relocate: &[(String, String)],
+) -> Result<(Vec<Frame>, Layout, usize), Trouble> {
+    let (mut frames, layout) = layout_file::open(path, relocate)?;
+    inputs::update(path);
+    if !layout.is_placed() {
+        return Err(Trouble::NotPlaced(path.to_owned()));
+    }
+    refuse_known(path, &frames, &new)?;
+    let count = frames.len();
+    frames.extend(new);
+    Ok((frames, layout, count))
 }
 
 /// Places further frames on the reference of a layout, whose own frames are the first `count` and stay

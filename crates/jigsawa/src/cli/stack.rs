@@ -4,14 +4,18 @@ use std::path::PathBuf;
 
 use clap::{Args, ValueEnum};
 use jigsawa_core::stack::Rule;
+use jigsawa_core::survey::judge::KeepBest;
 use jigsawa_work::stack::{Exposures, Stacking};
 
+use super::survey::keep_best;
 use super::{GivenArgs, KernelArg, OutputArgs, PlacingArgs, WeighArg};
 
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
   jigsawa stack work/reef.layout.json --out work --name reef       (lights that 'calibrate' has prepared)
   jigsawa stack night1/ night2/ --out work --name reef             (frames that are calibrated already)
+  jigsawa stack --into work/reef-stack.layout.json tonight/        (more of the same)
+  jigsawa stack night/ --keep-best 90% --out work                  (surveyed first)
   jigsawa stack ha_*.fits --reject winsorized --reject-high 3 --weigh sharpness
 
 Every filter becomes one master, all on one canvas, so that 'compose' can go on with them. Each pixel is read, calibrated,
@@ -22,6 +26,19 @@ pub struct StackArgs {
     pub frames: Vec<PathBuf>,
     #[command(flatten)]
     pub given: GivenArgs,
+    /// Add these frames to a stack that is there: its layout, its masters and its report are brought up to date, and only the
+    /// new frames are measured
+    #[arg(long, value_name = "LAYOUT", conflicts_with_all = ["out", "name"])]
+    pub into: Option<PathBuf>,
+    /// Leave out frames that stand far apart from the others, as a survey does
+    #[arg(help_heading = "Choice", long)]
+    pub survey: bool,
+    /// Keep the frames that fulfil this condition, as in "fwhm < 3.2 px and clouds < 20%"
+    #[arg(help_heading = "Choice", long, value_name = "CONDITION")]
+    pub keep: Option<String>,
+    /// Keep the best frames of each filter by score: so many, or so many per cent
+    #[arg(help_heading = "Choice", long, value_name = "N|N%", value_parser = keep_best)]
+    pub keep_best: Option<KeepBest>,
     /// How values are told that only single frames show (trails, cosmic rays) [default: by the number of frames]
     #[arg(help_heading = "Stacking", long, value_enum, value_name = "RULE")]
     pub reject: Option<RejectArg>,
@@ -77,6 +94,18 @@ pub enum ExposuresArg {
 }
 
 impl StackArgs {
+    /// The option that asks for a choice among the frames, if there is one.
+    pub const fn choice(&self) -> Option<&'static str> {
+        match self {
+            Self { keep: Some(_), .. } => Some("--keep"),
+            Self {
+                keep_best: Some(_), ..
+            } => Some("--keep-best"),
+            Self { survey: true, .. } => Some("--survey"),
+            _ => None,
+        }
+    }
+
     /// How frames are stacked.
     pub fn stacking(&self) -> Stacking {
         Stacking {

@@ -90,7 +90,7 @@ pub struct SurveyArgs {
 }
 
 /// `20` or `90%`.
-fn keep_best(text: &str) -> Result<KeepBest, String> {
+pub(super) fn keep_best(text: &str) -> Result<KeepBest, String> {
     let wrong = || "write it as a number of frames (20) or as a part of them (90%)".to_owned();
     if let Some(part) = text.trim().strip_suffix('%') {
         let part: f64 = part.trim().parse().map_err(|_| wrong())?;

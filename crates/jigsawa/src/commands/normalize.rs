@@ -71,6 +71,7 @@ pub fn make(args: &NormalizeArgs, common: &Common) -> Result<Account, Trouble> {
         flatten: args.flatten(),
         weigh: args.weigh(),
         needed: &[],
+        keep: false,
     };
     let mut normalized = level(&frames, layout, &wanted, &run)?;
     normalized.leave_out(left_out);

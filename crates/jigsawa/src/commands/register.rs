@@ -4,7 +4,6 @@ use std::path::{Path, PathBuf};
 
 use jigsawa_core::merge::{Keep, Sampling};
 use jigsawa_core::stars::Settings;
-use jigsawa_formats::inputs;
 
 use crate::account::{Account, Ending};
 use crate::cli::{Common, OutputArgs, RegisterArgs};
@@ -17,10 +16,10 @@ use jigsawa_work::outputs::folder_name;
 use jigsawa_work::outputs::{are_free, begin, finish_first, make_folder, plain_name, slug};
 use jigsawa_work::placed_frames;
 use jigsawa_work::register::{
-    Looking, Registered, Registering, hints, lay, register_into, stars_wanted,
+    Looking, Registered, Registering, hints, lay, opened_with, register_into, stars_wanted,
 };
 use jigsawa_work::run::Run;
-use jigsawa_work::start::{Start, refuse_known};
+use jigsawa_work::start::Start;
 use jigsawa_work::trouble::Trouble;
 
 /// Runs the command and prints its account.
@@ -162,14 +161,7 @@ fn into(
     args: &RegisterArgs,
     run: &Run<'_>,
 ) -> Result<(Vec<Frame>, Registered), Trouble> {
-    let (mut frames, layout) = layout_file::open(path, &args.given.relocate)?;
-    inputs::update(path);
-    if !layout.is_placed() {
-        return Err(Trouble::NotPlaced(path.to_owned()));
-    }
-    refuse_known(path, &frames, &start.frames)?;
-    let count = frames.len();
-    frames.extend(start.frames);
+    let (frames, layout, count) = opened_with(path, start.frames, &args.given.relocate)?;
     if let Some(folder) = &args.write_frames {
         placed_frames::targets(folder, &frames, args.output.overwrite)?;
     }

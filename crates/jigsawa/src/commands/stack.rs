@@ -1,10 +1,13 @@
 //! `jigsawa stack`: many frames of each filter into one master.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use jigsawa_core::layout::Layout;
+use jigsawa_core::survey::judge::Rules;
 use jigsawa_core::verdict::Verdict;
 
+use super::register::layout_title;
+use super::survey::condition;
 use crate::account::{Account, Ending, MASTER_FRAME, MasterRow, master_row};
 use crate::cli::{Common, StackArgs, WeighArg};
 use crate::report::{StackPage, StackSet, write_stack};
@@ -14,9 +17,10 @@ use jigsawa_work::frames::{Filters, Frame};
 use jigsawa_work::layout_file;
 use jigsawa_work::normalize::{Across, Normalizing, field, normalize};
 use jigsawa_work::outputs::{Names, finish_first};
-use jigsawa_work::register::lay;
+use jigsawa_work::register::{Looking, lay, opened_with, register_into};
 use jigsawa_work::run::Run;
-use jigsawa_work::stack::{Paths, Set, check, merge_set, sets};
+use jigsawa_work::stack::{Paths, Set, check, choose, merge_set, sets};
+use jigsawa_work::start::Start;
 use jigsawa_work::trouble::Trouble;
 
 /// What the account calls the page to look at.
@@ -30,40 +34,23 @@ pub fn stack(args: &StackArgs, common: &Common) -> Result<Ending, Trouble> {
 /// Makes the masters.
 pub fn make(args: &StackArgs, common: &Common) -> Result<Account, Trouble> {
     let clock = Clock::start();
-    let out = &args.output.out;
-    let mut start = args.given.start(&args.frames, Filters::Known, out)?;
-    args.placing.refuse_if_placed(&start)?;
+    let rules = args.choice().map(|_| rules(args)).transpose()?;
+    let (mut start, targets) = begun(args)?;
     let spoilt = std::mem::take(&mut start.spoilt);
-    check(
-        &sets(&start.frames, start.placed.as_ref(), args.exposures()),
-        &[],
-    )?;
-    let names = Names::new(args.output.place(), &start.frames, "stack")?;
-    let page = out.join(format!("{}-stack.html", names.start));
-    // By all frames, before any is left out: what will be written is among these.
-    let paths = |set: &Set| Paths::new(out, &names.start, &set.part());
-    let first = sets(&start.frames, None, args.exposures());
-    let mut all: Vec<PathBuf> = Vec::new();
-    for set in &first {
-        let Paths { master, map } = paths(set);
-        all.extend([master, map]);
-    }
-    if !args.no_report {
-        all.push(page.clone());
-    }
-    names.check_these(&all.iter().collect::<Vec<_>>(), args.output.overwrite, true)?;
-    let run = run(common, out, clock)?;
-    let (frames, registered, left_out) = lay(start, args.placing.registering(), &run)?;
-    let mut layout = balanced(args, &frames, registered.layout, &run)?;
-    layout.frames.extend(left_out);
+    let run = run(common, &targets.folder, clock)?;
+    let start = match rules {
+        Some(rules) => choose(start, rules, &run),
+        None => start,
+    };
+    let (frames, mut layout) = laid(args, start, &run)?;
     let sets = sets(&frames, Some(&layout), args.exposures());
     check(&sets, &reasons(&layout))?;
     let field = field(&frames, &layout, &Normalizing::default(), &run)?;
     let (mut masters, mut files, mut of_page) = (Vec::new(), Vec::new(), Vec::new());
     let pixels = layout.canvas.size.area();
     for set in sets.iter().filter(|s| s.frames() > 0) {
-        let paths = paths(set);
-        let place = (&paths, args.output.overwrite);
+        let paths = targets.of(set);
+        let place = (&paths, targets.overwrite);
         let how = (&args.stacking(), args.kernel.shape());
         let master = merge_set(set, (&field, &layout), place, how, &run)?;
         masters.push(master_row(set, &master, &frames, pixels));
@@ -77,17 +64,20 @@ pub fn make(args: &StackArgs, common: &Common) -> Result<Account, Trouble> {
     doubts(&mut layout, &sets, &masters);
     if !args.no_report {
         let content = StackPage {
-            title: &names.start,
+            title: &targets.names.start,
             sets: &of_page,
             masters: &masters,
             layout: &layout,
             spoilt: &spoilt,
         };
-        files.push((write_stack(&page, &content, args.output.overwrite)?, REPORT));
+        files.push((
+            write_stack(&targets.page, &content, targets.overwrite)?,
+            REPORT,
+        ));
         run.clock.lap("report");
     }
     files.push((
-        layout_file::write(&names.layout, &layout, args.output.overwrite)?,
+        layout_file::write(&targets.layout, &layout, targets.overwrite)?,
         "layout",
     ));
     let mut written = Vec::new();
@@ -95,6 +85,102 @@ pub fn make(args: &StackArgs, common: &Common) -> Result<Account, Trouble> {
     let mut account = Account::of_layout("stack", &layout, Vec::new(), written, &run.clock);
     account.own.masters = masters;
     Ok(account.without(spoilt))
+}
+
+/// Where results go.
+struct Targets {
+    folder: PathBuf,
+    names: Names,
+    page: PathBuf,
+    layout: PathBuf,
+    overwrite: bool,
+}
+
+impl Targets {
+    fn of(&self, set: &Set) -> Paths {
+        Paths::new(&self.folder, &self.names.start, &set.part())
+    }
+}
+
+/// What a stack starts from, and where it goes: checked before any work.
+fn begun(args: &StackArgs) -> Result<(Start, Targets), Trouble> {
+    // A stack that is there tells where its results lie, and is brought up to date.
+    let there = args.into.as_ref().map(|layout| {
+        let title = layout_title(layout);
+        let start = title.strip_suffix("-stack").unwrap_or(&title).to_owned();
+        let folder = layout.parent().unwrap_or(Path::new("")).to_owned();
+        (folder, start, layout.clone())
+    });
+    let out = there.as_ref().map_or(&args.output.out, |t| &t.0).clone();
+    let start = match &args.into {
+        Some(_) => args.given.start_new(&args.frames, Filters::Known, &out)?,
+        None => args.given.start(&args.frames, Filters::Known, &out)?,
+    };
+    args.placing.refuse_if_placed(&start)?;
+    if args.into.is_some() && start.placed.is_some() {
+        return Err(Trouble::AlreadyPlaced(args.frames[0].clone()));
+    }
+    if let Some(option) = args.choice()
+        && (start.placed.is_some() || start.reference.is_some())
+    {
+        return Err(Trouble::NotWithLayout(option));
+    }
+    let first = sets(&start.frames, start.placed.as_ref(), args.exposures());
+    if there.is_none() {
+        check(&first, &[])?;
+    }
+    let name = there.as_ref().map(|t| t.1.as_str());
+    let names = Names::new(
+        (&out, name.or(args.output.name.as_deref())),
+        &start.frames,
+        "stack",
+    )?;
+    let targets = Targets {
+        page: out.join(format!("{}-stack.html", names.start)),
+        layout: there.as_ref().map_or(&names.layout, |t| &t.2).clone(),
+        overwrite: args.output.overwrite || there.is_some(),
+        folder: out,
+        names,
+    };
+    // By all frames, before any is left out: what will be written is among these.
+    let mut all: Vec<PathBuf> = Vec::new();
+    for set in &sets(&start.frames, None, args.exposures()) {
+        let Paths { master, map } = targets.of(set);
+        all.extend([master, map]);
+    }
+    if !args.no_report {
+        all.push(targets.page.clone());
+    }
+    let all: Vec<&PathBuf> = all.iter().collect();
+    targets
+        .names
+        .check_these(&all, targets.overwrite, there.is_none())?;
+    Ok((start, targets))
+}
+
+/// All frames with their places and balances.
+fn laid(args: &StackArgs, start: Start, run: &Run<'_>) -> Result<(Vec<Frame>, Layout), Trouble> {
+    let Some(path) = &args.into else {
+        let (frames, registered, left_out) = lay(start, args.placing.registering(), run)?;
+        let mut layout = balanced(args, &frames, registered.layout, run)?;
+        layout.frames.extend(left_out);
+        return Ok((frames, layout));
+    };
+    let (new, left_out) = (start.frames, start.left_out);
+    let (frames, layout, count) = opened_with(path, new, &args.given.relocate)?;
+    let looking = Looking::default();
+    let registered = register_into(layout, &frames, count, &looking, run)?;
+    let mut layout = balanced(args, &frames, registered.layout, run)?;
+    layout.frames.extend(left_out);
+    Ok((frames, layout))
+}
+
+/// Which frames are kept.
+fn rules(args: &StackArgs) -> Result<Rules, Trouble> {
+    Ok(Rules {
+        keep: args.keep.as_deref().map(condition).transpose()?,
+        best: args.keep_best,
+    })
 }
 
 /// The layout with its frames' values matched: as it was given, or now.
@@ -108,9 +194,19 @@ fn balanced(
     if args.weigh.is_none() && used.all(|f| f.balance.is_some()) {
         return Ok(layout);
     }
+    // What was asked for when they were matched before holds for those that come now.
+    let before = layout.levels.clone().unwrap_or_default();
+    let weigh = Some(before.weigh);
     let wanted = Normalizing {
-        across: Across::AsItIs,
-        weigh: args.weigh.map(WeighArg::weigh).unwrap_or_default(),
+        across: Across::Apart,
+        wish: before.wish,
+        flatten: before.flatten,
+        weigh: args
+            .weigh
+            .map(WeighArg::weigh)
+            .or(weigh)
+            .unwrap_or_default(),
+        keep: args.weigh.is_none(),
         ..Normalizing::default()
     };
     Ok(normalize(frames, layout, &wanted, run)?.layout)

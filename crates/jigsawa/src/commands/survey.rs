@@ -288,7 +288,8 @@ fn finish(
     Ok(())
 }
 
-fn condition(text: &str) -> Result<Condition, Trouble> {
+/// A condition as it was typed.
+pub(super) fn condition(text: &str) -> Result<Condition, Trouble> {
     Condition::parse(text).map_err(|error: ConditionError| Trouble::Keep {
         text: text.to_owned(),
         error,

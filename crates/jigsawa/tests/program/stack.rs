@@ -237,6 +237,80 @@ fn exposures_for_an_hdr_merge_stay_apart_in_their_own_units() {
         .says("heart-Ha-master.fits");
 }
 
+#[test]
+fn more_frames_come_into_a_stack_and_move_nothing() {
+    let mut night = Night::new();
+    for i in 0..6 {
+        let folder = if i < 4 { "first" } else { "second" };
+        night = night.frame(&format!("{folder}/ha{i}.fits"), light(Filter::Ha, "Ha", i));
+    }
+    night = night.frame("second/o0.fits", light(Filter::Oiii, "O3", 30));
+    night = night.frame("second/o1.fits", light(Filter::Oiii, "O3", 31));
+    night.run("stack first --out w --name reef").success();
+    let read = |name: &str| -> serde_json::Value {
+        serde_json::from_str(&std::fs::read_to_string(night.path(name)).unwrap()).unwrap()
+    };
+    let before = read("w/reef-stack.layout.json");
+    let run = night
+        .run("stack --into w/reef-stack.layout.json second --json -v")
+        .success();
+    let account = run.json();
+    let masters = account["masters"].as_array().unwrap();
+    let frames: Vec<&serde_json::Value> = masters.iter().map(|m| &m["frames"]).collect();
+    assert_eq!(frames, [6, 2]);
+    let after = read("w/reef-stack.layout.json");
+    for i in 0..4 {
+        assert_eq!(before["frames"][i], after["frames"][i]);
+    }
+    assert_eq!(before["canvas"], after["canvas"]);
+    // Stars of the first frames are known.
+    assert!(
+        run.err.contains("ha5.fits:") && !run.err.contains("ha1.fits:"),
+        "{}",
+        run.err
+    );
+    let head = FitsFrame::open(&night.path("w/reef-Ha-master.fits")).unwrap();
+    assert_eq!(head.header().number("NCOMBINE"), Some(6.0));
+    // No frame counts twice.
+    night
+        .run("stack --into w/reef-stack.layout.json second")
+        .ends(1)
+        .says("is in the layout already");
+    night.run("stack --into first/ha0.fits second").ends(1);
+}
+
+#[test]
+fn a_survey_leaves_out_what_stands_apart_when_it_is_asked_to() {
+    let mut night = Night::new();
+    for i in 0..6 {
+        let mut one = light(Filter::Ha, "Ha", i);
+        if i == 3 {
+            one = one.blurred(6.5);
+        }
+        night = night.frame(&format!("n/ha{i}.fits"), one);
+    }
+    let run = night
+        .run("stack n --survey --out a --name x --json")
+        .success();
+    assert_eq!(run.json()["masters"][0]["frames"], 5);
+    night
+        .run("stack n --keep 'fwhm < 5 px' --out b --name x")
+        .success()
+        .says("left out   ha3.fits");
+    let run = night
+        .run("stack n --keep-best 50% --out c --name x --json")
+        .success();
+    assert_eq!(run.json()["masters"][0]["frames"], 3);
+    night
+        .run("stack a/x-stack.layout.json --keep-best 2 --out d --name x")
+        .ends(2)
+        .says("--keep-best");
+    night
+        .run("stack n --keep 'width < 5' --out d")
+        .says("width");
+    assert_eq!(night.files("d"), [""; 0]);
+}
+
 #[rstest]
 #[case::one("stack n/ha0.fits --out b", 1, "nothing to stack: there is 1 of Ha")]
 #[case::one_of_each("stack n/ha0.fits n/oiii0.fits --out b", 1, "Are the filters right?")]
