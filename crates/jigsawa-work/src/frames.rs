@@ -53,6 +53,14 @@ impl Frame {
         }
     }
 
+    /// The pixels without any that are made up between those of a colour camera's own colour.
+    pub fn own_source(&self) -> Pixels<'_> {
+        match &self.calibration {
+            Some(calibration) => calibration.read_own(&self.file, self.plane.unwrap_or(0)),
+            None => self.source(),
+        }
+    }
+
     /// All of them in memory, reusing the buffer's.
     pub fn read_plane(&self, buffer: Vec<f32>) -> Result<Plane, FileError> {
         if self.calibration.is_none() {

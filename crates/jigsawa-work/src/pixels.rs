@@ -9,6 +9,7 @@ use jigsawa_core::calibrate::defects::{Defects, Flaw, Flawed};
 use jigsawa_core::calibrate::glow::Glow;
 use jigsawa_core::calibrate::interpolate::Interpolated;
 use jigsawa_core::calibrate::light::{Calibrated, Calibration, Dark};
+use jigsawa_core::calibrate::own::OwnPixels;
 use jigsawa_core::calibrate::pattern::Pattern;
 use jigsawa_core::calibrate::record::CalibrationRecord;
 use jigsawa_core::doors::{DoorError, FrameSource};
@@ -30,6 +31,8 @@ pub enum Pixels<'a> {
     Calibrated(Box<Light<'a>>),
     /// One colour of a colour camera's.
     Colour(Box<Interpolated<Light<'a>>>),
+    /// The same colour's own pixels alone.
+    Own(Box<OwnPixels<Light<'a>>>),
 }
 
 /// A raw plane, calibrated.
@@ -41,6 +44,7 @@ impl FrameSource for Pixels<'_> {
             Self::Stored(p) => p.size(),
             Self::Calibrated(p) => p.size(),
             Self::Colour(p) => p.size(),
+            Self::Own(p) => p.size(),
         }
     }
 
@@ -49,6 +53,7 @@ impl FrameSource for Pixels<'_> {
             Self::Stored(p) => p.read(rect, out),
             Self::Calibrated(p) => p.read(rect, out),
             Self::Colour(p) => p.read(rect, out),
+            Self::Own(p) => p.read(rect, out),
         }
     }
 }
@@ -87,6 +92,19 @@ impl Calibrating {
         match self.pattern {
             None => Pixels::Calibrated(Box::new(light)),
             Some(pattern) => Pixels::Colour(Box::new(Interpolated {
+                source: light,
+                pattern,
+                colour,
+            })),
+        }
+    }
+
+    /// The same without anything made up: of a colour camera's file the pixels of one colour.
+    pub fn read_own<'a>(&'a self, file: &'a FitsFrame, colour: usize) -> Pixels<'a> {
+        let light = self.light(file.plane(0));
+        match self.pattern {
+            None => Pixels::Calibrated(Box::new(light)),
+            Some(pattern) => Pixels::Own(Box::new(OwnPixels {
                 source: light,
                 pattern,
                 colour,

@@ -14,6 +14,7 @@ pub mod group;
 pub mod interpolate;
 pub mod light;
 pub mod needs;
+pub mod own;
 pub mod pattern;
 pub mod record;
 pub mod scaling;

@@ -3,7 +3,7 @@
 use crate::balance::Balance;
 use crate::doors::{DoorError, FrameSource, Mask};
 use crate::placement::Placement;
-use crate::resample::{Ringing, Shape};
+use crate::resample::{Drops, Ringing, Shape};
 use crate::space::Rect;
 
 /// A frame that takes part in a merge.
@@ -23,6 +23,8 @@ pub struct Input<'a> {
     pub saturation: f32,
     /// How its pixels become those of the canvas.
     pub sampling: Sampling,
+    /// They are dropped onto the canvas instead, and what falls on a pixel is told as how far it is to be trusted.
+    pub drops: Option<Drops>,
 }
 
 impl<'a> Input<'a> {
@@ -36,6 +38,7 @@ impl<'a> Input<'a> {
             balance,
             saturation: f32::INFINITY,
             sampling: Sampling::default(),
+            drops: None,
         }
     }
 }

@@ -12,7 +12,7 @@ use std::sync::mpsc::sync_channel;
 use rayon::prelude::*;
 
 use super::contract::{Band, Budget, Field, Input, MergeError, ROWS, Row, TileOp};
-use super::place::{Buffers, Kernels, is_wholly_valid, validity, values};
+use super::place::{Buffers, Kernels, dropped, is_wholly_valid, validity, values};
 use crate::doors::{DoorError, TileSink};
 use crate::space::{Rect, Size};
 
@@ -245,6 +245,11 @@ impl Work<'_> {
             let (placed, valid) = (&mut at_work.values[i], &mut at_work.validity[i]);
             placed.resize(if wanted[i] { band.area() } else { 0 }, 0.0);
             valid.resize(if doubted[i] { band.area() } else { 0 }, 0.0);
+            if let Some(drops) = input.drops.as_ref().filter(|_| wanted[i]) {
+                dropped((input, drops), kernels, band, buffers, (placed, valid))
+                    .map_err(|e| (i, e))?;
+                continue;
+            }
             if wanted[i] {
                 values(input, kernels, band, buffers, placed).map_err(|e| (i, e))?;
             }

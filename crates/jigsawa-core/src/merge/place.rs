@@ -5,7 +5,9 @@ use crate::doors::{DoorError, FrameSource, Mask};
 use crate::number::Convert;
 use crate::placement::Placement;
 use crate::plane::Plane;
-use crate::resample::{Kernel, Resampling, Scratch, Shape, Window, resample, window_for};
+use crate::resample::{
+    Drops, Kernel, Resampling, Scratch, Shape, Window, drop_onto, resample, window_for,
+};
 use crate::space::{Point, Rect, Size};
 
 /// Memory of the work, kept from tile to tile.
@@ -23,6 +25,8 @@ pub(super) struct Buffers {
 pub(super) struct Kernels {
     pixels: Kernel,
     validity: Kernel,
+    /// As far around as drops reach.
+    drops: Kernel,
 }
 
 impl Kernels {
@@ -33,6 +37,8 @@ impl Kernels {
         Self {
             pixels: of(input.sampling.shape),
             validity: of(Shape::Bilinear),
+            // Three pixels to each side: drops have two at the most, and half of a canvas pixel.
+            drops: Kernel::new(Shape::Lanczos3, 1.0),
         }
     }
 
@@ -63,6 +69,14 @@ pub fn placed(input: &Input<'_>, rect: Rect) -> Result<Option<Plane>, DoorError>
     Ok(Some(out))
 }
 
+/// Balances a rectangle of an input's values.
+fn balanced(input: &Input<'_>, rect: Rect, buffers: &mut Buffers, out: &mut [f32]) {
+    for (y, row) in (rect.y..).zip(out.chunks_exact_mut(rect.width)) {
+        let gain = &mut buffers.gain;
+        input.balance.apply_to_row(rect.x, y, row, gain);
+    }
+}
+
 /// Fills a rectangle with the input's values, placed and balanced.
 pub(super) fn values(
     input: &Input<'_>,
@@ -72,19 +86,47 @@ pub(super) fn values(
     out: &mut [f32],
 ) -> Result<(), DoorError> {
     Placing::of_pixels(input, kernels).place(rect, buffers, out)?;
-    for (y, row) in (rect.y..).zip(out.chunks_exact_mut(rect.width)) {
-        input
-            .balance
-            .apply_to_row(rect.x, y, row, &mut buffers.gain);
-    }
+    balanced(input, rect, buffers, out);
     if input.sampling.keep == Keep::Flux {
         keep_flux(&input.placement, rect, out);
     }
     Ok(())
 }
 
+/// Fills a rectangle with the means of what falls on its pixels, balanced, and how much that is.
+pub(super) fn dropped(
+    (input, drops): (&Input<'_>, &Drops),
+    kernels: &Kernels,
+    rect: Rect,
+    buffers: &mut Buffers,
+    (out, coverage): (&mut [f32], &mut [f32]),
+) -> Result<(), DoorError> {
+    let placing = Placing {
+        kernel: &kernels.drops,
+        ..Placing::of_pixels(input, kernels)
+    };
+    let how = placing.resampling();
+    let Some(needed) = window_for(&how, rect) else {
+        out.fill(f32::NAN);
+        coverage.fill(0.0);
+        return Ok(());
+    };
+    buffers.window.resize(needed.area(), 0.0);
+    placing.read(needed, &mut buffers.inside, &mut buffers.window)?;
+    let window = Window {
+        rect: needed,
+        data: &buffers.window,
+    };
+    drop_onto(drops, &input.placement, &window, rect, (out, coverage));
+    balanced(input, rect, buffers, out);
+    Ok(())
+}
+
 /// Is an input wholly valid on a tile of the canvas, as far as its validity knows?
 pub(super) fn is_wholly_valid(input: &Input<'_>, kernels: &Kernels, tile: Rect) -> bool {
+    if input.drops.is_some() {
+        return false;
+    }
     let Some(source) = input.validity else {
         return true;
     };
@@ -160,6 +202,15 @@ impl<'a> Placing<'a> {
         }
     }
 
+    fn resampling(&self) -> Resampling<'a> {
+        Resampling {
+            kernel: self.kernel,
+            map: self.placement,
+            frame: self.source.size(),
+            saturation: self.saturation,
+        }
+    }
+
     /// Pixels of a rectangle of the canvas: copied where the placement only shifts by whole pixels, resampled once
     /// elsewhere.
     fn place(&self, rect: Rect, buffers: &mut Buffers, out: &mut [f32]) -> Result<(), DoorError> {
@@ -171,12 +222,7 @@ impl<'a> Placing<'a> {
             };
             return self.read(there, &mut buffers.inside, out);
         }
-        let how = Resampling {
-            kernel: self.kernel,
-            map: self.placement,
-            frame: self.source.size(),
-            saturation: self.saturation,
-        };
+        let how = self.resampling();
         let Some(needed) = window_for(&how, rect) else {
             out.fill(f32::NAN);
             return Ok(());

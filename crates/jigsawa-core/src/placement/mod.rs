@@ -10,6 +10,7 @@ mod choose;
 mod distortion;
 mod homography;
 mod model;
+mod row_places;
 mod shift;
 mod similarity;
 
@@ -24,6 +25,7 @@ pub use choose::{Chosen, choose, choose_among};
 pub(crate) use distortion::powers_of;
 pub use distortion::{Distortion, terms};
 pub use model::Model;
+pub use row_places::RowPlaces;
 
 use crate::space::{CanvasPx, FramePx, Point, Rect, ReferencePx, Size};
 

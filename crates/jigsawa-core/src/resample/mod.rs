@@ -2,14 +2,17 @@
 //!
 //! `kernel` holds the weights and the plain definition of a sample; `rows`, with its inner loop in `run`,
 //! is its fast twin for whole tiles, bit for bit the same. Values are interpolated as surface brightness: a frame's
-//! level stays what it is whatever the scale; who wants fluxes kept asks the merge for it.
+//! level stays what it is whatever the scale; who wants fluxes kept asks the merge for it. `drops` is another way, without any
+//! interpolation, for many dithered frames.
 
+mod drops;
 mod kernel;
 mod lanes;
 mod rows;
 mod run;
 mod whole;
 
+pub use drops::{DropShape, Drops, drop_onto};
 pub use kernel::{Kernel, Ringing, Shape, Window, sample};
 pub use rows::{Resampling, Scratch, resample, window_for};
 pub use whole::resampled;

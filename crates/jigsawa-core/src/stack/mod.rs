@@ -14,11 +14,15 @@
 //! Trails are found over whole frames, in what each lies off the mean of all ([`Residuals`]), and are rejected as shapes
 //! ([`Streak`]): their wings are fainter than any pixel's noise. Only parts of the canvas that they touch are merged again.
 //!
+//! Where pixels are to be dropped onto a finer canvas instead of interpolated, a first stack tells which of them are to be
+//! believed ([`Vetted`]), and their mean is another method ([`Dropped`]).
+//!
 //! Most pixels need no more than two passes over their values: where none lies far from the mean of all, all are in it. Only
 //! the others are sorted.
 
 mod averages;
 mod column;
+mod dropped;
 mod grid;
 mod judge;
 mod light;
@@ -29,8 +33,10 @@ mod residuals;
 mod rule;
 mod streak;
 mod strip;
+mod vetted;
 mod work;
 
+pub use dropped::{DROPPED_PLANES, Dropped};
 pub use grid::NoiseGrid;
 pub use light::{Light, LightSource};
 pub use op::{Group, PLANES, Pass, Stacked};
@@ -38,3 +44,4 @@ pub use rejected::{BLOCK, Rejected};
 pub use residuals::Residuals;
 pub use rule::{Rejection, Rule};
 pub use streak::{Streak, streaks};
+pub use vetted::Vetted;

@@ -4,10 +4,12 @@ use jigsawa_core::balance::{Balance, Surface};
 use jigsawa_core::layout::Layout;
 use jigsawa_core::measured::Measured;
 use jigsawa_core::number::Convert;
+use jigsawa_core::resample::{DropShape, Drops};
 use jigsawa_core::robust::median;
 use jigsawa_core::stack::{Light, LightSource, Rejection, Rule};
 
 use super::sets::Set;
+use crate::frames::Frame;
 use crate::normalize::Field;
 use crate::trouble::Trouble;
 
@@ -18,9 +20,36 @@ pub struct Stacking {
     pub rule: Option<Rule>,
     /// Limits below and above.
     pub limits: (Option<f32>, Option<f32>),
+    /// Pixels are dropped onto the canvas instead of interpolated.
+    pub drops: Option<Drops>,
+    /// A colour camera's own pixels are dropped, and none are made up; by the number of frames where nothing is said.
+    pub own_pixels: Option<bool>,
 }
 
+/// From so many frames of a colour camera on every place has been seen in every colour.
+const OWN_PIXELS: usize = 15;
+
 impl Stacking {
+    /// How the pixels of a set are dropped, if they are, and whether they are a colour camera's own.
+    pub fn drops_of(&self, set: &Set, frames: &[Frame]) -> Option<(Drops, bool)> {
+        let mosaic = |i: usize| {
+            frames[i]
+                .calibration
+                .as_ref()
+                .is_some_and(|c| c.is_colour())
+        };
+        let raw = set.filter.is_none() && set.all().all(mosaic);
+        let own = raw && self.own_pixels.unwrap_or(set.frames() >= OWN_PIXELS);
+        let whole = Drops {
+            side_px: 1.0,
+            shape: DropShape::Square,
+        };
+        match self.drops {
+            Some(drops) => Some((drops, own)),
+            None => own.then_some((whole, true)),
+        }
+    }
+
     /// The rejection for these frames.
     pub fn rejection(&self, lights: &[Light]) -> Rejection {
         let known = lights.iter().all(|l| l.photons_known);

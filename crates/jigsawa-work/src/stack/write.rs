@@ -18,6 +18,7 @@ use jigsawa_formats::fits::{Cards, Depth, FitsWriter};
 use jigsawa_formats::whole::Unfinished;
 use rayon::prelude::*;
 
+use super::drop::{DroppedHow, First};
 use super::lights::{Lights, Stacking, lights};
 use super::sets::{Set, is_even, total_s};
 use crate::compose::{file_name, frame_line};
@@ -66,6 +67,8 @@ pub struct Master {
     pub depth: f64,
     /// Pixels without any.
     pub empty: usize,
+    /// How its pixels were dropped, where they were.
+    pub dropped: Option<DroppedHow>,
 }
 
 /// A frame's part in a master.
@@ -124,8 +127,8 @@ pub fn merge_set(
     if let Some(full) = saturation(&inputs) {
         head.number("SATURATE", full, "what is brighter may be full in a frame");
     }
-    let heads = [head, map_cards(set, (frames, layout))];
-    let mut sink = Sink::create((paths, overwrite), planes.len(), size, heads)?;
+    let heads = [head, map_cards(set, &MAP, (frames, layout))];
+    let mut sink = Sink::create((paths, overwrite), (planes.len(), PLANES), size, heads)?;
     let units_of = planes[0].units_of;
     let mut op = Stacked {
         groups: groups(planes, rejection),
@@ -148,7 +151,17 @@ pub fn merge_set(
         let done = |done, all| progress.of(done, all);
         merge_parts(&inputs, &again, &op, budget, &mut sink, &done).map_err(wrong)?;
     }
-    finished((&op, units_of), &order, found, sink, paths)
+    let master = finished((&op, units_of), &order, found, sink, paths)?;
+    let Some(drops) = how.drops_of(set, frames) else {
+        return Ok(master);
+    };
+    let first = First {
+        master,
+        op,
+        inputs: &inputs,
+        order: &order,
+    };
+    first.dropped(drops, (set, frames, layout), (paths, overwrite), run)
 }
 
 /// Trails in each input, where enough of them tell what is usual.
@@ -237,6 +250,7 @@ fn finished(
         noise: variance.sqrt() / weights * (all / depth.max(1.0)).sqrt(),
         depth,
         empty: sink.empty,
+        dropped: None,
         frames,
         file: sink
             .master
@@ -246,10 +260,15 @@ fn finished(
     })
 }
 
-/// Planes of the map for each of the master: values, rejected below and above, noise.
-const MAP: usize = PLANES - 1;
+/// What the planes of the map hold, for each plane of the master.
+const MAP: [&str; PLANES - 1] = [
+    "values in the mean",
+    "rejected below",
+    "rejected above",
+    "noise",
+];
 
-fn wrong(path: &Path, error: FileError) -> Trouble {
+pub(super) fn wrong(path: &Path, error: FileError) -> Trouble {
     Trouble::Write {
         file: path.to_owned(),
         error,
@@ -257,21 +276,23 @@ fn wrong(path: &Path, error: FileError) -> Trouble {
 }
 
 /// Takes the merge's planes apart into files.
-struct Sink {
-    master: FitsWriter,
-    map: FitsWriter,
-    values: f64,
-    pixels: usize,
-    empty: usize,
+pub(super) struct Sink {
+    pub(super) master: FitsWriter,
+    pub(super) map: FitsWriter,
+    /// Planes that the method gives for one of the master: the mean, the values in it, and others.
+    of_each: usize,
+    pub(super) values: f64,
+    pub(super) pixels: usize,
+    pub(super) empty: usize,
     /// Parts are written over what is there.
     again: bool,
 }
 
 impl Sink {
     /// The files of a master of so many planes, begun.
-    fn create(
+    pub(super) fn create(
         (paths, overwrite): (&Paths, bool),
-        planes: usize,
+        (planes, of_each): (usize, usize),
         size: Size,
         [cards, map_cards]: [Cards; 2],
     ) -> Result<Self, Trouble> {
@@ -281,7 +302,8 @@ impl Sink {
         };
         Ok(Self {
             master: create(&paths.master, planes, &cards)?,
-            map: create(&paths.map, MAP * planes, &map_cards)?,
+            map: create(&paths.map, (of_each - 1) * planes, &map_cards)?,
+            of_each,
             values: 0.0,
             pixels: size.area(),
             empty: 0,
@@ -293,7 +315,7 @@ impl Sink {
 impl TileSink for Sink {
     fn put(&mut self, rect: Rect, planes: &[&[f32]]) -> Result<(), DoorError> {
         let (mut masters, mut maps) = (Vec::new(), Vec::new());
-        for of_one in planes.chunks_exact(PLANES) {
+        for of_one in planes.chunks_exact(self.of_each) {
             masters.push(of_one[0]);
             maps.extend_from_slice(&of_one[1..]);
         }
@@ -302,7 +324,7 @@ impl TileSink for Sink {
             return self.map.patch(rect, &maps).map_err(boxed);
         }
         // Of three colours the middle one speaks for all.
-        for count in planes[masters.len() / 2 * PLANES + 1] {
+        for count in planes[masters.len() / 2 * self.of_each + 1] {
             self.values += f64::from(*count);
             self.empty += usize::from(*count == 0.0);
         }
@@ -408,7 +430,8 @@ fn gain(plane: &Lights) -> Option<f64> {
     (gain.is_finite() && gain > 0.0).then_some(gain)
 }
 
-fn map_cards(set: &Set, of: (&[Frame], &Layout)) -> Cards {
+/// What a map says of its planes.
+pub(super) fn map_cards(set: &Set, planes: &[&str], of: (&[Frame], &Layout)) -> Cards {
     let mut cards = common_cards(set, of);
     let colours = ["red", "green", "blue"];
     for p in 0..set.planes.len() {
@@ -417,10 +440,11 @@ fn map_cards(set: &Set, of: (&[Frame], &Layout)) -> Cards {
         } else {
             String::new()
         };
-        let first = MAP * p + 1;
+        let first = planes.len() * p + 1;
         cards.history(&format!(
-            "planes {first} to {}: {what}values in the mean, rejected below, rejected above, noise",
-            first + MAP - 1
+            "planes {first} to {}: {what}{}",
+            first + planes.len() - 1,
+            planes.join(", ")
         ));
     }
     cards

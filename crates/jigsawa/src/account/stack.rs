@@ -1,6 +1,7 @@
 //! What a stack is made of, to be told.
 
 use jigsawa_core::number::Convert;
+use jigsawa_core::resample::DropShape;
 use jigsawa_core::stack::Streak;
 use serde::Serialize;
 
@@ -33,8 +34,30 @@ pub struct MasterRow {
     pub noise_gain_best: f64,
     /// The frame whose units it has.
     pub units_of: String,
+    /// How pixels were dropped onto the canvas, where they were not interpolated.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub drops: Option<DropsRow>,
+    /// What should be known of it.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub doubts: Vec<String>,
     /// Its frames; of a colour camera green.
     pub lights: Vec<LightRow>,
+}
+
+/// Dropped pixels in the account.
+#[derive(Debug, Clone, Serialize)]
+pub struct DropsRow {
+    /// Side of a drop in frame pixels, and its shape.
+    pub side_px: f64,
+    pub shape: &'static str,
+    /// A colour camera's own pixels, none of them made up.
+    pub own_pixels: bool,
+    /// Pixels of the canvas that frames cover and nothing has fallen on.
+    pub holes_percent: f64,
+    /// The part of the places between pixels that the dithers have visited.
+    pub phases_percent: f64,
+    /// Noise on large scales over that of pixels.
+    pub noise_tied: f64,
 }
 
 /// A frame's part in a master.
@@ -102,6 +125,54 @@ pub fn row(set: &Set, master: &Master, frames: &[Frame], pixels: usize) -> Maste
         noise_gain: round(quietest / master.noise.max(f64::MIN_POSITIVE), 3),
         noise_gain_best: round(best.sqrt(), 3),
         units_of: frames[master.units_of].name(),
+        doubts: doubts(set, master, pixels),
+        drops: master.dropped.map(|d| DropsRow {
+            side_px: d.drops.side_px,
+            shape: match d.drops.shape {
+                DropShape::Square => "square",
+                DropShape::Gaussian => "gaussian",
+            },
+            own_pixels: d.own_pixels,
+            holes_percent: percent(d.holes.real() / pixels.max(1).real()),
+            phases_percent: percent(d.phases),
+            noise_tied: round(d.tied, 3),
+        }),
         lights: of.iter().map(light).collect(),
     }
+}
+
+/// More pixels than this part without anything on them are holes that are seen.
+const HOLES: f64 = 1e-4;
+
+/// Dithers that have visited fewer of the places between pixels do not suffice.
+const PHASES: f64 = 0.5;
+
+/// What should be known of a master.
+fn doubts(set: &Set, master: &Master, pixels: usize) -> Vec<String> {
+    let mut doubts = Vec::new();
+    if let 1 | 2 = set.frames() {
+        doubts.push(format!(
+            "it has {} only: nobody knows which is right where they differ, so trails and cosmic rays stay in it",
+            if set.frames() == 1 { "one frame" } else { "two frames" },
+        ));
+    }
+    let Some(d) = &master.dropped else {
+        return doubts;
+    };
+    let holes = d.holes.real() / pixels.max(1).real();
+    if holes > HOLES {
+        doubts.push(format!(
+            "nothing has fallen on {:.2} % of its pixels: they are missing. Larger drops (--drop), a coarser canvas (--scale) or more \
+             frames fill them",
+            100.0 * holes
+        ));
+    }
+    if d.phases < PHASES {
+        doubts.push(format!(
+            "its frames' dithers have visited {:.0} % of the places between pixels: drops show no more there than interpolation \
+             does. It takes more frames, or dithers by parts of a pixel",
+            100.0 * d.phases
+        ));
+    }
+    doubts
 }

@@ -3,6 +3,7 @@
 use std::path::PathBuf;
 
 use clap::{Args, ValueEnum};
+use jigsawa_core::resample::{DropShape, Drops};
 use jigsawa_core::stack::Rule;
 use jigsawa_core::survey::judge::KeepBest;
 use jigsawa_work::stack::{Exposures, Stacking};
@@ -16,6 +17,7 @@ use super::{GivenArgs, KernelArg, OutputArgs, PlacingArgs, WeighArg};
   jigsawa stack night1/ night2/ --out work --name reef             (frames that are calibrated already)
   jigsawa stack --into work/reef-stack.layout.json tonight/        (more of the same)
   jigsawa stack night/ --keep-best 90% --out work                  (surveyed first)
+  jigsawa stack work/reef.layout.json --scale 2 --drop 0.7 --out work  (undersampled, well dithered frames)
   jigsawa stack ha_*.fits --reject winsorized --reject-high 3 --weigh sharpness
 
 Every filter becomes one master, all on one canvas, so that 'compose' can go on with them. Each pixel is read, calibrated,
@@ -55,6 +57,23 @@ pub struct StackArgs {
     /// HDR merge; else together]
     #[arg(help_heading = "Stacking", long, value_enum)]
     pub exposures: Option<ExposuresArg>,
+    /// Drop pixels onto the canvas, shrunk to this part of their side, instead of interpolating them: for many dithered frames and
+    /// a finer canvas, as in --scale 2 --drop 0.7
+    #[arg(help_heading = "Drops", long = "drop", value_name = "SIDE", value_parser = drop_side)]
+    pub drop_px: Option<f64>,
+    /// The shape of the drops
+    #[arg(
+        help_heading = "Drops",
+        long,
+        value_enum,
+        default_value_t,
+        requires = "drop_px"
+    )]
+    pub drop_shape: DropShapeArg,
+    /// Pixels of a colour camera: each colour's own, dropped where they lie, or made up in between [default: own from 15
+    /// frames on]
+    #[arg(help_heading = "Drops", long, value_enum)]
+    pub colours: Option<ColoursArg>,
     #[command(flatten)]
     pub placing: PlacingArgs,
     /// How pixels are interpolated
@@ -93,6 +112,23 @@ pub enum ExposuresArg {
     Apart,
 }
 
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, ValueEnum)]
+pub enum DropShapeArg {
+    /// Even over its area
+    #[default]
+    Square,
+    /// Falling off from its middle: smoother, stars a little wider
+    Gaussian,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum ColoursArg {
+    /// Each colour's own pixels alone
+    Own,
+    /// All pixels of all colours, made up from their neighbours where they are of another
+    Interpolated,
+}
+
 impl StackArgs {
     /// The option that asks for a choice among the frames, if there is one.
     pub const fn choice(&self) -> Option<&'static str> {
@@ -119,6 +155,14 @@ impl StackArgs {
                 RejectArg::Extremes => Rule::Extremes,
             }),
             limits: (self.reject_low, self.reject_high),
+            drops: self.drop_px.map(|side_px| Drops {
+                side_px,
+                shape: match self.drop_shape {
+                    DropShapeArg::Square => DropShape::Square,
+                    DropShapeArg::Gaussian => DropShape::Gaussian,
+                },
+            }),
+            own_pixels: self.colours.map(|c| c == ColoursArg::Own),
         }
     }
 
@@ -129,6 +173,14 @@ impl StackArgs {
             Some(ExposuresArg::Together) => Exposures::Together,
             Some(ExposuresArg::Apart) => Exposures::Apart,
         }
+    }
+}
+
+/// A drop's side.
+fn drop_side(text: &str) -> Result<f64, String> {
+    match text.trim().parse::<f64>() {
+        Ok(v) if (0.1..=2.0).contains(&v) => Ok(v),
+        _ => Err("a drop's side is from 0.1 to 2 pixels".to_owned()),
     }
 }
 

@@ -83,6 +83,11 @@ pub fn make(args: &StackArgs, common: &Common) -> Result<Account, Trouble> {
     let mut written = Vec::new();
     finish_first(files, &mut written)?;
     let mut account = Account::of_layout("stack", &layout, Vec::new(), written, &run.clock);
+    let doubts = masters.iter().flat_map(|m| {
+        let told = |d: &String| format!("{}: {d}", m.name);
+        m.doubts.iter().map(told)
+    });
+    account.warnings.extend(doubts);
     account.own.masters = masters;
     Ok(account.without(spoilt))
 }
@@ -226,14 +231,6 @@ const MUCH_PERCENT: f64 = 3.0;
 /// What should be known of frames, as their notes.
 fn doubts(layout: &mut Layout, sets: &[Set], masters: &[MasterRow]) {
     for (set, row) in sets.iter().filter(|s| s.frames() > 0).zip(masters) {
-        if let 1 | 2 = set.frames() {
-            let i = set.planes[0][0];
-            layout.frames[i].notes.push(format!(
-                "{} has {} only: nobody knows which is right where they differ, so trails and cosmic rays stay in its master",
-                row.name,
-                if set.frames() == 1 { "one frame" } else { "two frames" },
-            ));
-        }
         let by_rank = matches!(row.rule, "percentile" | "extremes");
         let plane = &set.planes[set.planes.len() / 2];
         for (i, light) in plane.iter().zip(&row.lights).filter(|_| !by_rank) {

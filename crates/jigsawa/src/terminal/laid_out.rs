@@ -118,6 +118,23 @@ fn stacked(a: &Account) -> String {
         );
     }
     let _ = writeln!(out, "\n{}{MASTERS_READ}", masters(&a.own.masters));
+    for (m, d) in a
+        .own
+        .masters
+        .iter()
+        .filter_map(|m| Some((m, m.drops.as_ref()?)))
+    {
+        let own = if d.own_pixels {
+            ", each colour's own pixels"
+        } else {
+            ""
+        };
+        let _ = writeln!(
+            out,
+            "drops      {}: {} px, {}{own}; noise on large scales {:.2} times that of pixels",
+            m.name, d.side_px, d.shape, d.noise_tied
+        );
+    }
     out
 }
 
@@ -189,6 +206,11 @@ fn doubtful(a: &Account) -> String {
     });
     for (who, note) in gathered(notes) {
         let _ = writeln!(out, "note       {who}: {note}");
+    }
+    for m in &a.own.masters {
+        for doubt in &m.doubts {
+            let _ = writeln!(out, "doubt      {}: {doubt}", m.name);
+        }
     }
     let overlaps = a.own.mosaic.iter().flat_map(|m| &m.overlaps);
     for doubt in overlaps.filter_map(OverlapRow::doubted) {

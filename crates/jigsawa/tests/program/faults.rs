@@ -121,7 +121,7 @@ fn whole(name: &str, bytes: &[u8], clean: &BTreeMap<String, Vec<u8>>) -> bool {
 #[case::register("register n/ha.fits n/r.fits --out o --name x --write-frames o/placed")]
 #[case::normalize("normalize n/ha.fits n/s.fits --out o --name x --write-surfaces o/s")]
 #[case::compose("compose n/ha.fits n/r.fits --red Ha --green R --blue R --out o --name x")]
-#[case::stack("stack n/ha.fits n/s.fits --out o --name x")]
+#[case::stack("stack n/ha.fits n/s.fits --exposures together --out o --name x")]
 #[case::hdr("hdr n/ha.fits n/s.fits --out o --name x --linear-only --sigma --exr")]
 #[case::mosaic("mosaic n/r.fits n/b.fits --out o --name x")]
 #[case::finish(

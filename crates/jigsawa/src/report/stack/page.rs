@@ -109,6 +109,7 @@ impl StackPage<'_> {
             (table)
             (spoilt(self.spoilt))
             @for (file, why) in left_out { p.doubt { b { (file) } " is left out: " (why) } }
+            @for m in self.masters { @for doubt in &m.doubts { p.doubt { b { (m.name) } ": " (doubt) } } }
             @for (who, note) in notes { p.doubt { b { (who) } ": " (note) } }
             p.quiet { "At best: what the best weights of frames as noisy as these would give, were nothing rejected and did all cover every pixel. The map beside each master has for every pixel how many values are in it, how many were rejected below and above, and its noise." }
         }

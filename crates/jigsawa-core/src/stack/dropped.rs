@@ -1,0 +1,92 @@
+//! The mean of what falls on each pixel of the canvas: the method for pixels that are dropped and not interpolated.
+
+use super::op::Group;
+use super::strip::STRIP;
+use crate::merge::{Band, Row, TileOp};
+use crate::number::Convert;
+use crate::space::Rect;
+
+/// Planes of each group: the mean, how many values are in it by the area that they cover, and its noise.
+pub const DROPPED_PLANES: usize = 3;
+
+/// Averages what falls on each pixel. Nothing is judged here: its inputs are vetted before.
+#[derive(Debug)]
+pub struct Dropped {
+    /// The groups.
+    pub groups: Vec<Group>,
+    /// Of each input: the variance of what falls on a pixel against that of one value of the frame.
+    pub spreads: Vec<f32>,
+}
+
+impl TileOp for Dropped {
+    fn planes(&self) -> usize {
+        DROPPED_PLANES * self.groups.len()
+    }
+
+    /// A row alone: a band of one.
+    fn run(&self, row: &Row<'_>, out: &mut [&mut [f32]]) {
+        let rect = Rect {
+            x: 0,
+            y: 0,
+            width: out.first().map_or(0, |o| o.len()),
+            height: 1,
+        };
+        let runs = *row;
+        self.run_band(
+            &Band {
+                rect,
+                reach: 0,
+                runs,
+            },
+            out,
+        );
+    }
+
+    fn run_band(&self, band: &Band<'_>, out: &mut [&mut [f32]]) {
+        for (group, out) in self.groups.iter().zip(out.chunks_exact_mut(DROPPED_PLANES)) {
+            for plane in out.iter_mut() {
+                plane.fill(0.0);
+            }
+            for (k, light) in group.inputs.clone().zip(&group.lights) {
+                let values = band.runs.values[k];
+                let coverage = band.runs.validity_of(k);
+                let width = band.rect.width;
+                for start in (0..values.len()).step_by(STRIP) {
+                    // A strip may go on in the next row: its noise is that of its first pixel.
+                    let (x, y) = (start % width, start / width);
+                    let (x, y) = (band.rect.x + x.whole(), band.rect.y + y.whole());
+                    let sigma = light.noise.at(x.single(), y.single());
+                    for i in start..(start + STRIP).min(values.len()) {
+                        let area = coverage[i];
+                        if area > 0.0 && values[i].is_finite() {
+                            let weight = light.weight * area;
+                            let of = light.variance(sigma, values[i] - group.sky) * self.spreads[k];
+                            out[0][i] += weight * values[i];
+                            out[1][i] += area;
+                            out[2][i] += weight * weight * of;
+                        }
+                    }
+                }
+            }
+            finish(group, band, out);
+        }
+    }
+}
+
+/// Sums into means.
+fn finish(group: &Group, band: &Band<'_>, out: &mut [&mut [f32]]) {
+    let [mean, _, noise] = out else { return };
+    for (i, (mean, noise)) in mean.iter_mut().zip(noise.iter_mut()).enumerate() {
+        let mut weight = 0.0f32;
+        for (k, light) in group.inputs.clone().zip(&group.lights) {
+            if band.runs.values[k][i].is_finite() {
+                weight += light.weight * band.runs.validity_of(k)[i];
+            }
+        }
+        (*mean, *noise) = if weight > 0.0 {
+            (*mean / weight, noise.sqrt() / weight)
+        } else {
+            (f32::NAN, f32::NAN)
+        };
+    }
+}
