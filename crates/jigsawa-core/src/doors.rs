@@ -45,6 +45,20 @@ pub trait TileSink {
     fn put(&mut self, rect: Rect, planes: &[&[f32]]) -> Result<(), DoorError>;
 }
 
+impl<S: FrameSource + ?Sized> FrameSource for &S {
+    fn size(&self) -> Size {
+        (**self).size()
+    }
+
+    fn read(&self, rect: Rect, out: &mut [f32]) -> Result<(), DoorError> {
+        (**self).read(rect, out)
+    }
+
+    fn constant(&self, rect: Rect) -> Option<f32> {
+        (**self).constant(rect)
+    }
+}
+
 impl FrameSource for Plane {
     fn size(&self) -> Size {
         Self::size(self)
