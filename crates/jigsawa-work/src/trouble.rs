@@ -149,6 +149,10 @@ pub enum Trouble {
         /// The drawing of how their headers say that they lie.
         plan: Option<PathBuf>,
     },
+    /// A frame that cannot follow what moves: it has no place, or no time.
+    Follow { file: String, placed: bool },
+    /// What moves is shown at one time only.
+    FollowOnce,
     /// No filter has two frames to be stacked.
     OneLight {
         /// Each set with its frames.

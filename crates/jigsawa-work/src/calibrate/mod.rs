@@ -146,7 +146,7 @@ pub fn calibrate(wanted: &Wanted<'_>, run: &Run<'_>) -> Result<Calibration, Trou
                 format: FORMAT,
                 reference: Reference {
                     file: first.file.clone(),
-                    plane: None,
+                    plane: first.plane,
                     why: NOT_CHOSEN.to_owned(),
                 },
                 canvas,

@@ -1,14 +1,17 @@
 //! Many frames into masters: chosen by a survey (`choose`), sorted into sets, one for each filter and, where they differ much, each exposure (`sets`); what
-//! each frame counts and how far it may stray (`lights`); merged into files (`write`), dropped onto a finer canvas where that is wanted (`drop`).
+//! each frame counts and how far it may stray (`lights`); merged into files (`write`), dropped onto a finer canvas where that is wanted (`drop`), or held on
+//! what moves among the stars (`follow`).
 
 mod choose;
 mod drop;
+mod follow;
 mod lights;
 mod sets;
 mod write;
 
 pub use choose::choose;
 pub use drop::DroppedHow;
+pub use follow::{FollowArg, follow};
 pub use lights::{Stacking, lights};
 pub use sets::{Exposures, Set, check, sets};
 pub use write::{Master, OfFrame, Paths, merge_set};

@@ -6,7 +6,7 @@ use clap::{Args, ValueEnum};
 use jigsawa_core::resample::{DropShape, Drops};
 use jigsawa_core::stack::Rule;
 use jigsawa_core::survey::judge::KeepBest;
-use jigsawa_work::stack::{Exposures, Stacking};
+use jigsawa_work::stack::{Exposures, FollowArg, Stacking};
 
 use super::survey::keep_best;
 use super::{GivenArgs, KernelArg, OutputArgs, PlacingArgs, WeighArg};
@@ -57,6 +57,10 @@ pub struct StackArgs {
     /// HDR merge; else together]
     #[arg(help_heading = "Stacking", long, value_enum)]
     pub exposures: Option<ExposuresArg>,
+    /// Hold a comet or an asteroid still, and let the stars be rejected: where it is in a frame, in pixels from 1 as FITS viewers
+    /// count; given for two frames or more
+    #[arg(help_heading = "Stacking", long, value_name = "FRAME:x,y")]
+    pub follow: Vec<FollowArg>,
     /// Drop pixels onto the canvas, shrunk to this part of their side, instead of interpolating them: for many dithered frames and
     /// a finer canvas, as in --scale 2 --drop 0.7
     #[arg(help_heading = "Drops", long = "drop", value_name = "SIDE", value_parser = drop_side)]

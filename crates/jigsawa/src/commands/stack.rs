@@ -19,7 +19,7 @@ use jigsawa_work::normalize::{Across, Normalizing, field, normalize};
 use jigsawa_work::outputs::{Names, finish_first};
 use jigsawa_work::register::{Looking, lay, opened_with, register_into};
 use jigsawa_work::run::Run;
-use jigsawa_work::stack::{Paths, Set, check, choose, merge_set, sets};
+use jigsawa_work::stack::{Paths, Set, check, choose, follow, merge_set, sets};
 use jigsawa_work::start::Start;
 use jigsawa_work::trouble::Trouble;
 
@@ -45,7 +45,8 @@ pub fn make(args: &StackArgs, common: &Common) -> Result<Account, Trouble> {
     let (frames, mut layout) = laid(args, start, &run)?;
     let sets = sets(&frames, Some(&layout), args.exposures());
     check(&sets, &reasons(&layout))?;
-    let field = field(&frames, &layout, &Normalizing::default(), &run)?;
+    let mut field = field(&frames, &layout, &Normalizing::default(), &run)?;
+    follow(&mut field, &layout, &args.follow)?;
     let (mut masters, mut files, mut of_page) = (Vec::new(), Vec::new(), Vec::new());
     let pixels = layout.canvas.size.area();
     for set in sets.iter().filter(|s| s.frames() > 0) {
@@ -99,11 +100,15 @@ struct Targets {
     page: PathBuf,
     layout: PathBuf,
     overwrite: bool,
+    /// Masters are of something that moves among the stars.
+    moving: bool,
 }
 
 impl Targets {
     fn of(&self, set: &Set) -> Paths {
-        Paths::new(&self.folder, &self.names.start, &set.part())
+        let moving = if self.moving { "-moving" } else { "" };
+        let part = format!("{}{moving}", set.part());
+        Paths::new(&self.folder, &self.names.start, &part)
     }
 }
 
@@ -121,6 +126,9 @@ fn begun(args: &StackArgs) -> Result<(Start, Targets), Trouble> {
         Some(_) => args.given.start_new(&args.frames, Filters::Known, &out)?,
         None => args.given.start(&args.frames, Filters::Known, &out)?,
     };
+    if args.follow.len() == 1 {
+        return Err(Trouble::FollowOnce);
+    }
     args.placing.refuse_if_placed(&start)?;
     if args.into.is_some() && start.placed.is_some() {
         return Err(Trouble::AlreadyPlaced(args.frames[0].clone()));
@@ -144,6 +152,7 @@ fn begun(args: &StackArgs) -> Result<(Start, Targets), Trouble> {
         page: out.join(format!("{}-stack.html", names.start)),
         layout: there.as_ref().map_or(&names.layout, |t| &t.2).clone(),
         overwrite: args.output.overwrite || there.is_some(),
+        moving: !args.follow.is_empty(),
         folder: out,
         names,
     };

@@ -93,6 +93,7 @@ fn exit_code(trouble: &Trouble) -> u8 {
         | Trouble::Ending(_)
         | Trouble::IsInput { .. }
         | Trouble::NoSuchGroup { .. }
+        | Trouble::FollowOnce
         | Trouble::Name(_) => 2,
         _ => 1,
     }

@@ -382,6 +382,18 @@ pub(super) fn tell(trouble: &Trouble) -> Told {
                     "Give two or more exposures of the same filter."
                 })
         }
+        Trouble::Follow { file, placed } => plain(format!(
+            "'{file}' cannot follow what moves: {}",
+            if *placed { "no card says when it was taken (DATE-OBS)" } else { "it has no place" }
+        ))
+        .on(file.clone())
+        .mend(if *placed {
+            "Leave it out, or add its DATE-OBS card."
+        } else {
+            "Show what moves in a frame that is used."
+        }),
+        Trouble::FollowOnce => plain("what moves is shown at one time only, which tells nothing of its pace".to_owned())
+            .mend("Show it in two frames, best in the first and in the last: --follow FRAME:x,y --follow FRAME:x,y"),
         Trouble::OneLight { sets, left_out } => one_light(sets, left_out),
         Trouble::ManyExposures { filter, count, most } => plain(format!(
             "there are {count} frames of {filter}, and {most} can be merged at once"

@@ -443,6 +443,7 @@ fn a_colour_camera_gives_three_planes_and_a_pattern_that_is_a_row_off_is_noticed
     assert_eq!(file.planes(), 3);
     let layout = std::fs::read_to_string(night.path("work/reef.layout.json")).unwrap();
     assert_eq!(layout.matches("\"pattern\": \"RGGB\"").count(), 18);
+    own_pixels_are_stacked(&night);
     // What a program that turns rows over leaves: the cards as they were.
     let row_off = night
         .run("calibrate raw --pattern GBRG --out off --name reef --json")
@@ -453,6 +454,41 @@ fn a_colour_camera_gives_three_planes_and_a_pattern_that_is_a_row_off_is_noticed
         .run("calibrate raw --pattern RGBG --out off --name x")
         .ends(2)
         .says("a pattern is RGGB");
+}
+
+/// The lights as a master of three planes: from pixels that are made up, and from each colour's own.
+fn own_pixels_are_stacked(night: &Night) {
+    let line = "stack work/reef.layout.json --name reef --json";
+    let made_up = night.run(&format!("{line} --out made")).success().json();
+    assert!(made_up["masters"][0].get("drops").is_none());
+    let own = night
+        .run(&format!("{line} --out own --colours own"))
+        .success()
+        .json();
+    let drops = &own["masters"][0]["drops"];
+    assert_eq!(
+        (&drops["own_pixels"], &drops["side_px"]),
+        (&true.into(), &1.0.into())
+    );
+    // Six dithers leave few places that no pixel of green has seen.
+    assert!(drops["holes_percent"].as_f64().unwrap() < 0.1);
+    // A quarter of the pixels is red, a half green: six frames have one and a half, and three, of each place.
+    let depth = own["masters"][0]["depth"].as_f64().unwrap();
+    assert!((2.7..3.1).contains(&depth), "{depth}");
+    for p in 0..3 {
+        let of = |folder: &str| plane(night, &format!("{folder}/reef-RGB-master.fits"), p);
+        let (made, own) = (of("made"), of("own"));
+        let mut off: Vec<f32> = made
+            .data()
+            .iter()
+            .zip(own.data())
+            .map(|(a, b)| a - b)
+            .filter(|v| v.is_finite())
+            .collect();
+        // The same light in the mean, to a fraction of the noise.
+        let level = jigsawa_core::robust::median(&mut off);
+        assert!(level.abs() < 0.6, "{p}: {level}");
+    }
 }
 
 #[test]

@@ -39,7 +39,7 @@ fn every_account_passes_its_schema_and_a_changed_one_does_not() {
         "finish d/x-SHO.fits ha.fits --out h --no-report",
         "stars ha.fits --out i --name x",
         "calibrate ha.fits oiii.fits --out n --name x",
-        "stack long.fits short.fits --exposures together --out p --name x",
+        "stack long.fits short.fits --exposures together --scale 2 --drop 0.5 --out p --name x",
         "show ha.fits --out j --stars",
         // What went wrong has a form, too.
         "register ha.fits --out k --name x",
