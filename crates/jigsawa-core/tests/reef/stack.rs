@@ -539,6 +539,47 @@ fn cosmic_rays_and_hot_pixels_are_gone(#[case] n: usize, #[case] number: u32, #[
     assert!(f64::from(left) < most * f64::from(all), "{left} of {all}");
 }
 
+#[test]
+fn two_cameras_of_other_scale_exposure_and_gain_are_as_good_as_theory() {
+    // Eight frames of one, and six of another turned by 91 degrees, with pixels 1.4 times as fine, twice the exposure, and
+    // another gain.
+    let mut night = shots(14);
+    for shot in night.iter_mut().skip(8) {
+        shot.size = Size::new(900, 1100).unwrap();
+        shot.pointing.turn_deg += 91.0;
+        shot.pointing.scale = 1.4;
+        shot.pointing.mirrored = true;
+        shot.optics = Optics::round(1.4 * shot.optics.fwhm_px);
+        shot.camera.gain_e_adu = 0.35;
+        shot.camera.read_noise_e = 1.2;
+        shot.transparency *= 2.0;
+        shot.glow = SkyGlow::even(2.0 * 150.0 / 1.96);
+    }
+    let night = Night::take(night, |_, _| ());
+    let balances = night.balances();
+    let stacked = night.stack(&night.frames, &balances, None);
+    let ideal = night.stack(&night.truth(), &balances, Some(Rule::None));
+    let off = less(&stacked.planes[0], &ideal.planes[0]);
+    let noise = deep_noise(&off);
+    // Over a pixel of the canvas: a frame with finer pixels has more of them there.
+    let light = |(s, truth): (&Shot, Plane)| {
+        let usual = median(&mut truth.into_data());
+        let electrons = (f64::from(usual) - s.camera.offset_adu) * s.camera.gain_e_adu;
+        let of_light = s.transparency / (s.pointing.scale * s.camera.gain_e_adu);
+        (of_light / s.camera.noise(electrons, 1)).powi(2)
+    };
+    let first = &night.shots[0];
+    let best: f64 = night.shots.iter().zip(night.truth()).map(light).sum();
+    let unit = first.transparency / first.camera.gain_e_adu;
+    let part = unit / best.sqrt() / noise;
+    figure(
+        112,
+        "Signal to noise of faint light from two cameras, one turned by 91 degrees and mirrored, with finer pixels, twice the exposure and another gain (asked: theory within 3 %)",
+        &format!("{part:.3}"),
+    );
+    assert!((part - 1.0).abs() < 0.03, "{part}: {noise}");
+}
+
 /// Undersampled frames whose pixels are dropped onto a canvas twice as fine, after a first stack has vetted them.
 struct Finer {
     size: Size,

@@ -1,8 +1,9 @@
 //! Many frames into masters: chosen by a survey (`choose`), sorted into sets, one for each filter and, where they differ much, each exposure (`sets`); what
 //! each frame counts and how far it may stray (`lights`); merged into files (`write`), dropped onto a finer canvas where that is wanted (`drop`), or held on
-//! what moves among the stars (`follow`).
+//! what moves among the stars (`follow`). `compare` shows what some of the frames would have given.
 
 mod choose;
+mod compare;
 mod drop;
 mod follow;
 mod lights;
@@ -10,6 +11,7 @@ mod sets;
 mod write;
 
 pub use choose::choose;
+pub use compare::{CompareArg, Compared, compare};
 pub use drop::DroppedHow;
 pub use follow::{FollowArg, follow};
 pub use lights::{Stacking, lights};

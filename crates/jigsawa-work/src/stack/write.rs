@@ -177,7 +177,7 @@ fn trails(op: &Stacked, rejection: &Rejection) -> Vec<Vec<Streak>> {
 }
 
 /// A frame as it is merged.
-fn input<'b>(
+pub(super) fn input<'b>(
     (field, layout): (&Field<'_>, &Layout),
     i: usize,
     source: &'b Pixels<'b>,

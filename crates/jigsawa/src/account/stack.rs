@@ -7,7 +7,7 @@ use serde::Serialize;
 
 use jigsawa_work::clock::{in_units, round};
 use jigsawa_work::frames::Frame;
-use jigsawa_work::stack::{Master, OfFrame, Set};
+use jigsawa_work::stack::{Compared, Master, OfFrame, Set};
 
 /// A master in the account.
 #[derive(Debug, Clone, Serialize)]
@@ -37,11 +37,34 @@ pub struct MasterRow {
     /// How pixels were dropped onto the canvas, where they were not interpolated.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub drops: Option<DropsRow>,
+    /// What some of its frames give.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub compared: Vec<ComparedRow>,
     /// What should be known of it.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub doubts: Vec<String>,
     /// Its frames; of a colour camera green.
     pub lights: Vec<LightRow>,
+}
+
+/// What so many of the best frames give.
+#[derive(Debug, Clone, Serialize)]
+pub struct ComparedRow {
+    pub frames: usize,
+    /// Measured noise of a pixel, and that which faint light is seen against.
+    pub noise: f64,
+    pub deep_noise: f64,
+}
+
+impl ComparedRow {
+    /// In the account's numbers.
+    pub fn new(c: &Compared) -> Self {
+        Self {
+            frames: c.frames,
+            noise: in_units(c.noise, 4),
+            deep_noise: in_units(c.deep_noise, 4),
+        }
+    }
 }
 
 /// Dropped pixels in the account.
@@ -125,6 +148,7 @@ pub fn row(set: &Set, master: &Master, frames: &[Frame], pixels: usize) -> Maste
         noise_gain: round(quietest / master.noise.max(f64::MIN_POSITIVE), 3),
         noise_gain_best: round(best.sqrt(), 3),
         units_of: frames[master.units_of].name(),
+        compared: Vec::new(),
         doubts: doubts(set, master, pixels),
         drops: master.dropped.map(|d| DropsRow {
             side_px: d.drops.side_px,

@@ -6,7 +6,7 @@ use clap::{Args, ValueEnum};
 use jigsawa_core::resample::{DropShape, Drops};
 use jigsawa_core::stack::Rule;
 use jigsawa_core::survey::judge::KeepBest;
-use jigsawa_work::stack::{Exposures, FollowArg, Stacking};
+use jigsawa_work::stack::{CompareArg, Exposures, FollowArg, Stacking};
 
 use super::survey::keep_best;
 use super::{GivenArgs, KernelArg, OutputArgs, PlacingArgs, WeighArg};
@@ -57,6 +57,14 @@ pub struct StackArgs {
     /// HDR merge; else together]
     #[arg(help_heading = "Stacking", long, value_enum)]
     pub exposures: Option<ExposuresArg>,
+    /// Show in the report what the best few frames give against all, with the noise that is measured, as in 1,10,all
+    #[arg(
+        help_heading = "Results",
+        long,
+        value_name = "N,N,all",
+        conflicts_with = "no_report"
+    )]
+    pub compare: Option<CompareArg>,
     /// Hold a comet or an asteroid still, and let the stars be rejected: where it is in a frame, in pixels from 1 as FITS viewers
     /// count; given for two frames or more
     #[arg(help_heading = "Stacking", long, value_name = "FRAME:x,y")]

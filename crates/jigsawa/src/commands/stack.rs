@@ -8,7 +8,7 @@ use jigsawa_core::verdict::Verdict;
 
 use super::register::layout_title;
 use super::survey::condition;
-use crate::account::{Account, Ending, MASTER_FRAME, MasterRow, master_row};
+use crate::account::{Account, ComparedRow, Ending, MASTER_FRAME, MasterRow, master_row};
 use crate::cli::{Common, StackArgs, WeighArg};
 use crate::report::{StackPage, StackSet, write_stack};
 use crate::terminal::{run, tell};
@@ -19,7 +19,7 @@ use jigsawa_work::normalize::{Across, Normalizing, field, normalize};
 use jigsawa_work::outputs::{Names, finish_first};
 use jigsawa_work::register::{Looking, lay, opened_with, register_into};
 use jigsawa_work::run::Run;
-use jigsawa_work::stack::{Paths, Set, check, choose, follow, merge_set, sets};
+use jigsawa_work::stack::{Paths, Set, check, choose, compare, follow, merge_set, sets};
 use jigsawa_work::start::Start;
 use jigsawa_work::trouble::Trouble;
 
@@ -54,9 +54,15 @@ pub fn make(args: &StackArgs, common: &Common) -> Result<Account, Trouble> {
         let place = (&paths, targets.overwrite);
         let how = (&args.stacking(), args.kernel.shape());
         let master = merge_set(set, (&field, &layout), place, how, &run)?;
-        masters.push(master_row(set, &master, &frames, pixels));
+        let mut row = master_row(set, &master, &frames, pixels);
+        let mut compared = Vec::new();
+        if let Some(counts) = &args.compare {
+            compared = compare(set, (&field, &layout), counts, how, &run)?;
+            row.compared = compared.iter().map(ComparedRow::new).collect();
+        }
+        masters.push(row);
         if !args.no_report {
-            of_page.push(StackSet::new(set, &master, &layout)?);
+            of_page.push(StackSet::new(set, &master, &layout, &compared)?);
         }
         files.push((master.file, MASTER_FRAME));
         files.push((master.map, "map of values, rejections and noise"));

@@ -118,6 +118,16 @@ fn stacked(a: &Account) -> String {
         );
     }
     let _ = writeln!(out, "\n{}{MASTERS_READ}", masters(&a.own.masters));
+    for m in &a.own.masters {
+        for c in &m.compared {
+            let plural = if c.frames == 1 { "" } else { "s" };
+            let _ = writeln!(
+                out,
+                "compare    {}: noise {} from {} frame{plural}, {} for faint light",
+                m.name, c.noise, c.frames, c.deep_noise
+            );
+        }
+    }
     for (m, d) in a
         .own
         .masters

@@ -279,6 +279,34 @@ fn more_frames_come_into_a_stack_and_move_nothing() {
 }
 
 #[test]
+fn fewer_frames_are_compared_with_all_by_their_measured_noise() {
+    let (night, _) = stacked();
+    let line = "stack n/ha*.fits --reference ha0 --out k --name reef --json --compare 1,3,all";
+    let row = night.run(line).success().json()["masters"][0].clone();
+    let compared = row["compared"].as_array().unwrap();
+    let of = |k: usize, key: &str| compared[k][key].as_f64().unwrap();
+    assert_eq!([0, 1, 2].map(|k| of(k, "frames")), [1.0, 3.0, 7.0]);
+    // Noise falls with the root of the number, and faint light's with it.
+    for key in ["noise", "deep_noise"] {
+        let (three, all) = (of(0, key) / of(1, key), of(0, key) / of(2, key));
+        assert!(
+            (three / 3f64.sqrt() - 1.0).abs() < 0.15,
+            "{key}: {compared:#?}"
+        );
+        assert!(
+            (all / 7f64.sqrt() - 1.0).abs() < 0.2,
+            "{key}: {compared:#?}"
+        );
+    }
+    let page = std::fs::read_to_string(night.path("k/reef-stack.html")).unwrap();
+    assert!(page.contains("How much is enough") && page.contains("7 frames: noise"));
+    night
+        .run("stack n --compare few --out l")
+        .ends(2)
+        .says("as in 1,10,all");
+}
+
+#[test]
 fn pixels_are_dropped_onto_a_finer_canvas_and_what_is_missing_is_said() {
     let (night, _) = stacked();
     let run = night

@@ -8,7 +8,7 @@ use jigsawa_formats::whole::Unfinished;
 use maud::{Markup, html};
 
 use super::set::StackSet;
-use crate::account::MasterRow;
+use crate::account::{ComparedRow, MasterRow};
 use crate::report::chart::{Axis, Chart, Ink};
 use crate::report::page::{Chip, Page, section, spoilt};
 use crate::report::picture::{As, figure};
@@ -123,6 +123,10 @@ impl StackPage<'_> {
                 (growth(row))
             }
             p { (another_night(row)) }
+            @if !set.compared.is_empty() {
+                h3 { "How much is enough" }
+                div.charts { @for (n, p) in &set.compared { (figure(&compared(row, *n), p, As::Photograph)) } }
+            }
             @if !set.rejected.is_empty() {
                 h3 { "What was rejected" }
                 p.quiet { "Of the frames that lost most, brighter where more pixels were rejected: trails and cosmic rays should be seen here, and neither stars nor nebula." }
@@ -188,7 +192,41 @@ fn growth(row: &MasterRow) -> Markup {
     let points = (1u32..).map(f64::from).zip(gains.iter().copied());
     chart.line(points, Ink::class("fit"));
     chart.dots([(n, row.noise_gain)], 5, Ink::dot([240, 180, 70]));
-    chart.figure("times less noise with every frame: by their noise (line), were all as good as the best (thin), and reached (dot)")
+    // What was measured, against the noise of the fewest frames, which stand on the line.
+    if let Some(first) = row.compared.first() {
+        let on_line = gains.get(first.frames.max(1) - 1).copied().unwrap_or(1.0);
+        let dots = |of: fn(&ComparedRow) -> f64| {
+            let point = move |c: &ComparedRow| (c.frames.real(), on_line * of(first) / of(c));
+            row.compared.iter().map(point).collect::<Vec<_>>()
+        };
+        chart.dots(dots(|c| c.noise), 4, Ink::dot([90, 150, 230]));
+        chart.dots(dots(|c| c.deep_noise), 4, Ink::dot([210, 90, 90]));
+    }
+    let measured = if row.compared.is_empty() {
+        ""
+    } else {
+        "; measured: pixels blue, faint light red"
+    };
+    chart.figure(format!(
+        "times less noise with every frame: by their noise (line), were all as good as the best (thin), and reached (dot){measured}"
+    ))
+}
+
+/// What so many frames give, in words.
+fn compared(row: &MasterRow, frames: usize) -> String {
+    let of = row.compared.iter().find(|c| c.frames == frames);
+    let first = row.compared.first();
+    let words = of.zip(first).map(|(c, first)| {
+        let clear = format!(
+            ", faint light {:.1} times as clear as from {}",
+            first.deep_noise / c.deep_noise,
+            first.frames
+        );
+        let clear = if c.frames == first.frames { "" } else { &clear };
+        format!(": noise {}{clear}", c.noise)
+    });
+    let plural = if frames == 1 { "" } else { "s" };
+    format!("{frames} frame{plural}{}", words.unwrap_or_default())
 }
 
 /// Times less noise than the best frame's, of the best one, two and so on.

@@ -12,7 +12,7 @@ use jigsawa_core::space::{Rect, Size};
 use jigsawa_formats::fits::FitsFrame;
 
 use jigsawa_work::compose::file_name;
-use jigsawa_work::stack::{Master, OfFrame, Set};
+use jigsawa_work::stack::{Compared, Master, OfFrame, Set};
 use jigsawa_work::trouble::Trouble;
 
 /// What the page shows of one master.
@@ -22,6 +22,8 @@ pub struct StackSet {
     pub whole: Option<Picture>,
     /// Its middle at its own size: stretched, and as its values are.
     pub middle: Vec<(&'static str, Picture)>,
+    /// The middle from some of the frames, all shown alike.
+    pub compared: Vec<(usize, Picture)>,
     /// What was rejected of the frames that lost most.
     pub rejected: Vec<(String, f64, Picture)>,
 }
@@ -43,7 +45,12 @@ const ROWS: usize = 64;
 
 impl StackSet {
     /// Gathers it.
-    pub fn new(set: &Set, master: &Master, layout: &Layout) -> Result<Self, Trouble> {
+    pub fn new(
+        set: &Set,
+        master: &Master,
+        layout: &Layout,
+        compared: &[Compared],
+    ) -> Result<Self, Trouble> {
         let unreadable = |e: &dyn std::fmt::Display| Trouble::Unreadable {
             file: master.file.target().display().to_string(),
             error: e.to_string(),
@@ -69,7 +76,12 @@ impl StackSet {
                 ),
             ]
         });
+        // Shown as all of the frames are: what the others lack is seen.
+        let alike = compared.last().and_then(|c| Shade::measure(c.part.data()));
+        let picture =
+            |c: &Compared| Some((c.frames, Picture::grey(&c.part, order, alike.as_ref()?)));
         Ok(Self {
+            compared: compared.iter().filter_map(picture).collect(),
             name: set.name(),
             whole: shade.map(|s| Picture::grey(&small, order, &s)),
             middle,
