@@ -44,9 +44,11 @@ pub fn on_one_canvas(frames: &[Frame]) -> bool {
     })
 }
 
-/// Are all frames results of this program that lie on one canvas, each file another one?
+/// Are all frames results of this program that lie on one canvas, each file another one? Of files with three planes those
+/// that a colour camera's frames were stacked into.
 pub fn results_on_one_canvas(frames: &[Frame]) -> bool {
-    frames.len() > 1 && frames.iter().all(|f| ours(f) && f.plane.is_none()) && on_one_canvas(frames)
+    let own = |f: &Frame| ours(f) && (f.plane.is_none() || f.facts.master);
+    frames.len() > 1 && frames.iter().all(own) && on_one_canvas(frames)
 }
 
 fn ours(f: &Frame) -> bool {

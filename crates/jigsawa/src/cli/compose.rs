@@ -12,9 +12,10 @@ use super::{GivenArgs, KernelArg, OutputArgs, PlacingArgs};
 
 // Options are as many as the user's wishes; none of them excludes another here.
 #[allow(clippy::struct_excessive_bools)]
-#[derive(Debug, Args)]
+#[derive(Debug, Args, Clone)]
 #[command(after_help = "Examples:
   jigsawa compose ha.fits oiii.fits sii.fits --palette SHO --out result --name reef
+  jigsawa compose night/ --palette HOO --out result --name reef  (raw lights with darks and flats: calibrated and stacked first)
   jigsawa compose *.fits --try all --out look                    (one small picture each, and a sheet to compare them)
   jigsawa compose *.fits --try all --pick 7 --out result         (the full picture of number 7)
   jigsawa compose r.fits g.fits b.fits ha.fits --red \"90% R + 10% Ha\" --green G --blue B
@@ -25,7 +26,8 @@ Mixes name filters, or frames by their file's name without ending, in quotes whe
 word. See docs/mix.md and docs/palettes.md.")]
 pub struct ComposeArgs {
     /// FITS files, or one layout that an earlier run has written; several frames of one filter are merged by
-    /// their weights
+    /// their weights. A folder of raw lights with their darks and flats, or the layout that calibrate has made of it, is
+    /// stacked first
     #[arg(required_unless_present = "list_palettes", value_name = "FRAME|LAYOUT")]
     pub frames: Vec<PathBuf>,
     /// A palette by name, all of a file (mine.toml) or one of it (mine.toml#glow); give several to compare them

@@ -120,7 +120,7 @@ pub enum Command {
     Demo(DemoArgs),
 }
 
-#[derive(Debug, Args)]
+#[derive(Debug, Args, Clone)]
 pub struct OutputArgs {
     /// Folder of the results; made if it is not there
     #[arg(
@@ -156,7 +156,7 @@ pub struct DemoArgs {
 }
 
 /// What is known of frames besides what their headers or their layout say.
-#[derive(Debug, Args, Clone)]
+#[derive(Debug, Args, Clone, Default)]
 pub struct GivenArgs {
     /// Say what a frame's filter is, where its header does not
     #[arg(long = "filter", value_name = "NAME=FRAME", value_parser = pair)]
@@ -184,7 +184,7 @@ impl GivenArgs {
 }
 
 /// Where frames are to lie.
-#[derive(Debug, Args, Clone)]
+#[derive(Debug, Args, Clone, Default)]
 pub struct PlacingArgs {
     /// The frame that all others are brought to [default: the best of all]
     #[arg(long, value_name = "FRAME")]

@@ -12,7 +12,8 @@ use jigsawa_formats::png::write_all;
 use jigsawa_formats::whole::Unfinished;
 
 use crate::account::{Account, Ending};
-use crate::cli::{Common, ComposeArgs, StretchArg};
+use crate::cli::{Common, ComposeArgs, GivenArgs, PlacingArgs, StretchArg};
+use crate::commands::raw::from_raw;
 use crate::commands::swatches::swatches;
 use crate::report::write_variants as variants_page;
 use crate::terminal::{palette_table, run, say, tell};
@@ -50,8 +51,26 @@ fn placing(args: &ComposeArgs) -> Placing<'_> {
     }
 }
 
-/// Makes the composite, or the comparison.
+/// Makes the composite, or the comparison; of raw lights masters first.
 pub fn make(args: &ComposeArgs, common: &Common) -> Result<Account, Trouble> {
+    let Some(raw) = from_raw(args, common)? else {
+        return of_masters(args, common);
+    };
+    // Masters lie on one canvas already.
+    let with_masters = ComposeArgs {
+        frames: raw.masters,
+        given: GivenArgs::default(),
+        placing: PlacingArgs::default(),
+        ..args.clone()
+    };
+    let mut account = of_masters(&with_masters, common)?;
+    account.outputs.extend(raw.outputs);
+    account.warnings.extend(raw.warnings);
+    Ok(account)
+}
+
+/// Makes the composite, or the comparison, of masters.
+fn of_masters(args: &ComposeArgs, common: &Common) -> Result<Account, Trouble> {
     let run = run(common, &args.output.out, Clock::start())?;
     let out = &args.output.out;
     let start = args.given.start(&args.frames, Filters::All, out)?;

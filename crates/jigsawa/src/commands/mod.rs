@@ -8,6 +8,7 @@ mod finish;
 mod hdr;
 mod mosaic;
 mod normalize;
+mod raw;
 mod register;
 mod show;
 mod stack;

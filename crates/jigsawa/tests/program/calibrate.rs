@@ -492,6 +492,45 @@ fn own_pixels_are_stacked(night: &Night) {
 }
 
 #[test]
+fn a_folder_of_raw_frames_becomes_a_colour_picture_in_one_command() {
+    let night = Night::new();
+    written(&night, &small(), Told::default(), |_| true);
+    let run = night
+        .run("compose raw --palette HOO --out w --name reef --json")
+        .success();
+    let account = run.json();
+    let names: Vec<String> = account["outputs"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|o| o["file"].as_str().unwrap().to_owned())
+        .collect();
+    for name in [
+        "w/reef-HOO.png",
+        "w/reef-Ha-master.fits",
+        "w/reef-OIII-master.fits",
+        "w/reef-stack.html",
+        "w/reef-calibrate.html",
+        "w/reef.layout.json",
+    ] {
+        assert!(names.contains(&name.to_owned()), "{names:?}");
+    }
+    // Masters lie on one canvas: nothing is placed a second time.
+    assert_eq!(account["frames"][1]["placement"]["by"], "same canvas");
+    // The same from the layout of calibrate, with a wish for the canvas.
+    let run = night
+        .run("compose w/reef.layout.json --palette HOO --out v --name reef --canvas union --json")
+        .success();
+    assert!(run.json()["canvas"]["width"].as_u64().unwrap() > 420);
+    night
+        .run("compose raw --palette SHO --out u --name reef")
+        .ends(1)
+        .says("SII");
+    let there = night.files("u");
+    assert!(there.iter().all(|f| !f.contains("master")), "{there:?}");
+}
+
+#[test]
 fn bad_input_is_said_and_hints_settle_what_is_meant() {
     let night = whole();
     night

@@ -175,7 +175,7 @@ fn the_rest(folder: &Path, to: &Path, overwrite: bool) -> Vec<Vec<String>> {
         line.of(
             "stack",
             vec![line.result("reef-survey.layout.json")],
-            &["--name", "night"],
+            &["--compare", "1,4,all", "--name", "night"],
         ),
         line.of(
             "normalize",
