@@ -137,15 +137,32 @@ fn expanded(arguments: &[PathBuf], out: &Path) -> Result<Vec<(PathBuf, bool)>, T
         let apart: Option<&Path> = out.as_ref().filter(inside).map(PathBuf::as_path);
         let apart: Vec<&Path> = apart.filter(|_| is_folder).into_iter().collect();
         let found = find(std::slice::from_ref(argument), &apart)?;
-        files.extend(found.into_iter().map(|f| (f.path, !is_folder)));
+        let found = found.into_iter().map(|f| f.path);
+        files.extend(
+            found
+                .filter(|f| !is_folder || !is_map(f))
+                .map(|f| (f, !is_folder)),
+        );
     }
     Ok(files)
 }
 
+/// A map that a merge has written beside its result is no frame: `x-map.fits` beside `x.fits`.
+fn is_map(path: &Path) -> bool {
+    let name = path.file_name().map(|n| n.to_string_lossy().into_owned());
+    let of = name.as_deref().and_then(|n| n.strip_suffix("-map.fits"));
+    of.is_some_and(|of| path.with_file_name(format!("{of}.fits")).exists())
+}
+
+/// Is a frame a result of this program?
+pub fn is_own_result(frame: &Frame) -> bool {
+    let creator = frame.file.header().text("CREATOR");
+    creator.is_some_and(|c| c.starts_with("Jigsawa"))
+}
+
 /// A colour picture that this program has made is no frame to begin with: who wants it names it.
 fn is_own_picture(frame: &Frame) -> bool {
-    let creator = frame.file.header().text("CREATOR");
-    frame.plane.is_some() && creator.is_some_and(|c| c.starts_with("Jigsawa"))
+    frame.plane.is_some() && is_own_result(frame)
 }
 
 /// No new frame may be one of a layout's, by whatever name.

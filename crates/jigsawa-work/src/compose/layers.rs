@@ -16,6 +16,7 @@ use jigsawa_core::verdict::Verdict;
 use jigsawa_formats::fingerprint;
 
 use crate::frames::Frame;
+use crate::start::is_own_result;
 use crate::trouble::Trouble;
 
 /// Corners of two pictures on one canvas lie on the sky within so many pixels of each other.
@@ -37,7 +38,7 @@ pub fn on_one_canvas(frames: &[Frame]) -> bool {
                 let back: Option<Point<FramePx>> = b.pixel(a.sky(*p));
                 back.is_some_and(|q| q.distance(*p) < SAME_PX)
             }),
-            (None, None) => ours(f) && ours(first),
+            (None, None) => is_own_result(f) && is_own_result(first),
             _ => false,
         };
         alike && there
@@ -47,13 +48,8 @@ pub fn on_one_canvas(frames: &[Frame]) -> bool {
 /// Are all frames results of this program that lie on one canvas, each file another one? Of files with three planes those
 /// that a colour camera's frames were stacked into.
 pub fn results_on_one_canvas(frames: &[Frame]) -> bool {
-    let own = |f: &Frame| ours(f) && (f.plane.is_none() || f.facts.master);
+    let own = |f: &Frame| is_own_result(f) && (f.plane.is_none() || f.facts.master);
     frames.len() > 1 && frames.iter().all(own) && on_one_canvas(frames)
-}
-
-fn ours(f: &Frame) -> bool {
-    let creator = f.file.header().text("CREATOR");
-    creator.is_some_and(|c| c.starts_with("Jigsawa"))
 }
 
 /// The layout of such frames: each where it is, its sky brought to the first one's, its scale as it is.

@@ -20,7 +20,7 @@ use jigsawa_work::outputs::{Names, finish_first};
 use jigsawa_work::register::{Looking, lay, opened_with, register_into};
 use jigsawa_work::run::Run;
 use jigsawa_work::stack::{Paths, Set, check, choose, compare, follow, merge_set, sets};
-use jigsawa_work::start::Start;
+use jigsawa_work::start::{Start, is_own_result};
 use jigsawa_work::trouble::Trouble;
 
 /// What the account calls the page to look at.
@@ -128,10 +128,15 @@ fn begun(args: &StackArgs) -> Result<(Start, Targets), Trouble> {
         (folder, start, layout.clone())
     });
     let out = there.as_ref().map_or(&args.output.out, |t| &t.0).clone();
-    let start = match &args.into {
+    let mut start = match &args.into {
         Some(_) => args.given.start_new(&args.frames, Filters::Known, &out)?,
         None => args.given.start(&args.frames, Filters::Known, &out)?,
     };
+    // Masters of an earlier run are no sub-frames, unless somebody names them.
+    if start.placed.is_none() {
+        let is_named = |f: &Frame| args.frames.contains(&f.path);
+        start.frames.retain(|f| is_named(f) || !is_own_result(f));
+    }
     if args.follow.len() == 1 {
         return Err(Trouble::FollowOnce);
     }

@@ -146,6 +146,28 @@ fn a_trail_is_told_left_out_and_in_the_map() {
 }
 
 #[test]
+fn a_folder_with_earlier_results_in_it_is_taken_for_what_it_is() {
+    let mut night = Night::new();
+    for i in 0..3 {
+        night = night.frame(&format!("n/ha{i}.fits"), light(Filter::Ha, "Ha", i));
+        night = night.frame(&format!("n/o{i}.fits"), light(Filter::Oiii, "O3", 20 + i));
+    }
+    night
+        .run("stack n --out n/first --name reef --no-report")
+        .success();
+    // Masters of the first run lie below the folder: they are no sub-frames.
+    let run = night
+        .run("stack n --out n/second --name reef --no-report --json")
+        .success();
+    assert_eq!(run.json()["masters"][0]["frames"], 3);
+    // And maps beside masters are no masters.
+    night
+        .run("compose n/first --palette HOO --out c --name x")
+        .success()
+        .says("from n/first/reef-OIII-master.fits");
+}
+
+#[test]
 fn masters_go_on_to_a_picture_as_they_lie() {
     let (night, _) = stacked();
     night
