@@ -23,7 +23,7 @@ pub struct Set {
 /// Are exposures of a filter merged?
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub enum Exposures {
-    /// Those are kept apart that differ by [`APART`]: they are meant for an HDR merge.
+    /// Those are kept apart of which one is four times the next or more: they are meant for an HDR merge.
     #[default]
     ByRatio,
     /// All become one master.

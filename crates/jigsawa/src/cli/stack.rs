@@ -53,6 +53,9 @@ pub struct StackArgs {
     /// What a frame's weight is made of [default: as the layout has it, else by noise]
     #[arg(help_heading = "Stacking", long, value_enum)]
     pub weigh: Option<WeighArg>,
+    /// Count a frame so many times as much as its weight says, as in ha3=0.5; 0 leaves its light out. May be given again
+    #[arg(help_heading = "Stacking", long = "weight", value_name = "FRAME=FACTOR", value_parser = factor_of)]
+    pub weights: Vec<(String, f64)>,
     /// Whether exposures of a filter become one master [default: apart where one is at least four times the next, for an
     /// HDR merge; else together]
     #[arg(help_heading = "Stacking", long, value_enum)]
@@ -185,6 +188,18 @@ impl StackArgs {
             Some(ExposuresArg::Together) => Exposures::Together,
             Some(ExposuresArg::Apart) => Exposures::Apart,
         }
+    }
+}
+
+/// FRAME=FACTOR.
+fn factor_of(text: &str) -> Result<(String, f64), String> {
+    let wrong = || "write it as FRAME=FACTOR, as in ha_003.fits=0.5".to_owned();
+    let (frame, factor) = text.rsplit_once('=').ok_or_else(wrong)?;
+    match factor.trim().parse::<f64>() {
+        Ok(f) if (0.0..=1e6).contains(&f) && !frame.trim().is_empty() => {
+            Ok((frame.trim().to_owned(), f))
+        }
+        _ => Err(wrong()),
     }
 }
 

@@ -43,6 +43,7 @@ pub fn make(args: &StackArgs, common: &Common) -> Result<Account, Trouble> {
         None => start,
     };
     let (frames, mut layout) = laid(args, start, &run)?;
+    weigh_by_hand(&args.weights, &frames, &mut layout)?;
     let sets = sets(&frames, Some(&layout), args.exposures());
     check(&sets, &reasons(&layout))?;
     let mut field = field(&frames, &layout, &Normalizing::default(), &run)?;
@@ -151,6 +152,7 @@ fn begun(args: &StackArgs) -> Result<(Start, Targets), Trouble> {
     }
     let first = sets(&start.frames, start.placed.as_ref(), args.exposures());
     if there.is_none() {
+        all_there(&args.weights, &start.frames)?;
         check(&first, &[])?;
     }
     let name = there.as_ref().map(|t| t.1.as_str());
@@ -235,6 +237,38 @@ fn balanced(
         ..Normalizing::default()
     };
     Ok(normalize(frames, layout, &wanted, run)?.layout)
+}
+
+/// Frames that count more or less than their noise says.
+fn weigh_by_hand(
+    weights: &[(String, f64)],
+    frames: &[Frame],
+    layout: &mut Layout,
+) -> Result<(), Trouble> {
+    all_there(weights, frames)?;
+    for (name, factor) in weights {
+        for (f, row) in frames.iter().zip(&mut layout.frames) {
+            if let Some(balance) = row.balance.as_mut().filter(|_| f.is_called(name)) {
+                let said = "times as much as its noise says, as asked";
+                balance.weight *= factor;
+                balance.notes.push(format!("it counts {factor} {said}"));
+            }
+        }
+    }
+    Ok(())
+}
+
+/// Every frame that is weighed by hand must be there.
+fn all_there(weights: &[(String, f64)], frames: &[Frame]) -> Result<(), Trouble> {
+    let is_there = |name: &str| frames.iter().any(|f| f.is_called(name));
+    match weights.iter().find(|(name, _)| !is_there(name)) {
+        None => Ok(()),
+        Some((name, _)) => Err(Trouble::NoSuchFrame {
+            option: "--weight",
+            name: name.clone(),
+            frames: frames.iter().map(Frame::name).collect(),
+        }),
+    }
 }
 
 /// Frames that are left out, and why.

@@ -225,6 +225,47 @@ fn without_rejection_the_trail_stays_and_rules_say_what_they_are() {
 }
 
 #[test]
+fn a_frame_counts_as_much_as_it_is_told_to() {
+    let (night, _) = stacked();
+    let percent = |line: &str| -> Vec<f64> {
+        let account = night.run(line).success().json();
+        let lights = account["masters"][0]["lights"].as_array().unwrap().clone();
+        lights
+            .iter()
+            .map(|l| l["weight_percent"].as_f64().unwrap())
+            .collect()
+    };
+    let line = "stack n/ha*.fits --reference ha0 --name reef --no-report --json";
+    let equal = percent(&format!("{line} --weigh equal --out e1"));
+    assert!(
+        equal.iter().all(|p| (p - 100.0 / 7.0).abs() < 0.01),
+        "{equal:?}"
+    );
+    let by_hand = percent(&format!(
+        "{line} --weigh equal --weight ha1=3 --weight ha2=0 --out e2"
+    ));
+    assert!(
+        (by_hand[1] - 37.5).abs() < 0.01 && by_hand[2] == 0.0,
+        "{by_hand:?}"
+    );
+    // Nothing is left of the trail of a frame that counts nothing, even without any rejection.
+    let line = format!("{line} --reject none --weight ha2=0 --out e3");
+    night.run(&line).success();
+    let (with, without) = ("w/reef-Ha-master.fits", "e3/reef-Ha-master.fits");
+    let (with, without) = (plane(&night.path(with), 0), plane(&night.path(without), 0));
+    let differ = with
+        .data()
+        .iter()
+        .zip(without.data())
+        .filter(|(a, b)| *b - *a > 25.0);
+    assert!(differ.count() < 20);
+    night
+        .run("stack n/ha*.fits --weight ha77=2 --out e4")
+        .ends(2)
+        .says("ha77");
+}
+
+#[test]
 fn exposures_for_an_hdr_merge_stay_apart_in_their_own_units() {
     let mut night = Night::new();
     for i in 0..3u32 {
