@@ -30,6 +30,10 @@ pub struct FromRaw {
 
 /// Masters of the lights that a command is given; none where these are no raw ones.
 pub fn from_raw(args: &ComposeArgs, common: &Common) -> Result<Option<FromRaw>, Trouble> {
+    // A word for a filter has no meaning for a layout, nor for calibration frames: the usual way says so.
+    if !args.given.filters.is_empty() {
+        return Ok(None);
+    }
     let mut done = FromRaw {
         masters: Vec::new(),
         outputs: Vec::new(),
