@@ -116,6 +116,20 @@ pub struct Band<'a> {
 }
 
 impl<'a> Band<'a> {
+    /// A row alone, so many pixels wide: a band of one, of which nothing around is known.
+    pub const fn of_row(runs: Row<'a>, width: usize) -> Self {
+        Self {
+            rect: Rect {
+                x: 0,
+                y: 0,
+                width,
+                height: 1,
+            },
+            reach: 0,
+            runs,
+        }
+    }
+
     /// What the runs hold: the band with what is around it.
     pub fn around(&self) -> Rect {
         self.rect.grown(self.reach)

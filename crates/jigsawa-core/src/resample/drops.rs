@@ -44,28 +44,45 @@ impl Drops {
         }
     }
 
-    /// What one drop in an even sky, of those on a canvas pixel, has of the variance that all would have together were they
-    /// one: the sum of squared areas over the square of their sum, on the mean over all places. `scale` is canvas pixels for a
-    /// frame pixel.
-    pub fn spread(&self, scale: f64) -> f64 {
-        const PLACES: usize = 8;
+    /// The variance of what falls on a canvas pixel against that of one value: the sum of squared areas over the square of their
+    /// sum, on the mean over all places where something falls. `scale` is canvas pixels for a frame pixel; `there` tells
+    /// which pixels of a frame have a value, in a pattern that comes again after two.
+    pub fn spread(&self, scale: f64, there: impl Fn(i64, i64) -> bool) -> f64 {
         let (mut sum, mut count) = (0.0, 0.0);
-        for i in 0..PLACES * PLACES {
-            let part = |k: usize| (k.real() + 0.5) / PLACES.real();
-            let (dx, dy) = (part(i % PLACES), part(i / PLACES));
+        for (dx, dy) in places(2.0) {
             let (mut all, mut squares) = (0.0, 0.0);
-            for k in 0..25usize {
-                let at = |v: usize, d: f64| scale * (v.real() - 2.0 + d - 0.5);
-                let area = self.area((at(k % 5, dx), at(k / 5, dy)), scale);
-                all += area;
-                squares += area * area;
+            for j in -AROUND..=AROUND + 1 {
+                for i in (-AROUND..=AROUND + 1).filter(|i| there(*i, j)) {
+                    let at = |v: i64, d: f64| scale * (v.real() - d);
+                    let area = self.area((at(i, dx), at(j, dy)), scale);
+                    all += area;
+                    squares += area * area;
+                }
             }
-            if all > 0.0 {
+            if all > f64::from(LEAST_AREA) {
                 sum += squares / (all * all);
                 count += 1.0;
             }
         }
         if count > 0.0 { sum / count } else { 1.0 }
+    }
+
+    /// By how much more noise there is on large scales than pixels of the canvas show, since neighbours share drops: what a drop
+    /// lays down in all over the root of the squares on each pixel (Fruchter & Hook 2002, section 7, for squares).
+    pub fn tied(&self, scale: f64) -> f64 {
+        let (mut all, mut squares) = (0.0, 0.0);
+        let reach = (scale * self.reach_px()).ceil().whole() + 1;
+        for (dx, dy) in places(1.0) {
+            for j in -reach..=reach {
+                for i in -reach..=reach {
+                    let area = self.area((i.real() - dx, j.real() - dy), scale);
+                    all += area;
+                    squares += area * area;
+                }
+            }
+        }
+        let n = places(1.0).count().real();
+        all / n / (squares / n).sqrt()
     }
 
     /// The area of a canvas pixel that a drop `(x, y)` canvas pixels off its middle covers; of a Gaussian what it lays down
@@ -86,6 +103,16 @@ impl Drops {
             }
         }
     }
+}
+
+/// Frame pixels around a place whose drops may reach it.
+const AROUND: i64 = 4;
+
+/// Places spread evenly over a square of a side.
+fn places(side: f64) -> impl Iterator<Item = (f64, f64)> {
+    const MANY: usize = 16;
+    let part = move |k: usize| side * (k.real() + 0.5) / MANY.real();
+    (0..MANY * MANY).map(move |i| (part(i % MANY), part(i / MANY)))
 }
 
 /// What an interval of half-length `half` around `at` covers of (-1/2, 1/2).
@@ -226,18 +253,23 @@ mod tests {
     }
 
     #[test]
-    fn the_spread_is_that_of_one_drop_where_each_pixel_has_its_own() {
-        let of = |side_px, scale| {
-            Drops {
-                side_px,
-                shape: DropShape::Square,
-            }
-            .spread(scale)
+    fn spread_and_ties_are_those_of_closed_forms() {
+        let of = |side_px| Drops {
+            side_px,
+            shape: DropShape::Square,
         };
+        let all = |_, _| true;
         // Drops far smaller than a canvas pixel of the frame's size: always one.
-        assert!((of(0.05, 1.0) - 1.0).abs() < 0.1);
+        assert!((of(0.05).spread(1.0, all) - 1.0).abs() < 0.1);
         // Whole pixels shifted by any part: (2/3) squared.
-        assert!((of(1.0, 1.0) - 4.0 / 9.0).abs() < 0.01, "{}", of(1.0, 1.0));
-        assert!(of(1.0, 2.0) > 0.6 && of(2.0, 1.0) < 0.2);
+        assert!((of(1.0).spread(1.0, all) - 4.0 / 9.0).abs() < 0.01);
+        // A quarter of them, as red ones are: mostly one.
+        let red = of(1.0).spread(1.0, |i, j| i % 2 == 0 && j % 2 == 0);
+        assert!((red - 1.0).abs() < 0.01, "{red}");
+        // Fruchter and Hook's equation for drops larger than a canvas pixel, and smaller.
+        let tied = |r: f64| r / (1.0 - 1.0 / (3.0 * r));
+        assert!((of(0.7).tied(2.0) / tied(1.4) - 1.0).abs() < 0.01);
+        assert!((of(1.0).tied(1.0) / 1.5 - 1.0).abs() < 0.01);
+        assert!((of(0.5).tied(1.0) * (1.0 - 0.5 / 3.0) - 1.0).abs() < 0.01);
     }
 }

@@ -1,10 +1,9 @@
 //! The mean of what falls on each pixel of the canvas: the method for pixels that are dropped and not interpolated.
 
 use super::op::Group;
-use super::strip::STRIP;
+use super::work::cells;
 use crate::merge::{Band, Row, TileOp};
 use crate::number::Convert;
-use crate::space::Rect;
 
 /// Planes of each group: the mean, how many values are in it by the area that they cover, and its noise.
 pub const DROPPED_PLANES: usize = 3;
@@ -25,21 +24,8 @@ impl TileOp for Dropped {
 
     /// A row alone: a band of one.
     fn run(&self, row: &Row<'_>, out: &mut [&mut [f32]]) {
-        let rect = Rect {
-            x: 0,
-            y: 0,
-            width: out.first().map_or(0, |o| o.len()),
-            height: 1,
-        };
-        let runs = *row;
-        self.run_band(
-            &Band {
-                rect,
-                reach: 0,
-                runs,
-            },
-            out,
-        );
+        let width = out.first().map_or(0, |o| o.len());
+        self.run_band(&Band::of_row(*row, width), out);
     }
 
     fn run_band(&self, band: &Band<'_>, out: &mut [&mut [f32]]) {
@@ -50,20 +36,20 @@ impl TileOp for Dropped {
             for (k, light) in group.inputs.clone().zip(&group.lights) {
                 let values = band.runs.values[k];
                 let coverage = band.runs.validity_of(k);
-                let width = band.rect.width;
-                for start in (0..values.len()).step_by(STRIP) {
-                    // A strip may go on in the next row: its noise is that of its first pixel.
-                    let (x, y) = (start % width, start / width);
-                    let (x, y) = (band.rect.x + x.whole(), band.rect.y + y.whole());
-                    let sigma = light.noise.at(x.single(), y.single());
-                    for i in start..(start + STRIP).min(values.len()) {
-                        let area = coverage[i];
-                        if area > 0.0 && values[i].is_finite() {
-                            let weight = light.weight * area;
-                            let of = light.variance(sigma, values[i] - group.sky) * self.spreads[k];
-                            out[0][i] += weight * values[i];
-                            out[1][i] += area;
-                            out[2][i] += weight * weight * of;
+                for part in cells(band.rect) {
+                    let sigma = light.noise.at(part.x.single(), part.y.single());
+                    for y in part.y..part.bottom() {
+                        let from = (y - band.rect.y).index() * band.rect.width;
+                        let from = from + (part.x - band.rect.x).index();
+                        for i in from..from + part.width {
+                            let area = coverage[i];
+                            if area > 0.0 && values[i].is_finite() {
+                                let weight = light.weight * area;
+                                let of = light.variance(sigma, values[i] - group.sky);
+                                out[0][i] += weight * values[i];
+                                out[1][i] += area;
+                                out[2][i] += weight * weight * of * self.spreads[k];
+                            }
                         }
                     }
                 }

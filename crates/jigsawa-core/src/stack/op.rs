@@ -10,7 +10,6 @@ use super::rule::Rejection;
 use super::streak::Streak;
 use super::work::{Known, REACH, Work};
 use crate::merge::{Band, Row, TileOp};
-use crate::space::Rect;
 
 /// Planes of each group: the mean, values in it, rejected below, rejected above, and its noise.
 pub const PLANES: usize = 5;
@@ -63,18 +62,8 @@ impl TileOp for Stacked {
 
     /// A row alone: a band of one.
     fn run(&self, row: &Row<'_>, out: &mut [&mut [f32]]) {
-        let rect = Rect {
-            x: 0,
-            y: 0,
-            width: out.first().map_or(0, |o| o.len()),
-            height: 1,
-        };
-        let band = Band {
-            rect,
-            reach: 0,
-            runs: *row,
-        };
-        self.run_band(&band, out);
+        let width = out.first().map_or(0, |o| o.len());
+        self.run_band(&Band::of_row(*row, width), out);
     }
 
     fn run_band(&self, band: &Band<'_>, out: &mut [&mut [f32]]) {

@@ -47,16 +47,6 @@ impl Rule {
         }
     }
 
-    /// What its limits count.
-    pub const fn unit(self) -> &'static str {
-        match self {
-            Self::None => "",
-            Self::Noise | Self::Median | Self::Winsorized | Self::Sigma => "noise widths",
-            Self::Percentile => "% of the values",
-            Self::Extremes => "values",
-        }
-    }
-
     /// The limits that it has when nothing is said: below and above. What spoils a frame is mostly light.
     pub const fn usual(self) -> (f32, f32) {
         match self {
@@ -116,6 +106,16 @@ impl Rejection {
         }
     }
 
+    /// Limits for pixels that are held against a stack, in noise widths: none where nothing is to be rejected, and the usual ones
+    /// of a rule that counts values.
+    pub fn against_a_stack(&self) -> Option<(f32, f32)> {
+        match self.rule {
+            Rule::None => None,
+            rule if rule.is_by_rank() => Some(Rule::Noise.usual()),
+            _ => Some((self.low, self.high)),
+        }
+    }
+
     /// The smaller limit, in noise widths: nothing within it is rejected.
     pub(super) const fn least(&self) -> f32 {
         self.low.min(self.high)
@@ -157,6 +157,15 @@ mod tests {
             [2, 5, 14, 15].map(known),
             [Rule::None, Rule::Noise, Rule::Noise, Rule::Sigma]
         );
+    }
+
+    #[test]
+    fn pixels_are_held_against_a_stack_by_noise_widths() {
+        let of = |rule| Rejection::new(rule, None, None).against_a_stack();
+        assert_eq!(of(Rule::None), None);
+        assert_eq!(of(Rule::Extremes), Some((4.0, 3.5)));
+        let own = Rejection::new(Rule::Sigma, Some(6.0), Some(5.0));
+        assert_eq!(own.against_a_stack(), Some((6.0, 5.0)));
     }
 
     #[test]

@@ -9,13 +9,12 @@ use std::cell::RefCell;
 use std::sync::atomic::{AtomicU64, Ordering};
 
 use super::light::Light;
-use super::rule::Rejection;
 use super::streak::Streak;
 use crate::balance::Balance;
 use crate::doors::{DoorError, FrameSource};
 use crate::number::Convert;
 use crate::placement::{Placement, RowPlaces};
-use crate::space::{Point, Rect, Size};
+use crate::space::{CanvasPx, Point, Rect, Size};
 
 /// A frame whose pixels are held against a stack.
 pub struct Vetted<'a, S> {
@@ -31,8 +30,8 @@ pub struct Vetted<'a, S> {
     pub first: &'a dyn FrameSource,
     /// The level of its sky.
     pub sky: f32,
-    /// The limits, in noise widths.
-    pub limits: &'a Rejection,
+    /// The limits below and above, in noise widths; none where all pixels are believed.
+    pub limits: Option<(f32, f32)>,
     /// Trails in the frame.
     pub streaks: &'a [Streak],
     /// Pixels that were looked at, and those that went.
@@ -53,6 +52,9 @@ impl<S: FrameSource> FrameSource for Vetted<'_, S> {
 
     fn read(&self, rect: Rect, out: &mut [f32]) -> Result<(), DoorError> {
         self.source.read(rect, out)?;
+        let Some(limits) = self.limits else {
+            return Ok(());
+        };
         let back = self.placement.invert();
         // What of the stack lies around the window, with the neighbours of its outermost pixels.
         let corners = [
@@ -70,7 +72,7 @@ impl<S: FrameSource> FrameSource for Vetted<'_, S> {
         FIRST.with_borrow_mut(|first| {
             first.resize(around.area(), 0.0);
             self.first.read(around, first)?;
-            self.vet(rect, out, (around, first));
+            self.vet(rect, out, (around, first), limits);
             Ok(())
         })
     }
@@ -89,7 +91,7 @@ impl<S> Vetted<'_, S> {
 
 impl<S: FrameSource> Vetted<'_, S> {
     /// Makes those of a window's values missing that the stack does not confirm.
-    fn vet(&self, rect: Rect, out: &mut [f32], first: (Rect, &[f32])) {
+    fn vet(&self, rect: Rect, out: &mut [f32], first: (Rect, &[f32]), limits: (f32, f32)) {
         let back = self.placement.invert();
         let mut places = RowPlaces::default();
         let (mut seen, mut gone) = (0u64, 0u64);
@@ -98,7 +100,7 @@ impl<S: FrameSource> Vetted<'_, S> {
             for (x, value) in row.iter_mut().enumerate().filter(|(_, v)| v.is_finite()) {
                 let (at, scale) = places.at(x);
                 seen += 1;
-                if self.is_refuted(*value, at, scale, first) {
+                if self.is_refuted(*value, (at, scale), first, limits) {
                     *value = f32::NAN;
                     gone += 1;
                 }
@@ -111,9 +113,9 @@ impl<S: FrameSource> Vetted<'_, S> {
     fn is_refuted(
         &self,
         value: f32,
-        at: Point<crate::space::CanvasPx>,
-        scale: f64,
+        (at, scale): (Point<CanvasPx>, f64),
         (around, first): (Rect, &[f32]),
+        (below, above): (f32, f32),
     ) -> bool {
         let (cx, cy) = (at.x.round().whole(), at.y.round().whole());
         let pixel = Rect {
@@ -151,6 +153,6 @@ impl<S: FrameSource> Vetted<'_, S> {
             (OF_CHANGE + self.light.of_change) * (high - low) + self.light.of_light * light;
         let noise = self.light.variance(sigma, light).sqrt();
         let off = balanced - expected;
-        off > allowed + self.limits.high * noise || -off > allowed + self.limits.low * noise
+        off > allowed + above * noise || -off > allowed + below * noise
     }
 }

@@ -669,7 +669,7 @@ impl Finer {
                 light: &lights[i],
                 first: &of_first[0],
                 sky,
-                limits: &rejection,
+                limits: rejection.against_a_stack(),
                 streaks: &[],
                 counts: Default::default(),
             })
@@ -682,7 +682,7 @@ impl Finer {
             .collect();
         let op = Dropped {
             groups: vec![group()],
-            spreads: vec![drops.spread(2.0).single(); n],
+            spreads: vec![drops.spread(2.0, |_, _| true).single(); n],
         };
         let mut out = vec![Plane::filled(self.size, 0.0); DROPPED_PLANES];
         merge(&dropping, self.size, &op, budget, &mut out, &|_, _| ()).unwrap();

@@ -77,7 +77,7 @@ impl First<'_, '_> {
             own_pixels,
             holes: 0,
             phases: phases(inputs, layout, own_pixels),
-            tied: tied(&drops, scale),
+            tied: drops.tied(scale),
         };
         let mut head = Cards::default();
         for record in file.header().carried() {
@@ -93,7 +93,7 @@ impl First<'_, '_> {
         let of_each = (set.planes.len(), DROPPED_PLANES);
         let mut sink = Sink::create((paths, overwrite), of_each, size, heads)?;
         let method = Dropped {
-            spreads: vec![drops.spread(scale).single(); inputs.len()],
+            spreads: spreads(&op, (&drops, scale), own_pixels),
             groups: op.groups.iter().map(same).collect(),
         };
         let progress = run.begin("drops", 1);
@@ -109,7 +109,10 @@ impl First<'_, '_> {
             (f.values, f.rejected) = (values, rejected);
         }
         let covered = (sink.pixels - sink.empty).max(1).real();
+        // Both stacks tell every pixel's noise, of the same light.
+        let noisier = sink.mean_noise() / master.mean_noise;
         Ok(Master {
+            noise: master.noise * noisier,
             dropped: Some(DroppedHow {
                 holes: sink.empty.saturating_sub(master.empty),
                 ..how
@@ -148,13 +151,30 @@ fn vetted<'a>(
                 light,
                 first,
                 sky: group.sky,
-                limits: &group.rejection,
+                limits: group.rejection.against_a_stack(),
                 streaks: &master.frames[k].streaks,
                 counts: Default::default(),
             });
         }
     }
     all
+}
+
+/// The variance of what falls on a pixel from each input. Of a colour camera's own pixels green lies like a chessboard's fields,
+/// and of the other two every second one in every second row.
+fn spreads(op: &Stacked, (drops, scale): (&Drops, f64), own_pixels: bool) -> Vec<f32> {
+    let of_group = |p: usize| {
+        let there = move |x: i64, y: i64| match p {
+            _ if !own_pixels => true,
+            1 => (x + y) % 2 == 0,
+            _ => x % 2 == 0 && y % 2 == 0,
+        };
+        drops.spread(scale, there).single()
+    };
+    let groups = op.groups.iter().enumerate();
+    groups
+        .flat_map(|(p, g)| vec![of_group(p); g.inputs.len()])
+        .collect()
 }
 
 /// The same group once more.
@@ -182,16 +202,6 @@ fn phases(inputs: &[Input<'_>], layout: &Layout, own_pixels: bool) -> f64 {
         seen[part(at.y) * PHASES + part(at.x)] = true;
     }
     seen.iter().filter(|s| **s).count().real() / seen.len().real()
-}
-
-/// Noise on large scales over that of pixels, for square drops (Fruchter & Hook 2002, equation 9).
-fn tied(drops: &Drops, scale: f64) -> f64 {
-    let side = drops.side_px * scale;
-    if side >= 1.0 {
-        side / (1.0 - 1.0 / (3.0 * side))
-    } else {
-        1.0 / (1.0 - side / 3.0)
-    }
 }
 
 /// How pixels were dropped, for the history.

@@ -32,14 +32,8 @@ const OWN_PIXELS: usize = 15;
 impl Stacking {
     /// How the pixels of a set are dropped, if they are, and whether they are a colour camera's own.
     pub fn drops_of(&self, set: &Set, frames: &[Frame]) -> Option<(Drops, bool)> {
-        let mosaic = |i: usize| {
-            frames[i]
-                .calibration
-                .as_ref()
-                .is_some_and(|c| c.is_colour())
-        };
-        let raw = set.filter.is_none() && set.all().all(mosaic);
-        let own = raw && self.own_pixels.unwrap_or(set.frames() >= OWN_PIXELS);
+        let by_count = set.frames() >= OWN_PIXELS;
+        let own = set.is_raw_colour(frames) && self.own_pixels.unwrap_or(by_count);
         let whole = Drops {
             side_px: 1.0,
             shape: DropShape::Square,

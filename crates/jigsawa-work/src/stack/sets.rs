@@ -40,18 +40,32 @@ pub const APART: f64 = 4.0;
 const SAME: f64 = 0.02;
 
 impl Set {
+    /// Its filter's name, RGB for a colour camera's three.
+    pub fn filter_name(&self) -> &str {
+        self.filter.as_ref().map_or("RGB", |f| f.name())
+    }
+
     /// Its name as a part of a file's name.
     pub fn part(&self) -> String {
-        let filter = self.filter.as_ref().map_or("RGB", |f| f.name());
+        let filter = self.filter_name();
         let exposure = self.exposure_s.map(|s| format!("-{s}s"));
         slug(&format!("{filter}{}", exposure.unwrap_or_default()))
     }
 
     /// Its name in words.
     pub fn name(&self) -> String {
-        let filter = self.filter.as_ref().map_or("RGB", |f| f.name());
+        let filter = self.filter_name();
         let exposure = self.exposure_s.map(|s| format!(" {s} s"));
         format!("{filter}{}", exposure.unwrap_or_default())
+    }
+
+    /// Is it of raw frames of a colour camera, whose pixels have one colour each?
+    pub fn is_raw_colour(&self, frames: &[Frame]) -> bool {
+        let mosaic = |i: usize| {
+            let calibration = frames[i].calibration.as_ref();
+            calibration.is_some_and(|c| c.is_colour())
+        };
+        self.filter.is_none() && self.all().all(mosaic)
     }
 
     /// Files that take part.

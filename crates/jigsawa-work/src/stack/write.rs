@@ -63,6 +63,8 @@ pub struct Master {
     pub frames: Vec<OfFrame>,
     /// The noise of its sky, or of green's.
     pub noise: f64,
+    /// The mean of what its map tells of all pixels' noise.
+    pub(super) mean_noise: f64,
     /// Values in a pixel on average, where there are any.
     pub depth: f64,
     /// Pixels without any.
@@ -248,6 +250,7 @@ fn finished(
         rejection: op.groups[0].rejection,
         units_of,
         noise: variance.sqrt() / weights * (all / depth.max(1.0)).sqrt(),
+        mean_noise: sink.mean_noise(),
         depth,
         empty: sink.empty,
         dropped: None,
@@ -282,6 +285,8 @@ pub(super) struct Sink {
     /// Planes that the method gives for one of the master: the mean, the values in it, and others.
     of_each: usize,
     pub(super) values: f64,
+    /// Sum of the errors of pixels that have any.
+    errors: f64,
     pub(super) pixels: usize,
     pub(super) empty: usize,
     /// Parts are written over what is there.
@@ -305,10 +310,18 @@ impl Sink {
             map: create(&paths.map, (of_each - 1) * planes, &map_cards)?,
             of_each,
             values: 0.0,
+            errors: 0.0,
             pixels: size.area(),
             empty: 0,
             again: false,
         })
+    }
+}
+
+impl Sink {
+    /// The mean of what is told of all pixels' noise.
+    pub(super) fn mean_noise(&self) -> f64 {
+        self.errors / (self.pixels - self.empty).max(1).real()
     }
 }
 
@@ -324,9 +337,16 @@ impl TileSink for Sink {
             return self.map.patch(rect, &maps).map_err(boxed);
         }
         // Of three colours the middle one speaks for all.
-        for count in planes[masters.len() / 2 * self.of_each + 1] {
+        let middle = masters.len() / 2 * self.of_each;
+        let (counts, errors) = (planes[middle + 1], planes[middle + self.of_each - 1]);
+        for (count, error) in counts.iter().zip(errors) {
             self.values += f64::from(*count);
             self.empty += usize::from(*count == 0.0);
+            self.errors += if error.is_finite() {
+                f64::from(*error)
+            } else {
+                0.0
+            };
         }
         self.master.put(rect, &masters)?;
         self.map.put(rect, &maps)

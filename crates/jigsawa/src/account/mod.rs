@@ -21,7 +21,7 @@ pub use hdr::{HdrRow, rows as hdr_rows};
 use jigsawa_work::clock::{Clock, Output, in_units, round};
 pub use mosaic::{MosaicAccount, OverlapRow, mosaic_account};
 pub use outcome::Outcome;
-pub use stack::{ComparedRow, LightRow, MasterRow, row as master_row};
+pub use stack::{ComparedRow, LightRow, MasterRow, row as master_row, several_of_a_filter};
 pub use survey::{SurveyAccount, Surveyed};
 
 use jigsawa_work::compose::{Channel, LineRow};

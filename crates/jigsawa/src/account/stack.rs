@@ -1,5 +1,6 @@
 //! What a stack is made of, to be told.
 
+use jigsawa_core::canvas::Canvas;
 use jigsawa_core::number::Convert;
 use jigsawa_core::resample::DropShape;
 use jigsawa_core::stack::Streak;
@@ -14,6 +15,8 @@ use jigsawa_work::stack::{Compared, Master, OfFrame, Set};
 pub struct MasterRow {
     /// Filter, and exposure where several masters of a filter are told apart by it.
     pub name: String,
+    /// Its filter, RGB for a colour camera's.
+    pub filter: String,
     pub frames: usize,
     /// All exposures together, in seconds.
     pub total_s: Option<f64>,
@@ -83,6 +86,13 @@ pub struct DropsRow {
     pub noise_tied: f64,
 }
 
+/// Has a filter masters of several exposures?
+pub fn several_of_a_filter(masters: &[MasterRow]) -> bool {
+    let mut filters: Vec<&str> = masters.iter().map(|m| m.filter.as_str()).collect();
+    filters.sort_unstable();
+    filters.windows(2).any(|w| w[0] == w[1])
+}
+
 /// A frame's part in a master.
 #[derive(Debug, Clone, Serialize)]
 pub struct LightRow {
@@ -107,7 +117,8 @@ pub struct TrailRow {
 }
 
 /// What is told of a master.
-pub fn row(set: &Set, master: &Master, frames: &[Frame], pixels: usize) -> MasterRow {
+pub fn row(set: &Set, master: &Master, frames: &[Frame], canvas: &Canvas) -> MasterRow {
+    let (pixels, scale) = (canvas.size.area(), canvas.scale);
     let plane = set.planes.len() / 2;
     let own = plane * set.frames()..(plane + 1) * set.frames();
     let of = &master.frames[own];
@@ -116,6 +127,10 @@ pub fn row(set: &Set, master: &Master, frames: &[Frame], pixels: usize) -> Maste
     let gone: u64 = of.iter().map(|f| f.rejected).sum();
     let quietest = of.iter().map(|f| f.noise).fold(f64::INFINITY, f64::min);
     let best: f64 = of.iter().map(|f| (quietest / f.noise).powi(2)).sum();
+    // On a finer canvas neighbours share drops: their noise as it is over a pixel of the reference.
+    let as_seen = master
+        .dropped
+        .map_or(master.noise, |d| master.noise * d.tied / scale);
     let percent = |part: f64| round(100.0 * part, 4);
     let total: Option<f64> = set.planes[plane]
         .iter()
@@ -136,6 +151,7 @@ pub fn row(set: &Set, master: &Master, frames: &[Frame], pixels: usize) -> Maste
     };
     MasterRow {
         name: set.name(),
+        filter: set.filter_name().to_owned(),
         frames: set.frames(),
         total_s: total.map(|t| round(t, 3)),
         rule: master.rejection.rule.name(),
@@ -145,7 +161,7 @@ pub fn row(set: &Set, master: &Master, frames: &[Frame], pixels: usize) -> Maste
         depth: round(master.depth, 3),
         empty_percent: percent(master.empty.real() / pixels.max(1).real()),
         noise: in_units(master.noise, 4),
-        noise_gain: round(quietest / master.noise.max(f64::MIN_POSITIVE), 3),
+        noise_gain: round(quietest / as_seen.max(f64::MIN_POSITIVE), 3),
         noise_gain_best: round(best.sqrt(), 3),
         units_of: frames[master.units_of].name(),
         compared: Vec::new(),

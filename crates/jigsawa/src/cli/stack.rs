@@ -53,7 +53,7 @@ pub struct StackArgs {
     /// What a frame's weight is made of [default: as the layout has it, else by noise]
     #[arg(help_heading = "Stacking", long, value_enum)]
     pub weigh: Option<WeighArg>,
-    /// Count a frame so many times as much as its weight says, as in ha3=0.5; 0 leaves its light out. May be given again
+    /// Count a frame so many times as much as its weight says, as in ha3=0.5; may be given again
     #[arg(help_heading = "Stacking", long = "weight", value_name = "FRAME=FACTOR", value_parser = factor_of)]
     pub weights: Vec<(String, f64)>,
     /// Whether exposures of a filter become one master [default: apart where one is at least four times the next, for an
@@ -157,6 +157,15 @@ impl StackArgs {
         }
     }
 
+    /// Do its options go together?
+    pub fn check(&self) -> Result<(), &'static str> {
+        let limits = self.reject_low.is_some() || self.reject_high.is_some();
+        if self.reject == Some(RejectArg::None) && limits {
+            return Err("--reject-low and --reject-high have no effect with --reject none");
+        }
+        Ok(())
+    }
+
     /// How frames are stacked.
     pub fn stacking(&self) -> Stacking {
         Stacking {
@@ -193,10 +202,10 @@ impl StackArgs {
 
 /// FRAME=FACTOR.
 fn factor_of(text: &str) -> Result<(String, f64), String> {
-    let wrong = || "write it as FRAME=FACTOR, as in ha_003.fits=0.5".to_owned();
+    let wrong = || "write it as FRAME=FACTOR, above 0, as in ha_003.fits=0.5".to_owned();
     let (frame, factor) = text.rsplit_once('=').ok_or_else(wrong)?;
     match factor.trim().parse::<f64>() {
-        Ok(f) if (0.0..=1e6).contains(&f) && !frame.trim().is_empty() => {
+        Ok(f) if f > 0.0 && f <= 1e6 && !frame.trim().is_empty() => {
             Ok((frame.trim().to_owned(), f))
         }
         _ => Err(wrong()),

@@ -10,7 +10,7 @@ use jigsawa_formats::fits::FitsFrame;
 use rayon::prelude::*;
 
 use super::{calibrate, hdr, stack};
-use crate::account::{Account, HDR_FRAME, MASTER_FRAME};
+use crate::account::{Account, HDR_FRAME, MASTER_FRAME, several_of_a_filter};
 use crate::cli::{Cli, Command, Common, ComposeArgs};
 use jigsawa_work::clock::Output;
 use jigsawa_work::compose::{bind, choose};
@@ -74,7 +74,7 @@ pub fn from_raw(args: &ComposeArgs, common: &Common) -> Result<Option<FromRaw>, 
         return Ok(None);
     };
     let account = stack::make(&own, common)?;
-    let several = has_exposures(&account);
+    let several = several_of_a_filter(&account.own.masters);
     done.take(account, MASTER_FRAME);
     if several {
         let alone = ["--linear-only".into(), "--no-report".into()];
@@ -95,19 +95,6 @@ impl FromRaw {
         self.outputs.extend(account.outputs);
         self.warnings.extend(account.warnings);
     }
-}
-
-/// Are there masters of several exposures of a filter?
-fn has_exposures(account: &Account) -> bool {
-    let filter = |name: &str| name.split(' ').next().unwrap_or_default().to_owned();
-    let mut filters: Vec<String> = account
-        .own
-        .masters
-        .iter()
-        .map(|m| filter(&m.name))
-        .collect();
-    filters.sort();
-    filters.windows(2).any(|w| w[0] == w[1])
 }
 
 /// The one layout among the arguments, if its frames are raw lights that have no place yet.
@@ -132,10 +119,13 @@ fn is_raw_night(frames: &[PathBuf], out: &Path) -> Result<bool, Trouble> {
         return Ok(false);
     }
     let files = find(frames, &[out])?;
+    // Masters among them, a library's say, are no raw frames.
     let kinds: Vec<Kind> = files
         .par_iter()
         .filter_map(|f| FitsFrame::open(&f.path).ok())
-        .map(|file| facts::read(&file).kind)
+        .map(|file| facts::read(&file))
+        .filter(|facts| !facts.master)
+        .map(|facts| facts.kind)
         .collect();
     Ok(kinds.contains(&Kind::Light) && kinds.iter().any(|k| *k != Kind::Light))
 }

@@ -3,6 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use jigsawa_core::layout::Layout;
+use jigsawa_core::stack::Rule;
 use jigsawa_core::survey::judge::Rules;
 use jigsawa_core::verdict::Verdict;
 
@@ -34,6 +35,7 @@ pub fn stack(args: &StackArgs, common: &Common) -> Result<Ending, Trouble> {
 /// Makes the masters.
 pub fn make(args: &StackArgs, common: &Common) -> Result<Account, Trouble> {
     let clock = Clock::start();
+    args.check().map_err(Trouble::Options)?;
     let rules = args.choice().map(|_| rules(args)).transpose()?;
     let (mut start, targets) = begun(args)?;
     let spoilt = std::mem::take(&mut start.spoilt);
@@ -49,15 +51,14 @@ pub fn make(args: &StackArgs, common: &Common) -> Result<Account, Trouble> {
     let mut field = field(&frames, &layout, &Normalizing::default(), &run)?;
     follow(&mut field, &layout, &args.follow)?;
     let (mut masters, mut files, mut of_page) = (Vec::new(), Vec::new(), Vec::new());
-    let pixels = layout.canvas.size.area();
     for set in sets.iter().filter(|s| s.frames() > 0) {
         let paths = targets.of(set);
         let place = (&paths, targets.overwrite);
         let how = (&args.stacking(), args.kernel.shape());
         let master = merge_set(set, (&field, &layout), place, how, &run)?;
-        let mut row = master_row(set, &master, &frames, pixels);
+        let mut row = master_row(set, &master, &frames, &layout.canvas);
         let mut compared = Vec::new();
-        if let Some(counts) = &args.compare {
+        if let Some(counts) = args.compare.as_ref().filter(|_| set.frames() > 1) {
             compared = compare(set, (&field, &layout), counts, how, &run)?;
             row.compared = compared.iter().map(ComparedRow::new).collect();
         }
@@ -154,6 +155,7 @@ fn begun(args: &StackArgs) -> Result<(Start, Targets), Trouble> {
     if there.is_none() {
         all_there(&args.weights, &start.frames)?;
         check(&first, &[])?;
+        refuse_colours(args, &first, &start.frames)?;
     }
     let name = there.as_ref().map(|t| t.1.as_str());
     let names = Names::new(
@@ -183,6 +185,16 @@ fn begun(args: &StackArgs) -> Result<(Start, Targets), Trouble> {
         .names
         .check_these(&all, targets.overwrite, there.is_none())?;
     Ok((start, targets))
+}
+
+/// A colour camera's pixels can be laid down one by one only where frames are raw.
+fn refuse_colours(args: &StackArgs, sets: &[Set], frames: &[Frame]) -> Result<(), Trouble> {
+    if args.colours.is_some() && !sets.iter().any(|s| s.is_raw_colour(frames)) {
+        return Err(Trouble::Options(
+            "--colours is for raw frames of a colour camera: a layout of jigsawa calibrate has them",
+        ));
+    }
+    Ok(())
 }
 
 /// All frames with their places and balances.
@@ -249,9 +261,9 @@ fn weigh_by_hand(
     for (name, factor) in weights {
         for (f, row) in frames.iter().zip(&mut layout.frames) {
             if let Some(balance) = row.balance.as_mut().filter(|_| f.is_called(name)) {
-                let said = "times as much as its noise says, as asked";
                 balance.weight *= factor;
-                balance.notes.push(format!("it counts {factor} {said}"));
+                let said = format!("its weight was multiplied by {factor}, as asked");
+                balance.notes.push(said);
             }
         }
     }
@@ -285,7 +297,9 @@ const MUCH_PERCENT: f64 = 3.0;
 /// What should be known of frames, as their notes.
 fn doubts(layout: &mut Layout, sets: &[Set], masters: &[MasterRow]) {
     for (set, row) in sets.iter().filter(|s| s.frames() > 0).zip(masters) {
-        let by_rank = matches!(row.rule, "percentile" | "extremes");
+        let by_rank = Rule::ALL
+            .iter()
+            .any(|r| r.name() == row.rule && r.is_by_rank());
         let plane = &set.planes[set.planes.len() / 2];
         for (i, light) in plane.iter().zip(&row.lights).filter(|_| !by_rank) {
             let part = light.rejected_percent;

@@ -10,7 +10,7 @@ use super::table::{
 };
 use super::{Own, written};
 use crate::account::{Account, Ending, FrameRow, HDR_FRAME, LaidOut, MASTER_FRAME, MOSAIC_FRAME};
-use crate::account::{MosaicAccount, OverlapRow};
+use crate::account::{MosaicAccount, OverlapRow, several_of_a_filter};
 use crate::tell::gathered;
 use jigsawa_work::foreign::shell_word;
 
@@ -267,14 +267,12 @@ fn next(a: &Account) -> Option<String> {
 fn after_stack(a: &Account) -> Option<String> {
     let masters = a.outputs.iter().filter(|o| o.kind == MASTER_FRAME);
     let files: Vec<Cow<'_, str>> = masters.map(|o| shell_word(&o.file)).collect();
-    let filter = |name: &str| name.split(' ').next().unwrap_or_default().to_owned();
-    let mut filters: Vec<String> = a.own.masters.iter().map(|m| filter(&m.name)).collect();
-    filters.sort();
-    filters.dedup();
     match files.as_slice() {
         [] => None,
         [one] => Some(format!("jigsawa finish {one}")),
-        all if filters.len() < all.len() => Some(format!("jigsawa hdr {}", all.join(" "))),
+        all if several_of_a_filter(&a.own.masters) => {
+            Some(format!("jigsawa hdr {}", all.join(" ")))
+        }
         all => Some(format!("jigsawa compose {} --palette ...", all.join(" "))),
     }
 }

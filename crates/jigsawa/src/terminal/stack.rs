@@ -69,7 +69,9 @@ pub(super) fn lights(all: &[MasterRow], frames: &[FrameRow]) -> (Table, usize) {
         rows.truncate(MOST);
     }
     for (m, l) in rows {
-        let row = frames.iter().find(|f| f.file == l.file);
+        let row = frames
+            .iter()
+            .find(|f| f.file == l.file && f.plane.is_none_or(|p| p == 1));
         let place = row.and_then(|f| f.placement.as_ref());
         let balance = row.and_then(|f| f.balance.as_ref());
         t.add_row(vec![

@@ -4,7 +4,7 @@ use crate::merge::{Budget, Input, merge, merge_parts, parts};
 use crate::number::Convert;
 use crate::placement::Map;
 use crate::plane::Plane;
-use crate::space::Size;
+use crate::space::{Rect, Size};
 use crate::stack::{Rule, streaks};
 use rstest::rstest;
 

@@ -151,7 +151,11 @@ impl StackPage<'_> {
             "#trails",
         ]);
         for l in &row.lights {
-            let known = self.layout.frames.iter().find(|f| f.file == l.file);
+            let known = self
+                .layout
+                .frames
+                .iter()
+                .find(|f| f.file == l.file && f.plane.is_none_or(|p| p == 1));
             let fwhm = known.and_then(|f| f.measured.fwhm_px);
             table.row(
                 "",
