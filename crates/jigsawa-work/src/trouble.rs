@@ -214,6 +214,8 @@ pub enum Trouble {
     },
     /// A layout among several arguments.
     LayoutAlone,
+    /// Masters of raw lights that an earlier run has made in a folder.
+    MastersThere(PathBuf),
     /// Results that exist already.
     Exist(Vec<PathBuf>),
     /// A folder that a demo has been written into.

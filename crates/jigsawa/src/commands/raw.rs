@@ -47,7 +47,7 @@ pub fn from_raw(args: &ComposeArgs, common: &Common) -> Result<Option<FromRaw>, 
             let Command::Calibrate(own) = command else {
                 return Ok(None);
             };
-            let account = calibrate::make(&own, common)?;
+            let account = calibrate::make(&own, common).map_err(|e| line.there(e))?;
             done.warnings.extend(account.warnings);
             let layout = account.outputs.iter().find(|o| o.kind == "layout");
             let layout = layout.map(|o| PathBuf::from(&o.file));
@@ -73,7 +73,7 @@ pub fn from_raw(args: &ComposeArgs, common: &Common) -> Result<Option<FromRaw>, 
     let Command::Stack(own) = line.parsed("stack", &[layout], &options)? else {
         return Ok(None);
     };
-    let account = stack::make(&own, common)?;
+    let account = stack::make(&own, common).map_err(|e| line.there(e))?;
     let several = several_of_a_filter(&account.own.masters);
     done.take(account, MASTER_FRAME);
     if several {
@@ -165,6 +165,14 @@ impl Line<'_> {
             Trouble::Options("a name or a folder here cannot be handed on to stack: stack first")
         })?;
         Ok(cli.command)
+    }
+
+    /// What is there already is from an earlier run, with another palette say: there is no need to make it anew.
+    fn there(&self, trouble: Trouble) -> Trouble {
+        match trouble {
+            Trouble::Exist(_) => Trouble::MastersThere(self.args.output.out.clone()),
+            other => other,
+        }
     }
 
     /// Where frames are to lie, as it was typed.

@@ -394,6 +394,12 @@ pub(super) fn tell(trouble: &Trouble) -> Told {
         }),
         Trouble::FollowOnce => plain("what moves is shown at one time only, which tells nothing of its pace".to_owned())
             .mend("Show it in two frames, best in the first and in the last: --follow FRAME:x,y --follow FRAME:x,y"),
+        Trouble::MastersThere(folder) => plain(format!(
+            "an earlier run has calibrated and stacked into '{}' already", folder.display()
+        ))
+        .mend(format!(
+            "Go on from its masters: jigsawa compose {}/*-master.fits --palette …; or make all anew: --overwrite", folder.display()
+        )),
         Trouble::OneLight { sets, left_out } => one_light(sets, left_out),
         Trouble::ManyExposures { filter, count, most } => plain(format!(
             "there are {count} frames of {filter}, and {most} can be merged at once"

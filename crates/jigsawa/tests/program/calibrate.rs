@@ -515,6 +515,11 @@ fn a_folder_of_raw_frames_becomes_a_colour_picture_in_one_command() {
     ] {
         assert!(names.contains(&name.to_owned()), "{names:?}");
     }
+    // Another palette goes on from what is there.
+    night
+        .run("compose raw --palette HOO --out w --name reef")
+        .ends(1)
+        .says("jigsawa compose w/*-master.fits");
     // Masters lie on one canvas: nothing is placed a second time.
     assert_eq!(account["frames"][1]["placement"]["by"], "same canvas");
     // The same from the layout of calibrate, with a wish for the canvas.
