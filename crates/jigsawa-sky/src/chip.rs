@@ -133,6 +133,8 @@ pub struct Chip {
     pub response: f64,
     /// Cosmic rays in a frame of 100 seconds.
     pub rays: f64,
+    /// Charge that a pixel does not hold runs along its column, half of it each way; else it is drained.
+    pub blooms: bool,
 }
 
 /// The dark current doubles with so many degrees.
@@ -161,6 +163,7 @@ impl Chip {
             glow_e_s: 0.6,
             response: 0.008,
             rays: 4.0,
+            blooms: false,
         }
     }
 
@@ -250,37 +253,71 @@ impl Chip {
     /// What the camera writes of light that came through a train.
     pub fn read(&self, light: &Plane, train: &Train, exposure: Exposure, seed: u64) -> Plane {
         let w = self.size.width();
-        let mut out = Plane::filled(self.size, 0.0);
         let rays = self.rays(exposure, seed);
+        // Electrons of each pixel, and what reading it adds.
+        let mut held = vec![(0.0, 0.0); self.size.area()];
+        held.par_chunks_mut(w).enumerate().for_each(|(y, row)| {
+            let mut rng = ChaCha8Rng::seed_from_u64(seed ^ 0x51ED);
+            rng.set_stream(y as u64);
+            for (x, v) in row.iter_mut().enumerate() {
+                let passes = train.passes(x.real(), y.real(), self.size);
+                let of_light =
+                    f64::from(light.at(x.whole(), y.whole())) * passes * self.answers(x, y);
+                let dark = self.dark_e(x, y, exposure) + self.glow_e(x, y, exposure);
+                let mut e = counted(of_light + dark, &mut rng);
+                // Half of its time in the higher of two states.
+                if self.is_telegraph(x, y) && rng.random::<f64>() < 0.5 {
+                    let strength = 20.0 + 200.0 * self.own(x, y, 411);
+                    e += strength * (exposure.seconds / 60.0).min(4.0).sqrt();
+                }
+                e += rays
+                    .iter()
+                    .map(|r| r.light(x.real(), y.real()))
+                    .sum::<f64>();
+                let read: f64 = StandardNormal.sample(&mut rng);
+                *v = (e, self.read_noise_e * read);
+            }
+        });
+        if self.blooms {
+            self.run_over(&mut held);
+        }
+        let mut out = Plane::filled(self.size, 0.0);
         out.data_mut()
             .par_chunks_mut(w)
+            .zip(held.par_chunks(w))
             .enumerate()
-            .for_each(|(y, row)| {
-                let mut rng = ChaCha8Rng::seed_from_u64(seed ^ 0x51ED);
-                rng.set_stream(y as u64);
-                for (x, v) in row.iter_mut().enumerate() {
-                    let passes = train.passes(x.real(), y.real(), self.size);
-                    let of_light =
-                        f64::from(light.at(x.whole(), y.whole())) * passes * self.answers(x, y);
-                    let dark = self.dark_e(x, y, exposure) + self.glow_e(x, y, exposure);
-                    let mut e = counted(of_light + dark, &mut rng);
-                    // Half of its time in the higher of two states.
-                    if self.is_telegraph(x, y) && rng.random::<f64>() < 0.5 {
-                        let strength = 20.0 + 200.0 * self.own(x, y, 411);
-                        e += strength * (exposure.seconds / 60.0).min(4.0).sqrt();
-                    }
-                    e += rays
-                        .iter()
-                        .map(|r| r.light(x.real(), y.real()))
-                        .sum::<f64>();
-                    let read: f64 = StandardNormal.sample(&mut rng);
-                    let e = e.min(self.full_e) + self.read_noise_e * read;
+            .for_each(|(y, (row, held))| {
+                for (x, (v, (e, noise))) in row.iter_mut().zip(held).enumerate() {
+                    let e = e.min(self.full_e) + noise;
                     let adu = self.bias_adu(x, y) + e / self.gain_e_adu;
                     let stored = (adu / self.step_adu).round() * self.step_adu;
                     *v = stored.clamp(0.0, self.full_adu()).single();
                 }
             });
         out
+    }
+
+    /// Lets charge that pixels do not hold run along their columns until it finds room.
+    fn run_over(&self, held: &mut [(f64, f64)]) {
+        let (w, h) = (self.size.width(), self.size.height());
+        for x in 0..w {
+            let over = |y: usize| (held[y * w + x].0 - self.full_e).max(0.0);
+            let over: Vec<f64> = (0..h).map(over).collect();
+            if over.iter().all(|e| *e == 0.0) {
+                continue;
+            }
+            let mut run = |rows: &mut dyn Iterator<Item = usize>| {
+                let mut carried = 0.0;
+                for y in rows {
+                    let v = &mut held[y * w + x].0;
+                    let taken = (self.full_e - *v).clamp(0.0, carried);
+                    *v += taken;
+                    carried += 0.5 * over[y] - taken;
+                }
+            };
+            run(&mut (0..h));
+            run(&mut (0..h).rev());
+        }
     }
 
     /// A frame of even light; none for darks and biases.

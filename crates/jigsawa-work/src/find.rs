@@ -4,6 +4,7 @@ use std::collections::HashSet;
 use std::path::{Component, Path, PathBuf};
 
 use globset::GlobBuilder;
+use jigsawa_formats::fits::CAMERA_RAW;
 use jigsawa_formats::select;
 use walkdir::WalkDir;
 
@@ -36,22 +37,24 @@ const ENDINGS: [&str; 9] = [
     ".fits", ".fit", ".fts", ".fits.gz", ".fit.gz", ".fts.gz", ".fits.fz", ".fit.fz", ".fts.fz",
 ];
 
-fn is_fits(path: &Path) -> bool {
+fn is_frame(path: &Path) -> bool {
     let name = path
         .file_name()
         .map(|n| n.to_string_lossy().to_lowercase())
         .unwrap_or_default();
-    !name.starts_with('.') && ENDINGS.iter().any(|e| name.ends_with(e))
+    let ending = path.extension().map(|e| e.to_string_lossy().to_lowercase());
+    let is_raw = ending.is_some_and(|e| CAMERA_RAW.contains(&e.as_str()));
+    !name.starts_with('.') && (is_raw || ENDINGS.iter().any(|e| name.ends_with(e)))
 }
 
-/// All FITS files that are meant, in the order of their paths within each argument, none twice. What
+/// All frames that are meant, FITS or a camera's raw files, in the order of their paths within each argument, none twice. What
 /// lies in one of the folders `apart` is passed over: it has been sorted out before.
 pub fn find(arguments: &[PathBuf], apart: &[&Path]) -> Result<Vec<FoundFile>, Trouble> {
     let apart: Vec<PathBuf> = apart.iter().filter_map(|p| p.canonicalize().ok()).collect();
     let (mut found, mut seen) = (Vec::new(), HashSet::new());
     for argument in arguments {
         let files = if argument.is_dir() {
-            let (files, others) = below(argument, argument, &is_fits);
+            let (files, others) = below(argument, argument, &is_frame);
             if files.is_empty() {
                 return Err(Trouble::NoFrames {
                     place: argument.display().to_string(),
@@ -149,7 +152,7 @@ fn matching(pattern: &Path) -> Result<Vec<FoundFile>, Trouble> {
     };
     let wanted = |path: &Path| {
         let bare = path.strip_prefix("./").unwrap_or(path);
-        (glob.is_match(path) || glob.is_match(bare)) && is_fits(path)
+        (glob.is_match(path) || glob.is_match(bare)) && is_frame(path)
     };
     let (files, _) = below(from, &start, &wanted);
     if files.is_empty() {

@@ -12,7 +12,7 @@ use jigsawa_core::layout::{LayoutFrame, Measurements};
 use jigsawa_core::plane::Plane;
 use jigsawa_core::verdict::Verdict;
 use jigsawa_formats::error::FileError;
-use jigsawa_formats::fits::FitsFrame;
+use jigsawa_formats::fits::{CAMERA_RAW, FitsFrame};
 use jigsawa_formats::{facts, fingerprint, inputs, select};
 use rayon::prelude::*;
 use serde::Serialize;
@@ -133,7 +133,14 @@ pub fn stem(path: &Path) -> String {
             return name[..name.len() - ending.len()].to_owned();
         }
     }
-    name
+    // A camera's raw file.
+    let ending = path.extension().map(|e| e.to_string_lossy().to_lowercase());
+    match (ending, path.file_stem()) {
+        (Some(e), Some(stem)) if CAMERA_RAW.contains(&e.as_str()) => {
+            stem.to_string_lossy().into_owned()
+        }
+        _ => name,
+    }
 }
 
 fn is_called(path: &Path, name: &str) -> bool {

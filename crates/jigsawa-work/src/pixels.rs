@@ -68,6 +68,7 @@ pub struct Calibrating {
     dark: Option<Dark<Arc<FitsFrame>>>,
     flat: Option<Arc<FitsFrame>>,
     defects: Option<Arc<Defects>>,
+    own: Option<Arc<Defects>>,
     pattern: Option<Pattern>,
 }
 
@@ -112,6 +113,11 @@ impl Calibrating {
         }
     }
 
+    /// The same as the chip has it: behind a pattern without any colour made up.
+    pub fn chip_pixels<'a>(&'a self, file: &'a FitsFrame) -> Pixels<'a> {
+        Pixels::Calibrated(Box::new(self.light(file.plane(0))))
+    }
+
     fn light<'a>(&'a self, raw: FitsPlane<'a>) -> Light<'a> {
         let plane = |f: &'a Arc<FitsFrame>| f.plane(0);
         let with = Calibration {
@@ -123,6 +129,7 @@ impl Calibrating {
             }),
             flat: self.flat.as_ref().map(plane),
             defects: self.defects.clone(),
+            own: self.own.clone(),
             step: if self.is_colour() { 2 } else { 1 },
             gain: self.record.gain_e_adu.unwrap_or(1.0),
         };
@@ -158,9 +165,10 @@ impl Masters {
         let dark = record.dark.as_ref().map(|d| path(&d.file));
         let flat = record.flat.as_ref().map(path);
         let listed = record.defects.as_ref().map(path);
+        let own = record.own_defects.as_ref().map(path);
         let mut hash = blake3::Hasher::new();
         hash.update(text.as_bytes());
-        for file in [&bias, &dark, &flat, &listed].into_iter().flatten() {
+        for file in [&bias, &dark, &flat, &listed, &own].into_iter().flatten() {
             hash.update(fingerprint::of_file(file).unwrap_or_default().as_bytes());
         }
         let mut open = |file: &Option<PathBuf>| {
@@ -186,6 +194,7 @@ impl Masters {
             _ => None,
         };
         let defects = listed.map(|f| self.defects(&f, size)).transpose()?;
+        let own = own.map(|f| self.defects(&f, size)).transpose()?;
         let opened = Arc::new(Calibrating {
             record: record.clone(),
             key: hash.finalize().to_hex()[..24].to_owned(),
@@ -193,6 +202,7 @@ impl Masters {
             dark,
             flat: flat_file,
             defects,
+            own,
             pattern: record.pattern.as_deref().and_then(Pattern::from_letters),
         });
         self.known.insert(text, Arc::clone(&opened));
@@ -321,8 +331,9 @@ fn parse_defects(text: &str) -> Result<Vec<Flawed>, String> {
             match (number(x), number(y), flaw) {
                 (Some(x), Some(y), Some(flaw)) => Ok((x, y, flaw)),
                 _ => Err(format!(
-                    "line {}: a pixel is x and y from 1, and its flaw 'hot', 'cold' or 'wavering'",
-                    i + 2
+                    "line {}: a pixel is x and y from 1, and its flaw one of: {}",
+                    i + 2,
+                    Flaw::ALL.map(Flaw::name).join(", ")
                 )),
             }
         })

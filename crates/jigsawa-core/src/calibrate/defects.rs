@@ -1,5 +1,5 @@
 //! Pixels that no master corrects: hot, cold and wavering ones, found in darks and flats, or in dithered lights where there
-//! are no darks; and how they are made up at reading.
+//! are no darks. [`super::repair`] makes them up at reading.
 //!
 //! A pixel is held against the median of eight around it at twice the distance of its neighbours: of its own colour behind a
 //! colour camera's pattern, and blind to a warm column beside it, of which no more than two of the eight can be.
@@ -24,11 +24,21 @@ pub enum Flaw {
     Cold,
     /// More dark current than can be taken off without its noise.
     Hot,
+    /// Charge of a full star that ran along its column, in one frame.
+    Bloom,
+    /// Hit by a cosmic ray, in one frame.
+    Ray,
 }
 
 impl Flaw {
     /// All of them.
-    pub const ALL: [Self; 3] = [Self::Hot, Self::Wavering, Self::Cold];
+    pub const ALL: [Self; 5] = [
+        Self::Hot,
+        Self::Wavering,
+        Self::Cold,
+        Self::Bloom,
+        Self::Ray,
+    ];
 
     /// The flaw in a word.
     pub const fn name(self) -> &'static str {
@@ -36,6 +46,8 @@ impl Flaw {
             Self::Hot => "hot",
             Self::Cold => "cold",
             Self::Wavering => "wavering",
+            Self::Bloom => "bloom",
+            Self::Ray => "ray",
         }
     }
 }
@@ -62,7 +74,7 @@ impl AsRef<Self> for Defects {
     }
 }
 
-/// What stands in the list beside one of a pixel: how far its neighbours may be.
+/// How far the pixels are that one is held against.
 const REACH: i64 = 2;
 
 impl Defects {
@@ -106,11 +118,12 @@ impl Defects {
         self.size
     }
 
-    fn row(&self, y: usize) -> &[(usize, Flaw)] {
+    pub(super) fn row(&self, y: usize) -> &[(usize, Flaw)] {
         &self.places[self.starts[y]..self.starts[y + 1]]
     }
 
-    fn holds(&self, x: i64, y: i64) -> bool {
+    /// Is a pixel flawed?
+    pub(super) fn holds(&self, x: i64, y: i64) -> bool {
         let inside = y >= 0 && y < self.size.height().whole() && x >= 0;
         let x = x.index();
         inside
@@ -129,101 +142,6 @@ impl Defects {
         let bad = |(_, n): &(usize, &usize)| 2 * **n > self.size.height();
         counts.iter().enumerate().filter(bad).map(|c| c.0).collect()
     }
-
-    /// Makes up the flawed pixels of a window from neighbours that are `step` pixels apart: 2 behind a colour camera's
-    /// pattern. `read` gives those around one that lies at its rim.
-    ///
-    /// # Errors
-    /// When `read` fails.
-    pub fn repair(
-        &self,
-        rect: Rect,
-        step: i64,
-        out: &mut [f32],
-        read: impl Fn(Rect, &mut [f32]) -> Result<(), DoorError>,
-    ) -> Result<(), DoorError> {
-        let frame = self.size.rect();
-        let reach = REACH * step;
-        let mut beside = Vec::new();
-        for y in rect.y.max(0)..rect.bottom().min(frame.bottom()) {
-            let row = self.row(y.index());
-            let first = row.partition_point(|p| p.0.whole() < rect.x);
-            let inside = row[first..]
-                .iter()
-                .take_while(|p| p.0.whole() < rect.right());
-            for (x, _) in inside {
-                let x = x.whole();
-                let near = Rect {
-                    x: x - reach,
-                    y: y - reach,
-                    width: (2 * reach + 1).index(),
-                    height: (2 * reach + 1).index(),
-                }
-                .intersect(frame);
-                let value = if near.intersect(rect) == near {
-                    // Flawed neighbours do not count, so it does not matter which of them were made up before.
-                    let at = |x: i64, y: i64| {
-                        out[(y - rect.y).index() * rect.width + (x - rect.x).index()]
-                    };
-                    self.made_up((x, y), step, near, at)
-                } else {
-                    beside.resize(near.area(), 0.0);
-                    read(near, &mut beside)?;
-                    let at = |x: i64, y: i64| {
-                        beside[(y - near.y).index() * near.width + (x - near.x).index()]
-                    };
-                    self.made_up((x, y), step, near, at)
-                };
-                out[(y - rect.y).index() * rect.width + (x - rect.x).index()] = value;
-            }
-        }
-        Ok(())
-    }
-
-    /// The mean of pairs of sound neighbours on both sides, which a slope does not move: the nearest across and along,
-    /// else the diagonal ones, else those at twice the distance, else any sound one. NaN where none is.
-    fn made_up(
-        &self,
-        (x, y): (i64, i64),
-        step: i64,
-        near: Rect,
-        at: impl Fn(i64, i64) -> f32,
-    ) -> f32 {
-        let sound = |dx: i64, dy: i64| {
-            let (x, y) = (x + step * dx, y + step * dy);
-            let inside = x >= near.x && x < near.right() && y >= near.y && y < near.bottom();
-            let value = if inside && !self.holds(x, y) {
-                at(x, y)
-            } else {
-                f32::NAN
-            };
-            value.is_finite().then_some(value)
-        };
-        for ways in PAIRS {
-            let pairs = ways
-                .iter()
-                .filter_map(|(dx, dy)| Some(0.5 * (sound(*dx, *dy)? + sound(-dx, -dy)?)));
-            if let Some(mean) = mean(pairs) {
-                return mean;
-            }
-        }
-        let any =
-            (-REACH..=REACH).flat_map(|dy| (-REACH..=REACH).filter_map(move |dx| sound(dx, dy)));
-        mean(any).unwrap_or(f32::NAN)
-    }
-}
-
-/// Ways to neighbours, the nearest first; each has its opposite.
-const PAIRS: [&[(i64, i64)]; 4] = [
-    &[(1, 0), (0, 1)],
-    &[(1, 1), (1, -1)],
-    &[(2, 0), (0, 2)],
-    &[(2, 1), (1, 2), (2, -1), (1, -2), (2, 2), (2, -2)],
-];
-
-fn mean(values: impl Iterator<Item = f32>) -> Option<f32> {
-    let (sum, n) = values.fold((0.0, 0.0), |(sum, n), v| (sum + v, n + 1.0));
-    (n > 0.0).then(|| sum / n)
 }
 
 /// Values of a band that is looked through at once.
@@ -330,6 +248,10 @@ fn suspected([above, row, below]: [&[f32]; 3], bar: &impl Fn(f32) -> f32, suspec
         }
     }
 }
+
+/// Pixels stand out of the median of eight by so many times their noise: that median has noise of its own, by the square root of
+/// pi / 16 of a pixel's.
+pub const STANDING: f32 = 1.094;
 
 /// How much pixels of a frame usually stand out of the median around them (one sigma): by noise, and by what pixels differ.
 ///

@@ -4,7 +4,7 @@
 use serde::{Deserialize, Serialize};
 
 use crate::filter::Filter;
-use crate::frame::{FrameFacts, Kind};
+use crate::frame::{FrameFacts, Kind, Pier};
 use crate::number::Convert;
 use crate::robust::median;
 use crate::space::Size;
@@ -100,6 +100,8 @@ pub struct Group {
     pub start_s: Option<f64>,
     /// The rotator's angle.
     pub rotator_deg: Option<f64>,
+    /// The side of the pier; only where there are flats of both sides, of lights and flats.
+    pub pier: Option<Pier>,
     /// Are they masters already?
     pub master: bool,
     /// Their numbers.
@@ -107,7 +109,7 @@ pub struct Group {
 }
 
 impl Group {
-    fn of(kind: Kind, facts: &FrameFacts) -> Self {
+    fn of(kind: Kind, facts: &FrameFacts, by_side: bool) -> Self {
         let lit = matches!(kind, Kind::Light | Kind::Flat);
         Self {
             kind,
@@ -118,6 +120,7 @@ impl Group {
             celsius: facts.set_celsius.or(facts.celsius),
             start_s: facts.start_s,
             rotator_deg: facts.rotator_deg.filter(|_| lit),
+            pier: facts.pier.filter(|_| lit && by_side),
             master: facts.master && kind != Kind::Light,
             members: Vec::new(),
         }
@@ -151,6 +154,7 @@ impl Group {
             && near(self.celsius, other.celsius, SAME_C)
             && same_night
             && same_turn
+            && fits(self.pier, other.pier)
     }
 
     /// A name of it by its facts: `dark-300s`, `flat-Ha`.
@@ -167,6 +171,11 @@ impl Group {
         let filter = self.filter.as_ref().map(|f| f.name().to_owned());
         if let Some(f) = filter.or_else(|| self.filter_card.clone()) {
             word = format!("{word}-{}", plain(&f));
+        }
+        match self.pier {
+            Some(Pier::East) => word.push_str("-east"),
+            Some(Pier::West) => word.push_str("-west"),
+            None => {}
         }
         if let Some(s) = self.exposure_s.filter(|_| self.kind != Kind::Flat) {
             word = format!("{word}-{s}s");
@@ -198,10 +207,16 @@ pub fn groups(frames: &[(Kind, &FrameFacts)]) -> Vec<Group> {
     let time = |i: &usize| frames[*i].1.start_s.unwrap_or(f64::INFINITY);
     let mut order: Vec<usize> = (0..frames.len()).collect();
     order.sort_by(|a, b| time(a).total_cmp(&time(b)).then(a.cmp(b)));
+    // Who takes flats on both sides has found that they differ.
+    let flats_of = |side: Pier| {
+        let own = |f: &(Kind, &FrameFacts)| f.0 == Kind::Flat && f.1.pier == Some(side);
+        frames.iter().any(own)
+    };
+    let by_side = flats_of(Pier::East) && flats_of(Pier::West);
     let mut groups: Vec<Group> = Vec::new();
     for i in order {
         let (kind, facts) = frames[i];
-        let own = Group::of(kind, facts);
+        let own = Group::of(kind, facts, by_side);
         let last = |g: &Group| g.members.last().and_then(|m| frames[*m].1.start_s);
         if let Some(g) = groups.iter_mut().find(|g| g.takes(&own, last(g))) {
             g.members.push(i);

@@ -9,6 +9,7 @@ use multiversion::multiversion;
 
 use super::defects::Defects;
 use super::glow::Glow;
+use super::repair::Repair;
 use crate::doors::{DoorError, FrameSource};
 use crate::number::Convert;
 use crate::space::{Rect, Size};
@@ -36,8 +37,10 @@ pub struct Calibration<S, D> {
     pub dark: Option<Dark<S>>,
     /// The flat master, 1 where the light is usual.
     pub flat: Option<S>,
-    /// Pixels that are made up.
+    /// Pixels of the chip that are made up.
     pub defects: Option<D>,
+    /// Those that are in this frame alone.
+    pub own: Option<D>,
     /// How far apart pixels of one colour are: 1, or 2 behind a colour camera's pattern.
     pub step: i64,
     /// What values are multiplied by at last: electrons for a unit.
@@ -51,6 +54,7 @@ impl<S, D> Default for Calibration<S, D> {
             dark: None,
             flat: None,
             defects: None,
+            own: None,
             step: 1,
             gain: 1.0,
         }
@@ -135,14 +139,13 @@ impl<S: FrameSource, D: AsRef<Defects> + Sync> FrameSource for Calibrated<S, D> 
 
     fn read(&self, rect: Rect, out: &mut [f32]) -> Result<(), DoorError> {
         self.plain(rect, out)?;
-        let Some(defects) = &self.with.defects else {
-            return Ok(());
+        let repair = Repair {
+            chip: self.with.defects.as_ref().map(AsRef::as_ref),
+            own: self.with.own.as_ref().map(AsRef::as_ref),
+            step: self.with.step,
         };
-        let step = self.with.step;
-        defects.as_ref().repair(rect, step, out, |around, pixels| {
-            // What lies beyond the window is read once more: a few pixels for a defect at its rim.
-            self.plain(around, pixels)
-        })
+        // What lies beyond the window is read once more: a few pixels for a defect at its rim.
+        repair.repair(rect, out, |around, pixels| self.plain(around, pixels))
     }
 }
 
@@ -206,6 +209,7 @@ mod tests {
                 }),
                 flat: Some(plane(|x, _| flat(x))),
                 defects: None::<Arc<Defects>>,
+                own: None,
                 step: 1,
                 gain: 2.0,
             },

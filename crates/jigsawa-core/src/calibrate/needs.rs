@@ -240,7 +240,12 @@ fn flat_for(groups: &[Group], lights: &Group) -> Option<usize> {
             (Some(a), Some(b)) if turn_between(a, b) > TURNED_DEG => 1e9,
             _ => 0.0,
         };
-        good.then(|| apart_s(g, lights) + turned)
+        // The lights' own side of the pier, where flats of both were taken, but not those of another night.
+        let other_side = match (g.pier, lights.pier) {
+            (Some(a), Some(b)) if a != b => NIGHT_DAYS * DAY_S,
+            _ => 0.0,
+        };
+        good.then(|| apart_s(g, lights) + turned + other_side)
     })
 }
 
@@ -309,6 +314,7 @@ mod tests {
     use crate::calibrate::group::groups;
     use crate::filter::Filter;
     use crate::frame::FrameFacts;
+    use crate::number::Convert;
     use crate::space::Size;
     use rstest::rstest;
 
@@ -435,6 +441,33 @@ mod tests {
         let words = vec!["Slot 3".to_owned()];
         assert_eq!(needs[0].flat, None);
         assert_eq!(needs[0].doubts, [Doubt::NoFlat { words }]);
+    }
+
+    #[test]
+    fn flats_of_both_sides_of_the_pier_go_to_their_lights() {
+        use crate::frame::Pier;
+        let sides = [Pier::West, Pier::East];
+        let mut all = Vec::new();
+        for (kind, minutes) in [(Kind::Light, 0.0), (Kind::Flat, 300.0)] {
+            for (i, side) in sides.into_iter().enumerate() {
+                all.extend(all_of(6, kind, |f| {
+                    f.filter = Some(Filter::Ha);
+                    f.pier = Some(side);
+                    f.start_s = Some(1.0e9 + 60.0 * (minutes + 90.0 * i.real()));
+                }));
+            }
+        }
+        let (groups, found) = sorted(&all);
+        assert_eq!(groups.len(), 4);
+        for lights in 0..2 {
+            let flat = found[lights].flat.unwrap();
+            assert_eq!(groups[flat].pier, groups[lights].pier);
+        }
+        // Flats of one side alone do for both.
+        all.truncate(18);
+        let (groups, found) = sorted(&all);
+        assert_eq!(groups.len(), 2);
+        assert_eq!((found[0].flat, groups[0].pier), (Some(1), None));
     }
 
     #[test]

@@ -21,6 +21,9 @@ pub struct CalibrationRecord {
     /// The list of pixels that are made up.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub defects: Option<String>,
+    /// The list of those that are made up in this frame alone: cosmic rays and blooms.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub own_defects: Option<String>,
     /// Colours before a colour camera's pixels, from the first one stored: the frame is one of three planes that are made of it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub pattern: Option<String>,
@@ -47,7 +50,12 @@ impl CalibrationRecord {
     /// All files that it names.
     pub fn files_mut(&mut self) -> impl Iterator<Item = &mut String> {
         let dark = self.dark.as_mut().map(|d| &mut d.file);
-        let others = [&mut self.bias, &mut self.flat, &mut self.defects];
+        let others = [
+            &mut self.bias,
+            &mut self.flat,
+            &mut self.defects,
+            &mut self.own_defects,
+        ];
         dark.into_iter().chain(others.into_iter().flatten())
     }
 

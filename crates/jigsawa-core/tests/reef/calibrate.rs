@@ -151,6 +151,7 @@ fn light(raw: Plane, dark: Dark<Plane>) -> Light {
             dark: Some(dark),
             flat: Some(night.flat.plane.clone()),
             defects: Some(Arc::clone(&night.defects)),
+            own: None,
             step: 1,
             gain: chip().gain_e_adu,
         },

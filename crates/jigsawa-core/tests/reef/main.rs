@@ -6,6 +6,7 @@ mod calibrate;
 mod detect;
 mod expressions;
 mod finish;
+mod flaws;
 mod garbage;
 mod gradients;
 mod hdr;

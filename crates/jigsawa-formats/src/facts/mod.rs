@@ -42,7 +42,7 @@ pub fn read(frame: &FitsFrame) -> FrameFacts {
         bits: number(h, &["ZBITPIX", "BITPIX"]).map(Convert::i32),
         colour_pattern: text(h, PATTERN)
             .and_then(|t| pattern(&t))
-            .map(|p| from_first_pixel(h, &p)),
+            .map(|p| from_first_pixel(h, frame.origin(), &p)),
         filter_by_name: by_name.is_some(),
         filter: by_card.or(by_name),
         filter_card,
@@ -77,7 +77,7 @@ pub fn read(frame: &FitsFrame) -> FrameFacts {
         focus: number(h, FOCUS),
         // What a pixel of 32 bits cannot reach is no limit of it.
         saturation: positive(h, SATURATION)
-            .map(Convert::single)
+            .map(|v| v.single() - frame.lowered())
             .filter(|v| v.is_finite() && *v > 0.0),
         absurd: frame.absurd(),
         blank: frame.blank_share(),
@@ -134,10 +134,10 @@ fn pattern(text: &str) -> Option<String> {
     plain.then_some(word)
 }
 
-/// The pattern from the first pixel stored, where cards say that it begins beside.
-fn from_first_pixel(h: &Header, pattern: &str) -> String {
+/// The pattern from the first pixel on, where cards say that it begins beside, or what lies before that pixel is trimmed.
+fn from_first_pixel(h: &Header, origin: (i64, i64), pattern: &str) -> String {
     let beside = |names: &[&str]| number(h, names).map_or(0, Convert::whole);
-    let (x, y) = (beside(PATTERN_X), beside(PATTERN_Y));
+    let (x, y) = (beside(PATTERN_X) + origin.0, beside(PATTERN_Y) + origin.1);
     let letter = |k: usize| {
         let at = 2 * (y + (k / 2).whole()).rem_euclid(2) + (x + (k % 2).whole()).rem_euclid(2);
         pattern.as_bytes()[at.index()]
@@ -256,7 +256,7 @@ mod tests {
     fn a_pattern_begins_where_cards_say(#[case] records: &[&str], #[case] want: &str) {
         let h = header(records);
         let told = text(&h, PATTERN).and_then(|t| pattern(&t)).unwrap();
-        assert_eq!(from_first_pixel(&h, &told), want);
+        assert_eq!(from_first_pixel(&h, (0, 0), &told), want);
     }
 
     #[test]

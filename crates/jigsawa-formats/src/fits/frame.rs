@@ -10,11 +10,13 @@ use jigsawa_core::plane::Plane;
 use jigsawa_core::space::{Rect, Size};
 
 use super::blank::{self, Blank};
+use super::camera_raw;
 use super::card::Header;
 use super::plain::Plain;
 use super::pool;
 use super::sense;
 use super::tiles::Packed;
+use super::trim::Trim;
 use super::unit::{Stream, Unit, further, image};
 use super::unzip::{Unzipped, unzip};
 use crate::error::FileError;
@@ -28,6 +30,8 @@ pub struct FitsFrame {
     pixels: Pixels,
     header: Header,
     size: Size,
+    /// The sky's part of it, where that is not all.
+    trim: Option<Trim>,
     planes: usize,
     absurd: f32,
     /// What has no data in each plane although it has a number.
@@ -55,17 +59,22 @@ impl FitsFrame {
     pub fn open(path: &Path) -> Result<Self, FileError> {
         let (file, choice) = select::split(path);
         let (path, choice) = (file.as_ref(), choice.as_ref());
-        let zipped = sniff(path)?;
+        let kept = sniff(path)?;
         inputs::remember(path);
-        let (unit, unzipped) = if zipped {
-            let (unit, unzipped) = unzip(path, choice)?;
-            (unit, Some(unzipped))
-        } else {
-            (image(&mut Whole::open(path)?, choice)?, None)
+        let (unit, unzipped) = match kept {
+            Kept::Plain => (image(&mut Whole::open(path)?, choice)?, None),
+            Kept::Zipped => {
+                let (unit, unzipped) = unzip(path, choice)?;
+                (unit, Some(unzipped))
+            }
+            Kept::CameraRaw => {
+                let (unit, unpacked) = camera_raw::unpack(path)?;
+                (unit, Some(unpacked))
+            }
         };
         // What follows in a file that is packed as a whole is not looked at: all of it would have to be inflated.
         let further = match choice {
-            None if !zipped => {
+            None if kept == Kept::Plain => {
                 let mut stream = Whole::open(path)?;
                 image(&mut stream, None)?;
                 further(&mut stream, &unit)
@@ -84,6 +93,7 @@ impl FitsFrame {
             pixels,
             header,
             size,
+            trim: None,
             planes,
             absurd: 0.0,
             blank: Vec::new(),
@@ -94,10 +104,41 @@ impl FitsFrame {
                 .unwrap_or_default(),
             _unzipped: unzipped,
         };
+        made.trim()?;
         let sample = made.sample()?;
         made.absurd = sense::check(&sample)?;
         made.blank = made.blank(&sample)?;
         Ok(made)
+    }
+
+    /// Keeps to the part that saw the sky, where cards tell it.
+    fn trim(&mut self) -> Result<(), FileError> {
+        let one = self.planes == 1;
+        let Some(mut trim) = Trim::of(&self.header, self.size).filter(|_| one) else {
+            return Ok(());
+        };
+        let Some(size) = Size::new(trim.sky.width, trim.sky.height) else {
+            return Ok(());
+        };
+        if let Some(overscan) = trim.overscan {
+            let mut pixels = vec![0.0; overscan.area()];
+            self.read(0, overscan, &mut pixels)?;
+            trim.level(overscan, &pixels);
+        }
+        self.header = trim.header(std::mem::take(&mut self.header));
+        self.size = size;
+        self.trim = Some(trim);
+        Ok(())
+    }
+
+    /// The first pixel that saw the sky, in stored pixels: what lies before it is overscan.
+    pub fn origin(&self) -> (i64, i64) {
+        self.trim.as_ref().map_or((0, 0), |t| (t.sky.x, t.sky.y))
+    }
+
+    /// What its values have been lowered by: the level of its overscan.
+    pub fn lowered(&self) -> f32 {
+        self.trim.as_ref().map_or(0.0, Trim::lowered)
     }
 
     /// The header of the image.
@@ -141,9 +182,13 @@ impl FitsFrame {
     /// # Errors
     /// When a packed tile is damaged, or what the disk says.
     pub fn read(&self, plane: usize, rect: Rect, out: &mut [f32]) -> Result<(), FileError> {
+        let stored = self.trim.as_ref().map_or(rect, |t| t.stored(rect));
         match &self.pixels {
-            Pixels::Plain(plain) => plain.read(plane, rect, out)?,
-            Pixels::Packed(packed) => packed.read(plane, rect, out)?,
+            Pixels::Plain(plain) => plain.read(plane, stored, out)?,
+            Pixels::Packed(packed) => packed.read(plane, stored, out)?,
+        }
+        if let Some(trim) = &self.trim {
+            trim.lower(rect, out);
         }
         if let Some(Some(blank)) = self.blank.get(plane) {
             blank.hide(rect, out);
@@ -197,7 +242,9 @@ impl FitsFrame {
             .text("CREATOR")
             .is_some_and(|c| c.starts_with("Jigsawa"));
         let values = blank::suspects(sample, self.size.width());
-        if values.is_empty() || own {
+        // A raw frame that is lowered row by row has no even border.
+        let raw = self.lowered() != 0.0;
+        if values.is_empty() || own || raw {
             return Ok(Vec::new());
         }
         (0..self.planes)
@@ -226,6 +273,7 @@ impl FitsFrame {
                 height: 1,
             };
             let plane = at / self.size.height();
+            let rect = self.trim.as_ref().map_or(rect, |t| t.stored(rect));
             match &self.pixels {
                 Pixels::Plain(plain) => plain.read_as_stored(plane, rect, row)?,
                 Pixels::Packed(packed) => packed.read_as_stored(plane, rect, row)?,
@@ -246,14 +294,14 @@ impl Pixels {
 }
 
 /// A file that is stored as it is, read from start to end.
-struct Whole {
+pub(super) struct Whole {
     file: File,
     bytes: u64,
     at: u64,
 }
 
 impl Whole {
-    fn open(path: &Path) -> Result<Self, FileError> {
+    pub(super) fn open(path: &Path) -> Result<Self, FileError> {
         let file = pool::open(path)?;
         let about = file.metadata().map_err(FileError::io("cannot open it"))?;
         Ok(Self {
@@ -300,8 +348,16 @@ impl FrameSource for FitsPlane<'_> {
     }
 }
 
-/// Looks at the first bytes. Is the file packed as a whole?
-fn sniff(path: &Path) -> Result<bool, FileError> {
+/// How a file keeps its images.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Kept {
+    Plain,
+    Zipped,
+    CameraRaw,
+}
+
+/// Looks at the first bytes.
+fn sniff(path: &Path) -> Result<Kept, FileError> {
     // Asked before it is opened: a pipe would wait for whoever writes into it.
     let about = fs::metadata(path).map_err(FileError::io("cannot open it"))?;
     if about.is_dir() {
@@ -321,10 +377,13 @@ fn sniff(path: &Path) -> Result<bool, FileError> {
         return Err(FileError::Empty);
     }
     if head.starts_with(b"SIMPLE  =") {
-        return Ok(false);
+        return Ok(Kept::Plain);
     }
     if head.starts_with(&[0x1f, 0x8b]) {
-        return Ok(true);
+        return Ok(Kept::Zipped);
+    }
+    if camera_raw::is_one(path) {
+        return Ok(Kept::CameraRaw);
     }
     let known: [(&[u8], &str); 6] = [
         (b"II*\0", "a TIFF picture"),

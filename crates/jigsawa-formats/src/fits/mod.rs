@@ -1,6 +1,7 @@
 //! FITS (Pence et al. 2010, A&A 524, A42): images in by windows, results out by tiles.
 
 mod blank;
+mod camera_raw;
 mod card;
 mod frame;
 mod place;
@@ -8,10 +9,12 @@ mod plain;
 mod pool;
 mod sense;
 mod tiles;
+mod trim;
 mod unit;
 mod unzip;
 mod write;
 
+pub use camera_raw::ENDINGS as CAMERA_RAW;
 #[cfg(test)]
 pub(crate) use card::header;
 pub use card::{Card, Header, Value};

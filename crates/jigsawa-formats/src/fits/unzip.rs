@@ -33,7 +33,7 @@ pub(super) struct Unzipped {
 
 impl Unzipped {
     /// A name for it.
-    fn new() -> io::Result<Self> {
+    pub(super) fn new() -> io::Result<Self> {
         static NUMBER: AtomicU64 = AtomicU64::new(0);
         let folder = Scratch::shared()?;
         let number = NUMBER.fetch_add(1, Ordering::Relaxed);

@@ -5,4 +5,5 @@ mod damaged;
 mod fuzz;
 mod packed;
 mod pictures;
+mod raw;
 mod round_trip;

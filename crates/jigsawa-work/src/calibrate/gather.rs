@@ -4,6 +4,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use jigsawa_core::calibrate::group::{Group, groups};
+use jigsawa_core::calibrate::guess::guess;
 use jigsawa_core::calibrate::pattern::Pattern;
 use jigsawa_core::calibrate::strays::{Levels, strays};
 use jigsawa_core::frame::{FrameFacts, Kind};
@@ -29,15 +30,26 @@ pub struct Raw {
     pub facts: FrameFacts,
     /// What it is.
     pub kind: Kind,
-    /// No card says so: its name does.
-    pub by_name: bool,
+    /// What says so.
+    pub told_by: ToldBy,
+}
+
+/// What says what kind of frame it is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum ToldBy {
+    /// A card.
+    Card,
+    /// Its name, or that of its folder.
+    Name,
+    /// Its pixels alone: a guess.
+    Pixels,
 }
 
 impl Raw {
     /// The value of a full pixel, where it is known: by a card, or by what the file's numbers can hold.
     pub fn full(&self) -> Option<f32> {
         const SIXTEEN_BITS: f32 = 65_535.0;
-        let by_bits = || (self.facts.bits == Some(16)).then_some(SIXTEEN_BITS);
+        let by_bits = || (self.facts.bits == Some(16)).then(|| SIXTEEN_BITS - self.file.lowered());
         self.facts.saturation.or_else(by_bits)
     }
 }
@@ -92,12 +104,30 @@ pub(super) fn gather(wanted: &Wanted<'_>, run: &Run<'_>) -> Result<Gathered, Tro
     if raw.is_empty() {
         return Err(Trouble::NothingToCalibrate(passed));
     }
+    guess_kinds(&mut raw)?;
     let spoilt = broken.iter().map(|(path, e)| Spoilt {
         file: name_of(path),
         reason: e.to_string(),
     });
     let spoilt = spoilt.collect();
     Ok(Gathered { raw, spoilt })
+}
+
+/// Frames that nothing says the kind of are looked at.
+fn guess_kinds(raw: &mut [Raw]) -> Result<(), Trouble> {
+    raw.par_iter_mut()
+        .filter(|r| r.told_by == ToldBy::Pixels)
+        .try_for_each(|r| {
+            // Of a bias the header says 0, which is no exposure.
+            let none = r.file.header().number("EXPTIME").filter(|s| *s == 0.0);
+            let exposure_s = r.facts.exposure_s.or(none);
+            let kind = guess(&r.file.plane(0), exposure_s, r.full());
+            r.kind = kind.map_err(|e| Trouble::Unreadable {
+                file: name_of(&r.path),
+                error: e.to_string(),
+            })?;
+            Ok(())
+        })
 }
 
 /// Does a folder lie inside of another, and is not that one?
@@ -123,17 +153,19 @@ fn of_file(
     if file.planes() != 1 || (ours && !of_library) || (facts.master && facts.kind == Kind::Light) {
         return None;
     }
-    let named = if facts.kind_told {
-        None
-    } else {
-        kind_by_name(&path)
+    let file = Arc::new(file);
+    let named = kind_by_name(&path);
+    let (kind, told_by) = match named {
+        _ if facts.kind_told => (facts.kind, ToldBy::Card),
+        Some(kind) => (kind, ToldBy::Name),
+        None => (facts.kind, ToldBy::Pixels),
     };
     Some(Raw {
-        kind: named.unwrap_or(facts.kind),
-        by_name: named.is_some(),
         path,
-        file: Arc::new(file),
+        file,
         facts,
+        kind,
+        told_by,
     })
 }
 

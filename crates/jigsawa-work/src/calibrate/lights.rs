@@ -23,7 +23,7 @@ use rayon::prelude::*;
 
 use super::gather::Raw;
 use super::masters::Master;
-use super::{LightsGet, Wanted};
+use super::{LightsGet, OwnFlaws, Wanted};
 use crate::foreign::name_of;
 use crate::outputs::{filled, make_folder};
 use crate::pixels::{Masters, written_defects};
@@ -103,6 +103,7 @@ pub(super) fn lights(
                 .filter(|d| d.1 > 0)
                 .collect(),
             columns: defects.columns(),
+            own: OwnFlaws::default(),
             pattern: group.pattern.map(Pattern::letters),
             shifted,
             dust,
@@ -316,6 +317,7 @@ impl<'a> Lights<'a> {
             }),
             flat: flat.map(|m| name_of(&m.path)),
             defects,
+            own_defects: None,
             pattern: self.pattern.map(Pattern::letters),
             gain_e_adu: self.first().facts.gain_e_adu,
         }

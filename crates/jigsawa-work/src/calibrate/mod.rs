@@ -2,13 +2,14 @@
 //!
 //! `gather` opens the frames and finds out what they are; the core sorts them. `masters` averages those that lights
 //! need, unless the library (`library`) has them of the same frames; `lights` measures how much of a dark each group of
-//! lights has, lists the flawed pixels, and writes the layout's records. `write` makes
+//! lights has, lists the flawed pixels, and writes the layout's records. `own` lists what single lights have besides; `write` makes
 //! calibrated copies for other programs.
 
 mod gather;
 mod library;
 mod lights;
 mod masters;
+mod own;
 mod write;
 
 use std::path::{Path, PathBuf};
@@ -23,7 +24,7 @@ use jigsawa_core::layout::{FORMAT, Layout, Reference};
 use jigsawa_core::measured::Measured;
 use jigsawa_core::placement::Map;
 
-pub use gather::Raw;
+pub use gather::{Raw, ToldBy};
 pub use masters::Master;
 pub use write::written_frames;
 
@@ -42,6 +43,8 @@ pub struct Wanted<'a> {
     pub library: &'a Path,
     /// Colours before the pixels, where no card says them: `RGGB`.
     pub pattern: Option<Pattern>,
+    /// Are cosmic rays looked for in each light?
+    pub rays: bool,
     /// What the user settles: a group of lights, and the set that it gets (`no-dark`, `no-flat` for none).
     pub uses: &'a [(String, String)],
 }
@@ -64,6 +67,19 @@ pub struct OtherTarget {
     pub others: String,
 }
 
+/// Pixels that are made up in single lights of a group.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct OwnFlaws {
+    /// Lights that have such.
+    pub frames: usize,
+    /// Pixels that cosmic rays have hit, in all of them together.
+    pub rays: usize,
+    /// Pixels that charge of full stars ran into.
+    pub blooms: usize,
+    /// Rays were wanted, but not looked for behind a colour camera's pattern.
+    pub refused: bool,
+}
+
 /// What a group of lights gets.
 pub struct LightsGet {
     /// The group's number.
@@ -80,6 +96,8 @@ pub struct LightsGet {
     pub defects: Vec<(&'static str, usize)>,
     /// Whole columns among them.
     pub columns: Vec<usize>,
+    /// What single lights have besides.
+    pub own: OwnFlaws,
     /// Colours before a colour camera's pixels.
     pub pattern: Option<String>,
     /// Do these begin a row later than the header says, by the flat's greens?
@@ -127,7 +145,13 @@ pub fn calibrate(wanted: &Wanted<'_>, run: &Run<'_>) -> Result<Calibration, Trou
     };
     let masters = masters::make(&raw, &groups, &needed, &makes, wanted.library, run)?;
     run.clock.lap("masters");
-    let (lights, rows) = lights::lights(&raw, &groups, &names, needed, &masters, wanted, run)?;
+    let (mut lights, mut rows) =
+        lights::lights(&raw, &groups, &names, needed, &masters, wanted, run)?;
+    let members: Vec<Vec<usize>> = lights
+        .iter()
+        .map(|l| groups[l.group].members.clone())
+        .collect();
+    own::find(&raw, &members, &mut lights, &mut rows, wanted, run)?;
     run.clock.lap("lights");
     let layout = rows
         .first()

@@ -1,7 +1,8 @@
 //! The account of `calibrate`, in the form that `--json` prints.
 
+use jigsawa_core::calibrate::defects::Flaw;
 use jigsawa_core::frame::Kind;
-use jigsawa_work::calibrate::{Calibration, LightsGet};
+use jigsawa_work::calibrate::{Calibration, LightsGet, ToldBy};
 use jigsawa_work::clock::{Clock, Output, in_units, round};
 use jigsawa_work::foreign::name_of;
 use jigsawa_work::frames::Spoilt;
@@ -9,7 +10,8 @@ use serde::Serialize;
 
 use super::Outcome;
 use crate::tell::calibrating::{
-    REFUSED, doubt, misfit, moved_dust, other_heat, other_phase, other_target, stray,
+    RAYS_BEHIND_COLOURS, REFUSED, blooming, doubt, misfit, moved_dust, other_heat, other_phase,
+    other_target, stray,
 };
 
 /// What a calibration says.
@@ -47,6 +49,9 @@ pub struct GroupRow {
     /// Frames that no card says the kind of: their names do.
     #[serde(skip_serializing_if = "is_none")]
     pub by_name: usize,
+    /// Frames that nothing says the kind of: it is guessed by their pixels.
+    #[serde(skip_serializing_if = "is_none")]
+    pub by_pixels: usize,
 }
 
 #[derive(Debug, Serialize)]
@@ -76,6 +81,9 @@ pub struct LightsRow {
     pub flat: Option<String>,
     /// Pixels that are made up, by flaw.
     pub defects: std::collections::BTreeMap<&'static str, usize>,
+    /// Pixels that are made up in single lights besides, by flaw, in all of them together.
+    #[serde(skip_serializing_if = "std::collections::BTreeMap::is_empty")]
+    pub own_defects: std::collections::BTreeMap<&'static str, usize>,
     /// Columns of which most is.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub columns: Vec<usize>,
@@ -139,6 +147,7 @@ impl CalibrateAccount {
 fn group_row(c: &Calibration, i: usize) -> GroupRow {
     let g = &c.groups[i];
     let members = || g.members.iter().map(|m| &c.raw[*m]);
+    let told_by = |what: ToldBy| members().filter(|r| r.told_by == what).count();
     GroupRow {
         group: c.names[i].clone(),
         kind: g.kind.name(),
@@ -153,7 +162,8 @@ fn group_row(c: &Calibration, i: usize) -> GroupRow {
         width: g.setup.size.width(),
         height: g.setup.size.height(),
         files: members().map(|r| name_of(&r.path)).collect(),
-        by_name: members().filter(|r| r.by_name).count(),
+        by_name: told_by(ToldBy::Name),
+        by_pixels: told_by(ToldBy::Pixels),
     }
 }
 
@@ -193,6 +203,13 @@ fn lights_row(c: &Calibration, l: &LightsGet) -> LightsRow {
         let told = g.setup.pattern.as_deref().unwrap_or_default();
         doubts.push(other_phase(told, pattern));
     }
+    let own = l.own;
+    if own.blooms > 0 {
+        doubts.push(blooming(own.frames, g.members.len()));
+    }
+    if own.refused {
+        doubts.push(RAYS_BEHIND_COLOURS.to_owned());
+    }
     let electrons = g.members.first().and_then(|m| c.raw[*m].facts.gain_e_adu);
     LightsRow {
         group: c.names[l.group].clone(),
@@ -207,6 +224,11 @@ fn lights_row(c: &Calibration, l: &LightsGet) -> LightsRow {
         measured_factor_error: l.factor.map(|f| round(f.sigma, 4)),
         flat: name(l.needs.flat),
         defects: l.defects.iter().copied().collect(),
+        own_defects: [(Flaw::Ray, own.rays), (Flaw::Bloom, own.blooms)]
+            .into_iter()
+            .filter(|f| f.1 > 0)
+            .map(|(f, n)| (f.name(), n))
+            .collect(),
         columns: l.columns.clone(),
         electrons: electrons.is_some(),
         pattern: l.pattern.clone(),

@@ -11,8 +11,9 @@ use super::OutputArgs;
 #[command(after_help = "Examples:
   jigsawa calibrate night/ --out work --name reef
   jigsawa calibrate night1/ night2/ darks/ --library ~/masters --out work --name reef
+  jigsawa calibrate night/ --cosmic-rays --out work --name reef
   jigsawa calibrate night/ --use light-Ha-300s=flat-Slot_3 --out work --name reef
-  jigsawa register work/reef.layout.json --out work --overwrite
+  jigsawa stack work/reef.layout.json --out work --name reef
   jigsawa calibrate biases/ darks/ --library ~/masters
 
 Nothing is written but masters and a layout, through which every other command reads calibrated pixels.
@@ -27,6 +28,9 @@ pub struct CalibrateArgs {
     /// Colours before the pixels of a colour camera, from the first pixel stored, where no card says them
     #[arg(long, value_name = "RGGB", value_parser = pattern)]
     pub pattern: Option<Pattern>,
+    /// Look for cosmic rays in each light, and fill what they have hit. A stack of five and more finds them better
+    #[arg(long)]
+    pub cosmic_rays: bool,
     /// Give a group of lights another set than the one that was found, by the names that the account has; 'no-dark',
     /// 'no-flat' or 'no-bias' for none
     #[arg(help_heading = "Masters", long = "use", value_name = "LIGHTS=SET", value_parser = uses)]

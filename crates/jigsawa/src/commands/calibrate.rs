@@ -36,6 +36,7 @@ pub fn make(args: &CalibrateArgs, common: &Common) -> Result<CalibrateAccount, T
         out,
         library: &library,
         pattern: args.pattern,
+        rays: args.cosmic_rays,
         uses: &args.uses,
     };
     let done = job(&wanted, &run)?;

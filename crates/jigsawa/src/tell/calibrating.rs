@@ -120,6 +120,18 @@ pub fn other_phase(told: &str, is: &str) -> String {
     )
 }
 
+/// Charge of full stars that ran along columns.
+pub fn blooming(frames: usize, of: usize) -> String {
+    format!(
+        "charge of full stars ran along their columns in {frames} of {of} {}: those pixels are filled from beside",
+        if of == 1 { "light" } else { "lights" }
+    )
+}
+
+/// Why rays are not looked for behind a pattern of colours.
+pub const RAYS_BEHIND_COLOURS: &str = "--cosmic-rays looks for nothing behind a pattern of colours, where a star's pixels of one colour are as sharp as a ray: a \
+                                       stack of five and more finds rays by the other frames";
+
 /// A light of another target than the others.
 pub fn other_target(is: &str, others: &str) -> String {
     format!(

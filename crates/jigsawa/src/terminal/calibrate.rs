@@ -41,6 +41,17 @@ fn account_text(a: &CalibrateAccount) -> String {
             g.files.len()
         );
     }
+    for g in a.own.groups.iter().filter(|g| g.by_pixels > 0) {
+        let _ = writeln!(
+            out,
+            "note       {}: neither card nor name says what {} of its {} frames are: {} by their pixels, which is a guess; a folder's \
+             name settles it (lights/, darks/, flats/, biases/)",
+            g.group,
+            g.by_pixels,
+            g.files.len(),
+            g.kind
+        );
+    }
     if !out.is_empty() {
         out.push('\n');
     }
@@ -80,7 +91,7 @@ fn account_text(a: &CalibrateAccount) -> String {
         };
         let _ = writeln!(
             out,
-            "next       jigsawa register {} --out {} --overwrite",
+            "next       jigsawa stack {} --out {}",
             shell_word(&layout.file),
             shell_word(&folder)
         );
@@ -91,7 +102,7 @@ fn account_text(a: &CalibrateAccount) -> String {
 /// How to read the table of lights.
 const LIGHTS_READ: &str = "
  x: the part of the dark that is taken off, and what hot pixels of the lights say of it; made up: pixels that are filled from their
- neighbours at reading";
+ neighbours at reading, in all lights and, behind the +, in single ones (rays, blooms)";
 
 fn lights(a: &CalibrateAccount) -> Table {
     let mut t = table(&[
@@ -120,7 +131,7 @@ fn lights(a: &CalibrateAccount) -> Table {
             },
             word(&l.bias),
             word(&l.flat),
-            l.defects.values().sum::<usize>().to_string(),
+            made_up(l),
             if l.electrons {
                 "electrons"
             } else {
@@ -130,6 +141,17 @@ fn lights(a: &CalibrateAccount) -> Table {
         ]);
     }
     t
+}
+
+/// Pixels that are made up in all lights, and those in single ones.
+fn made_up(l: &LightsRow) -> String {
+    let chip: usize = l.defects.values().sum();
+    let own: usize = l.own_defects.values().sum();
+    if own > 0 {
+        format!("{chip} + {own}")
+    } else {
+        chip.to_string()
+    }
 }
 
 /// How to read the table of masters.

@@ -4,6 +4,7 @@ use std::sync::OnceLock;
 
 use jigsawa_core::doors::TileSink;
 use jigsawa_core::frame::Kind;
+use jigsawa_core::number::Convert;
 use jigsawa_core::plane::Plane;
 use jigsawa_core::space::Size;
 use jigsawa_formats::fits::{Cards, Depth, FitsFrame, FitsWriter};
@@ -13,19 +14,24 @@ use jigsawa_sky::raw_night::{RawFrame, RawNight};
 
 use crate::night::Night;
 
-/// What the headers of a night say.
+/// What the headers of a night say, each by itself.
+#[allow(clippy::struct_excessive_bools)]
 #[derive(Clone, Copy, Default)]
-struct Told {
+pub struct Told {
     /// No card says what a frame shows.
-    no_kinds: bool,
+    pub no_kinds: bool,
     /// No card says what is full.
-    no_full: bool,
+    pub no_full: bool,
     /// Headers of darks are of another temperature.
-    warmer_darks: f64,
+    pub warmer_darks: f64,
+    /// Names say nothing either.
+    pub no_names: bool,
+    /// Columns and rows that see no light are read along with the others, and an amplifier drifts meanwhile.
+    pub overscan: bool,
 }
 
 /// Writes the frames of a night that are wanted into the folder `raw`.
-fn written(night: &Night, raw: &RawNight, told: Told, wanted: impl Fn(&RawFrame) -> bool) {
+pub fn written(night: &Night, raw: &RawNight, told: Told, wanted: impl Fn(&RawFrame) -> bool) {
     std::fs::create_dir_all(night.path("raw")).unwrap();
     let mut raw = raw.clone();
     raw.frames.retain(wanted);
@@ -73,8 +79,35 @@ fn written(night: &Night, raw: &RawNight, told: Told, wanted: impl Fn(&RawFrame)
                 c.number(name, value, "");
             }
         }
-        write(night, &format!("raw/{}", frame.file), &plane, &c);
+        let name = if told.no_names {
+            format!("raw/image_{:04}.fits", frame.seed % 10_000)
+        } else {
+            format!("raw/{}", frame.file)
+        };
+        if told.overscan {
+            let plane = with_overscan(&plane, &mut c);
+            write(night, &name, &plane, &c);
+        } else {
+            write(night, &name, &plane, &c);
+        }
     });
+}
+
+/// The frame behind 24 columns that saw no light, with the level of each row on all of it.
+fn with_overscan(plane: &Plane, cards: &mut Cards) -> Plane {
+    let size = plane.size();
+    let (w, h) = (size.width(), size.height());
+    cards.text("BIASSEC", &format!("[1:22,1:{h}]"), "");
+    cards.text("TRIMSEC", &format!("[25:{},1:{h}]", w + 24), "");
+    Plane::from_fn(Size::new(w + 24, h).unwrap(), |x, y| {
+        let drift = 300.0 + 60.0 * (y.single() / 90.0).sin();
+        let read = ((x * 31 + y * 17) % 7).single() - 3.0;
+        let v = match x.checked_sub(24) {
+            Some(x) => plane.row(y)[x],
+            None => 500.0 + read,
+        };
+        (v + drift).round()
+    })
 }
 
 fn write(night: &Night, name: &str, plane: &Plane, cards: &Cards) {
@@ -85,7 +118,7 @@ fn write(night: &Night, name: &str, plane: &Plane, cards: &Cards) {
 }
 
 /// The demo's night, smaller.
-fn small() -> RawNight {
+pub fn small() -> RawNight {
     let mut raw = RawNight::demo();
     let size = Size::new(420, 300).unwrap();
     raw.chip = Chip::usual(size);
@@ -115,7 +148,7 @@ fn whole() -> &'static Night {
     })
 }
 
-fn plane(night: &Night, name: &str, k: usize) -> Plane {
+pub fn plane(night: &Night, name: &str, k: usize) -> Plane {
     let file = FitsFrame::open(&night.path(name)).unwrap();
     file.read_plane(k, Vec::new()).unwrap()
 }

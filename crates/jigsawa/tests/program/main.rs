@@ -2,6 +2,7 @@
 
 mod bad_input;
 mod calibrate;
+mod calibrate_odd;
 mod compose;
 mod demo;
 mod faults;

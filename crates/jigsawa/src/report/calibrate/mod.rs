@@ -1,5 +1,6 @@
 //! The report of `calibrate`: what lights get, each master, and lights before and after.
 
+mod hot;
 mod lights;
 mod masters;
 mod page;

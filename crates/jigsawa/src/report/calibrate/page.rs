@@ -5,7 +5,7 @@ use std::path::Path;
 use jigsawa_formats::whole::Unfinished;
 use maud::{Markup, html};
 
-use super::{lights, masters};
+use super::{hot, lights, masters};
 use crate::account::{CalibrateAccount, Calibrated};
 use crate::report::page::{Chip, Page, section, spoilt};
 use crate::report::table::{Table, cells};
@@ -35,6 +35,9 @@ pub fn write(
     page.add(section("groups", "Frames", &groups(&account)));
     if let Some(shown) = lights::before_and_after(c)? {
         page.add(section("light", "A light before and after", &shown));
+    }
+    if let Some(shown) = hot::shown(c) {
+        page.add(section("hot", "Hot pixels", &shown));
     }
     for part in masters::shown(c)? {
         page.add(part);
@@ -82,6 +85,7 @@ fn of_lights(a: &Calibrated) -> Markup {
         "#hot",
         "#cold",
         "#wavering",
+        "#of single lights",
         "values in",
     ]);
     let word = |name: &Option<String>| {
@@ -111,6 +115,7 @@ fn of_lights(a: &Calibrated) -> Markup {
                 flaw("hot"),
                 flaw("cold"),
                 flaw("wavering"),
+                l.own_defects.values().sum::<usize>(),
                 if l.electrons {
                     "electrons"
                 } else {

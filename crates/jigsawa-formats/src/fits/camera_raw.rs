@@ -1,0 +1,212 @@
+//! Raw files of photographic cameras (DNG, and what else the decoder knows), unpacked into a plain FITS file that vanishes with the frame:
+//! everything that reads frames by windows then reads these, too.
+//!
+//! Values stay what the camera wrote, its pedestal on: biases and darks are such files as well. What its makers name the
+//! frame's part that saw light is kept, colours before its pixels and what is full become cards, and so do exposure,
+//! sensitivity, time and camera by EXIF.
+
+use std::fs::{self, File};
+use std::io::{BufReader, BufWriter, Cursor, Write};
+use std::panic::{AssertUnwindSafe, catch_unwind};
+use std::path::Path;
+use std::sync::Once;
+use std::sync::atomic::{AtomicUsize, Ordering};
+
+use exif::{Exif, In, Tag, Value};
+use rawloader::{RawImage, RawImageData};
+
+use super::frame::Whole;
+use super::pool;
+use super::unit::{Unit, image};
+use super::unzip::Unzipped;
+use crate::error::FileError;
+
+/// Endings of such files.
+pub const ENDINGS: [&str; 9] = [
+    "dng", "cr2", "nef", "arw", "pef", "orf", "raf", "rw2", "srw",
+];
+
+/// Is it one, by its ending?
+pub(super) fn is_one(path: &Path) -> bool {
+    let ending = path.extension().map(|e| e.to_string_lossy().to_lowercase());
+    ending.is_some_and(|e| ENDINGS.contains(&e.as_str()))
+}
+
+/// Unpacks one.
+///
+/// # Errors
+/// When it cannot be read, the decoder does not know it, its colours do not repeat after two pixels, or the disk takes no more.
+pub(super) fn unpack(path: &Path) -> Result<(Unit, Unzipped), FileError> {
+    drop(pool::open(path)?);
+    let bytes = fs::read(path).map_err(FileError::io("cannot read it"))?;
+    let raw = decoded(&bytes)?;
+    let exif = exif::Reader::new().read_from_container(&mut BufReader::new(Cursor::new(&bytes)));
+    drop(bytes);
+    let keeping = || FileError::io("cannot unpack it into the folder for temporary files");
+    let unpacked = Unzipped::new().map_err(keeping())?;
+    let file = File::create_new(unpacked.path()).map_err(keeping())?;
+    let mut out = BufWriter::new(file);
+    write(&raw, exif.ok().as_ref(), &mut out)?;
+    out.flush().map_err(keeping())?;
+    let unit = image(&mut Whole::open(unpacked.path())?, None)?;
+    Ok((unit, unpacked))
+}
+
+/// What the decoder makes of it. One that stumbles over a damaged file says so as an error here.
+fn decoded(bytes: &[u8]) -> Result<RawImage, FileError> {
+    let unknown = |why: String| FileError::CameraRaw(why);
+    let quiet = Quiet::new();
+    let decode = || rawloader::decode(&mut Cursor::new(bytes));
+    let decoded = catch_unwind(AssertUnwindSafe(decode));
+    drop(quiet);
+    match decoded {
+        Ok(Ok(raw)) => Ok(raw),
+        Ok(Err(e)) => {
+            let text = e.to_string();
+            let said = text.split('"').nth(1).unwrap_or(&text);
+            Err(unknown(said.to_owned()))
+        }
+        Err(_) => Err(unknown("it is damaged".to_owned())),
+    }
+}
+
+/// As long as it lives, the decoder's stumbling is not printed: it is told as an error.
+struct Quiet;
+
+static DECODING: AtomicUsize = AtomicUsize::new(0);
+
+impl Quiet {
+    fn new() -> Self {
+        static HOOK: Once = Once::new();
+        HOOK.call_once(|| {
+            let usual = std::panic::take_hook();
+            std::panic::set_hook(Box::new(move |info| {
+                if DECODING.load(Ordering::SeqCst) == 0 {
+                    usual(info);
+                }
+            }));
+        });
+        DECODING.fetch_add(1, Ordering::SeqCst);
+        Self
+    }
+}
+
+impl Drop for Quiet {
+    fn drop(&mut self) {
+        DECODING.fetch_sub(1, Ordering::SeqCst);
+    }
+}
+
+fn write(raw: &RawImage, exif: Option<&Exif>, out: &mut impl Write) -> Result<(), FileError> {
+    let wrong = |why: &str| FileError::CameraRaw(why.to_owned());
+    let RawImageData::Integer(values) = &raw.data else {
+        return Err(wrong("its values are no whole numbers"));
+    };
+    if !matches!(raw.cpp, 1 | 3) || values.len() != raw.width * raw.height * raw.cpp {
+        return Err(wrong("it has neither one value nor three for each pixel"));
+    }
+    // The decoder fills up what a file lacks.
+    let row = raw.width * raw.cpp;
+    let last = values.rchunks(row.max(1)).next().unwrap_or_default();
+    if last.iter().all(|v| *v == 0) && values.iter().any(|v| *v > 0) {
+        return Err(wrong("it is cut short: its last row is empty"));
+    }
+    let [top, right, bottom, left] = raw.crops;
+    let sides = (left + right < raw.width).then(|| raw.width - left - right);
+    let sides = sides.zip((top + bottom < raw.height).then(|| raw.height - top - bottom));
+    let (width, height) = sides.ok_or_else(|| wrong("no pixel of it saw light"))?;
+    let colours = raw.cropped_cfa();
+    let pattern = match (raw.cpp, colours.name.as_str()) {
+        (1, name) if name.len() == 4 => Some(name),
+        (1, "") | (3, _) => None,
+        _ => return Err(wrong("its colours do not repeat after two pixels")),
+    };
+    let keeping = || FileError::io("cannot unpack it into the folder for temporary files");
+    let records = records(raw, exif, [width, height], pattern);
+    let end = "END".to_owned();
+    let mut head = String::new();
+    for record in records.iter().chain([&end]) {
+        head.extend(record.chars().chain(std::iter::repeat(' ')).take(80));
+    }
+    let padded = head.len().next_multiple_of(2880);
+    out.write_all(format!("{head:<padded$}").as_bytes())
+        .map_err(keeping())?;
+    let mut bytes = Vec::with_capacity(2 * width);
+    for plane in 0..raw.cpp {
+        for y in top..top + height {
+            bytes.clear();
+            let row = &values[(y * raw.width + left) * raw.cpp..][..width * raw.cpp];
+            for v in row.iter().skip(plane).step_by(raw.cpp) {
+                // Half of the range lower, as FITS stores what has no sign.
+                bytes.extend((v ^ 0x8000).to_be_bytes());
+            }
+            out.write_all(&bytes).map_err(keeping())?;
+        }
+    }
+    let stored = 2 * width * height * raw.cpp;
+    let zeros = vec![0; stored.next_multiple_of(2880) - stored];
+    out.write_all(&zeros).map_err(keeping())
+}
+
+/// The header's records.
+fn records(
+    raw: &RawImage,
+    exif: Option<&Exif>,
+    [width, height]: [usize; 2],
+    pattern: Option<&str>,
+) -> Vec<String> {
+    let number = |name: &str, v: f64| format!("{name:<8}= {:>20}", format!("{v:?}"));
+    let whole = |name: &str, v: usize| format!("{name:<8}= {v:>20}");
+    let text = |name: &str, v: &str| {
+        let plain: String = v.chars().filter(|c| (' '..='~').contains(c)).collect();
+        format!("{name:<8}= '{}'", plain.trim().replace('\'', ""))
+    };
+    let mut all = vec![
+        format!("{:<8}= {:>20}", "SIMPLE", "T"),
+        whole("BITPIX", 16),
+        whole("NAXIS", if raw.cpp == 3 { 3 } else { 2 }),
+        whole("NAXIS1", width),
+        whole("NAXIS2", height),
+    ];
+    if raw.cpp == 3 {
+        all.push(whole("NAXIS3", 3));
+    }
+    all.push(number("BZERO", 32_768.0));
+    all.push(number("BSCALE", 1.0));
+    all.push(text("ROWORDER", "TOP-DOWN"));
+    all.extend(pattern.map(|p| text("BAYERPAT", p)));
+    let full = raw.whitelevels.iter().copied().max().unwrap_or(0);
+    if full > 0 {
+        all.push(whole("SATURATE", usize::from(full)));
+    }
+    let camera = format!("{} {}", raw.clean_make, raw.clean_model);
+    if !camera.trim().is_empty() {
+        all.push(text("INSTRUME", &camera));
+    }
+    let Some(exif) = exif else {
+        return all;
+    };
+    let field = |tag: Tag| exif.get_field(tag, In::PRIMARY).map(|f| &f.value);
+    let real = |tag: Tag| match field(tag)? {
+        Value::Rational(v) => v.first().map(exif::Rational::to_f64),
+        other => other.get_uint(0).map(f64::from),
+    };
+    let positive = |v: &f64| v.is_finite() && *v > 0.0;
+    if let Some(s) = real(Tag::ExposureTime).filter(positive) {
+        all.push(number("EXPTIME", s));
+    }
+    if let Some(iso) = real(Tag::PhotographicSensitivity).filter(positive) {
+        all.push(number("ISOSPEED", iso));
+    }
+    let date = field(Tag::DateTimeOriginal).or_else(|| field(Tag::DateTime));
+    if let Some(Value::Ascii(lines)) = date
+        && let Some(line) = lines.first()
+    {
+        // 2026:11:03 21:14:00
+        let date = String::from_utf8_lossy(line)
+            .replacen(':', "-", 2)
+            .replacen(' ', "T", 1);
+        all.push(text("DATE-OBS", &date));
+    }
+    all
+}
