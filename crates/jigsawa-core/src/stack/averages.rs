@@ -40,7 +40,7 @@ impl Work<'_> {
         for cell in cells(around) {
             for (k, (frame, light)) in frames.iter_mut().zip(&self.group.lights).enumerate() {
                 *frame = OfFrame {
-                    weight: light.weight,
+                    weight: self.weight(k, cell.x, cell.y),
                     variance: self.sigma(k, cell.x, cell.y).powi(2),
                     photons: light.photons,
                 };

@@ -1,7 +1,7 @@
 //! The mean of what falls on each pixel of the canvas: the method for pixels that are dropped and not interpolated.
 
 use super::op::Group;
-use super::work::cells;
+use super::work::{cells, middle_of_cell};
 use crate::merge::{Band, Row, TileOp};
 use crate::number::Convert;
 
@@ -37,14 +37,15 @@ impl TileOp for Dropped {
                 let values = band.runs.values[k];
                 let coverage = band.runs.validity_of(k);
                 for part in cells(band.rect) {
-                    let sigma = light.noise.at(part.x.single(), part.y.single());
+                    let (x, y) = middle_of_cell(part.x, part.y);
+                    let (sigma, counts) = (light.noise.at(x, y), light.weight_at(x, y));
                     for y in part.y..part.bottom() {
                         let from = (y - band.rect.y).index() * band.rect.width;
                         let from = from + (part.x - band.rect.x).index();
                         for i in from..from + part.width {
                             let area = coverage[i];
                             if area > 0.0 && values[i].is_finite() {
-                                let weight = light.weight * area;
+                                let weight = counts * area;
                                 let of = light.variance(sigma, values[i] - group.sky);
                                 out[0][i] += weight * values[i];
                                 out[1][i] += area;
@@ -62,17 +63,27 @@ impl TileOp for Dropped {
 /// Sums into means.
 fn finish(group: &Group, band: &Band<'_>, out: &mut [&mut [f32]]) {
     let [mean, _, noise] = out else { return };
-    for (i, (mean, noise)) in mean.iter_mut().zip(noise.iter_mut()).enumerate() {
-        let mut weight = 0.0f32;
-        for (k, light) in group.inputs.clone().zip(&group.lights) {
-            if band.runs.values[k][i].is_finite() {
-                weight += light.weight * band.runs.validity_of(k)[i];
+    let mut counts = Vec::with_capacity(group.lights.len());
+    for part in cells(band.rect) {
+        let (x, y) = middle_of_cell(part.x, part.y);
+        counts.clear();
+        counts.extend(group.lights.iter().map(|l| l.weight_at(x, y)));
+        for y in part.y..part.bottom() {
+            let from = (y - band.rect.y).index() * band.rect.width;
+            let from = from + (part.x - band.rect.x).index();
+            for i in from..from + part.width {
+                let mut weight = 0.0f32;
+                for (k, counts) in group.inputs.clone().zip(&counts) {
+                    if band.runs.values[k][i].is_finite() {
+                        weight += counts * band.runs.validity_of(k)[i];
+                    }
+                }
+                (mean[i], noise[i]) = if weight > 0.0 {
+                    (mean[i] / weight, noise[i].sqrt() / weight)
+                } else {
+                    (f32::NAN, f32::NAN)
+                };
             }
         }
-        (*mean, *noise) = if weight > 0.0 {
-            (*mean / weight, noise.sqrt() / weight)
-        } else {
-            (f32::NAN, f32::NAN)
-        };
     }
 }

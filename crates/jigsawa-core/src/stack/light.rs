@@ -1,6 +1,6 @@
 //! What a frame counts in a stack, and how far its values may stray.
 
-use super::grid::NoiseGrid;
+use super::grid::CanvasGrid;
 use crate::balance::{Balance, Member};
 use crate::number::Convert;
 use crate::space::Size;
@@ -10,8 +10,10 @@ use crate::space::Size;
 pub struct Light {
     /// How much it counts.
     pub weight: f32,
+    /// How much its values count at a place of the canvas, against that: [`weigh_places`](super::weigh_places) sets it.
+    pub counts: CanvasGrid,
     /// The noise of its sky, balanced.
-    pub noise: NoiseGrid,
+    pub noise: CanvasGrid,
     /// What a unit of light above the sky adds to the variance, balanced; 0 where nothing tells.
     pub photons: f32,
     /// The gain tells them; else they are taken for all the noise that there is.
@@ -75,7 +77,8 @@ impl Light {
         };
         Self {
             weight: balance.weight.single(),
-            noise: NoiseGrid::new(
+            counts: CanvasGrid::even(1.0),
+            noise: CanvasGrid::noise(
                 &member.catalogue.sky,
                 member.placement,
                 canvas,
@@ -93,13 +96,19 @@ impl Light {
     pub fn even(weight: f32, sigma: f32) -> Self {
         Self {
             weight,
-            noise: NoiseGrid::even(sigma),
+            counts: CanvasGrid::even(1.0),
+            noise: CanvasGrid::even(sigma),
             photons: 0.0,
             photons_known: true,
             of_change: OF_CHANGE,
             of_light: OF_LIGHT[0].single(),
             spread: 9.0,
         }
+    }
+
+    /// How much its values count at a place of the canvas.
+    pub(super) fn weight_at(&self, x: f32, y: f32) -> f32 {
+        self.weight * self.counts.at(x, y)
     }
 
     /// Variance of a value at light so far above the sky, where the sky's noise is `sigma`.

@@ -11,6 +11,8 @@
 //! pixel a part of that change, the larger the more the frame's seeing differs from that of all, and a small part
 //! of the light itself. Sharp stars keep their cores so, and a cosmic ray beside them goes.
 //!
+//! Where a frame's noise is not the same all over, its values count by that of their place, smoothed.
+//!
 //! Trails are found over whole frames, in what each lies off the mean of all ([`Residuals`]), and are rejected as shapes
 //! ([`Streak`]): their wings are fainter than any pixel's noise. Only parts of the canvas that they touch are merged again.
 //!
@@ -23,6 +25,7 @@
 mod averages;
 mod column;
 mod dropped;
+mod evenness;
 mod grid;
 mod judge;
 mod light;
@@ -37,7 +40,8 @@ mod vetted;
 mod work;
 
 pub use dropped::{DROPPED_PLANES, Dropped};
-pub use grid::NoiseGrid;
+pub use evenness::weigh_places;
+pub use grid::CanvasGrid;
 pub use light::{Light, LightSource};
 pub use op::{Group, PLANES, Pass, Stacked};
 pub use rejected::{BLOCK, Rejected};

@@ -61,11 +61,13 @@ impl Work<'_> {
 
     /// The mean of what frames of the middle width would show, without some frames.
     fn centre_without(&self, at: usize, usual: &Usual, rejected: &[Gone]) -> Option<f32> {
+        let (x, y) = self.on_canvas(at);
         let (mut sum, mut weight) = (0.0f32, 0.0f32);
         for (k, (values, light)) in self.values.iter().zip(&self.group.lights).enumerate() {
             if values[at].is_finite() && rejected.iter().all(|r| r.1.index() != k) {
-                sum += light.weight * (values[at] - usual.of_width(light.spread));
-                weight += light.weight;
+                let w = self.weight(k, x, y);
+                sum += w * (values[at] - usual.of_width(light.spread));
+                weight += w;
             }
         }
         (weight > 0.0).then(|| sum / weight)

@@ -54,9 +54,14 @@ pub(super) struct Work<'a> {
 // A block of the picture of what is rejected is one band's.
 const _: () = assert!(BLOCK == ROWS);
 
-/// Within such cells of the canvas a frame's noise is one: as long as a strip, as high as a band at the least.
-fn cell(x: i64, y: i64) -> (i64, i64) {
-    (x.div_euclid(STRIP.whole()), y.div_euclid(ROWS.whole()))
+/// The middle of a place's cell of the canvas. Within such cells, as long as a strip, as high as a band at the least, a frame's noise is one
+/// and its values count the same.
+pub(super) fn middle_of_cell(x: i64, y: i64) -> (f32, f32) {
+    let middle = |at: i64, side: usize| {
+        let cell = at.div_euclid(side.whole());
+        (cell.single() + 0.5) * side.single()
+    };
+    (middle(x, STRIP), middle(y, ROWS))
 }
 
 /// The cells of a rectangle, cut where it ends.
@@ -104,10 +109,14 @@ impl Work<'_> {
 
     /// The noise of a frame's sky at a place of the canvas.
     pub(super) fn sigma(&self, frame: usize, x: i64, y: i64) -> f32 {
-        let (column, row) = cell(x, y);
-        let middle = |cell: i64, side: usize| (cell.single() + 0.5) * side.single();
-        let noise = &self.group.lights[frame].noise;
-        noise.at(middle(column, STRIP), middle(row, ROWS))
+        let (x, y) = middle_of_cell(x, y);
+        self.group.lights[frame].noise.at(x, y)
+    }
+
+    /// How much a frame's values count at a place of the canvas.
+    pub(super) fn weight(&self, frame: usize, x: i64, y: i64) -> f32 {
+        let (x, y) = middle_of_cell(x, y);
+        self.group.lights[frame].weight_at(x, y)
     }
 
     /// Where a pixel lies on the canvas.
@@ -169,11 +178,12 @@ impl Work<'_> {
 
     /// The weighted mean of a pixel's values but those of some frames; none where all are among these.
     pub(super) fn mean_without(&self, at: usize, rejected: &[Gone]) -> Option<f32> {
+        let (x, y) = self.on_canvas(at);
         let (mut sum, mut weight) = (0.0f32, 0.0f32);
         for (k, values) in self.values.iter().enumerate() {
             let v = values[at];
             if v.is_finite() && rejected.iter().all(|r| r.1.index() != k) {
-                let w = self.group.lights[k].weight;
+                let w = self.weight(k, x, y);
                 sum += w * v;
                 weight += w;
             }
@@ -188,8 +198,9 @@ impl Work<'_> {
         for (k, light) in self.group.lights.iter().enumerate() {
             if self.values[k][at].is_finite() && rejected.iter().all(|r| r.1.index() != k) {
                 let of = light.variance(self.sigma(k, x, y), mean - self.group.sky);
-                variance += light.weight * light.weight * of;
-                weight += light.weight;
+                let w = self.weight(k, x, y);
+                variance += w * w * of;
+                weight += w;
             }
         }
         variance.sqrt() / weight

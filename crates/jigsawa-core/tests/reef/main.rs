@@ -4,6 +4,7 @@
 mod balance;
 mod calibrate;
 mod detect;
+mod drops;
 mod expressions;
 mod finish;
 mod flaws;
@@ -27,3 +28,4 @@ mod stack;
 mod starless;
 mod survey;
 mod told;
+mod uneven;

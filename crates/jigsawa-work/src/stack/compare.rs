@@ -12,6 +12,7 @@ use jigsawa_core::resample::Shape;
 use jigsawa_core::robust::{MAD_TO_SIGMA, mad, median};
 use jigsawa_core::space::{Rect, Size};
 use jigsawa_core::stack::{Group, PLANES, Pass, Rejected, Residuals, Stacked};
+use jigsawa_core::stars::{Settings, detect};
 
 use super::lights::{Stacking, lights};
 use super::sets::Set;
@@ -62,7 +63,12 @@ pub struct Compared {
     pub noise: f64,
     /// The noise that faint light is seen against: of means over 8 x 8 pixels, times 8.
     pub deep_noise: f64,
+    /// Width of its stars; none where too few are seen. A faint star's light is known to the noise times this.
+    pub fwhm_px: Option<f64>,
 }
+
+/// The width of fewer stars than these says little.
+const LEAST_STARS: usize = 5;
 
 /// The part that is shown: whole cells of the noise.
 const PART: (usize, usize) = (448, 304);
@@ -115,8 +121,11 @@ pub fn compare(
             let factor = 1.0 / (1.0 - of(&best[..*n]) / all).sqrt();
             (factor * pixel, factor * deep)
         };
+        let seen = detect(&part, None, &Settings::default());
+        let fwhm_px = seen.ok().filter(|c| c.stars.len() >= LEAST_STARS);
         Compared {
             frames: *n,
+            fwhm_px: fwhm_px.map(|c| c.fwhm_px),
             part,
             noise,
             deep_noise,

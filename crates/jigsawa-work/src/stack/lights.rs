@@ -1,12 +1,12 @@
 //! What each frame of a set counts, and how far its values may stray.
 
-use jigsawa_core::balance::{Balance, Surface};
+use jigsawa_core::balance::{Balance, Surface, Weigh};
 use jigsawa_core::layout::Layout;
 use jigsawa_core::measured::Measured;
 use jigsawa_core::number::Convert;
 use jigsawa_core::resample::{DropShape, Drops};
 use jigsawa_core::robust::median;
-use jigsawa_core::stack::{Light, LightSource, Rejection, Rule};
+use jigsawa_core::stack::{Light, LightSource, Rejection, Rule, weigh_places};
 
 use super::sets::Set;
 use crate::frames::Frame;
@@ -90,6 +90,7 @@ pub fn lights(
         .collect();
     let fwhm_px = f64::from(median(&mut widths));
     let canvas = layout.canvas.size;
+    let weigh = layout.levels.as_ref().map_or(Weigh::Noise, |l| l.weigh);
     let parts = members.iter().zip(&balances).map(|(member, balance)| {
         Light::new(&LightSource {
             member: *member,
@@ -98,7 +99,10 @@ pub fn lights(
             fwhm_px,
         })
     });
-    let parts = parts.collect();
+    let mut parts: Vec<Light> = parts.collect();
+    if weigh != Weigh::Equal {
+        weigh_places(&mut parts, &members, canvas);
+    }
     let middle = canvas.centre();
     let mut skies: Vec<f32> = balances
         .iter()

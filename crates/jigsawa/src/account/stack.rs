@@ -57,6 +57,9 @@ pub struct ComparedRow {
     /// Measured noise of a pixel, and that which faint light is seen against.
     pub noise: f64,
     pub deep_noise: f64,
+    /// Width of its stars.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub fwhm_px: Option<f64>,
 }
 
 impl ComparedRow {
@@ -66,7 +69,15 @@ impl ComparedRow {
             frames: c.frames,
             noise: in_units(c.noise, 4),
             deep_noise: in_units(c.deep_noise, 4),
+            fwhm_px: c.fwhm_px.map(|f| round(f, 3)),
         }
+    }
+
+    /// How many times as clear faint light and faint stars are as in another part; stars where the widths of both are known.
+    pub fn clearer_than(&self, other: &Self) -> (f64, Option<f64>) {
+        let light = other.deep_noise / self.deep_noise;
+        let widths = other.fwhm_px.zip(self.fwhm_px);
+        (light, widths.map(|(other, own)| light * other / own))
     }
 }
 

@@ -9,7 +9,9 @@ use super::table::{
     placements,
 };
 use super::{Own, written};
-use crate::account::{Account, Ending, FrameRow, HDR_FRAME, LaidOut, MASTER_FRAME, MOSAIC_FRAME};
+use crate::account::{
+    Account, ComparedRow, Ending, FrameRow, HDR_FRAME, LaidOut, MASTER_FRAME, MOSAIC_FRAME,
+};
 use crate::account::{MosaicAccount, OverlapRow, several_of_a_filter};
 use crate::tell::gathered;
 use jigsawa_work::foreign::shell_word;
@@ -106,6 +108,20 @@ fn tables(a: &Account) -> String {
     out
 }
 
+/// How much clearer faint light and stars are than in what was made of the fewest frames.
+fn clearer(c: &ComparedRow, first: &ComparedRow) -> String {
+    if c.frames == first.frames {
+        return String::new();
+    }
+    match c.clearer_than(first) {
+        (light, _) if !light.is_finite() => String::new(),
+        (light, None) => format!("; {light:.1} times as clear"),
+        (light, Some(stars)) => {
+            format!("; {light:.1} times as clear, faint stars {stars:.1} times")
+        }
+    }
+}
+
 /// Masters and their frames: a stack has its own tables, since a night has many frames.
 fn stacked(a: &Account) -> String {
     let mut out = String::new();
@@ -123,8 +139,12 @@ fn stacked(a: &Account) -> String {
             let plural = if c.frames == 1 { "" } else { "s" };
             let _ = writeln!(
                 out,
-                "compare    {}: noise {} from {} frame{plural}, {} for faint light",
-                m.name, c.noise, c.frames, c.deep_noise
+                "compare    {}: noise {} from {} frame{plural}, {} for faint light{}",
+                m.name,
+                c.noise,
+                c.frames,
+                c.deep_noise,
+                clearer(c, &m.compared[0])
             );
         }
     }

@@ -373,7 +373,11 @@ fn fewer_frames_are_compared_with_all_by_their_measured_noise() {
             "{key}: {compared:#?}"
         );
     }
+    // Seven frames show stars of the same width, or nearly.
+    let width = of(2, "fwhm_px") / of(1, "fwhm_px");
+    assert!((width - 1.0).abs() < 0.1, "{compared:#?}");
     let page = std::fs::read_to_string(night.path("k/reef-stack.html")).unwrap();
+    assert!(page.contains("faint stars yellow"));
     assert!(page.contains("How much is enough") && page.contains("7 frames: noise"));
     night
         .run("stack n --compare few --out l")

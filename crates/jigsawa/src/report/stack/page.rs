@@ -205,11 +205,15 @@ fn growth(row: &MasterRow) -> Markup {
         };
         chart.dots(dots(|c| c.noise), 4, Ink::dot([90, 150, 230]));
         chart.dots(dots(|c| c.deep_noise), 4, Ink::dot([210, 90, 90]));
+        let of_star = |c: &ComparedRow| c.deep_noise * c.fwhm_px.unwrap_or(f64::NAN);
+        if row.compared.iter().all(|c| c.fwhm_px.is_some()) {
+            chart.dots(dots(of_star), 3, Ink::dot([240, 220, 120]));
+        }
     }
     let measured = if row.compared.is_empty() {
         ""
     } else {
-        "; measured: pixels blue, faint light red"
+        "; measured: pixels blue, faint light red, faint stars yellow"
     };
     chart.figure(format!(
         "times less noise with every frame: by their noise (line), were all as good as the best (thin), and reached (dot){measured}"
@@ -221,9 +225,10 @@ fn compared(row: &MasterRow, frames: usize) -> String {
     let of = row.compared.iter().find(|c| c.frames == frames);
     let first = row.compared.first();
     let words = of.zip(first).map(|(c, first)| {
+        let (light, stars) = c.clearer_than(first);
+        let stars = stars.map_or(String::new(), |s| format!(" and stars {s:.1} times"));
         let clear = format!(
-            ", faint light {:.1} times as clear as from {}",
-            first.deep_noise / c.deep_noise,
+            ", faint light {light:.1} times{stars} as clear as from {}",
             first.frames
         );
         let clear = if c.frames == first.frames { "" } else { &clear };
