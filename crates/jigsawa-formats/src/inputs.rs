@@ -48,6 +48,11 @@ pub fn remember(path: &Path) {
     }
 }
 
+/// What was read does not count any more: another command begins, in the same process.
+pub fn forget() {
+    list().clear();
+}
+
 /// Bytes of a text that is read whole: a layout of ten thousand frames has some tens of millions.
 const LONGEST_TEXT: u64 = 1 << 30;
 

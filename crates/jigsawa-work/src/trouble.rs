@@ -288,6 +288,27 @@ pub enum Trouble {
     Unreadable { file: String, error: String },
     /// A picture that shows nothing to finish.
     Look { file: String, error: LookError },
+    /// A recipe, or a person's defaults, that cannot be used.
+    Recipe { file: PathBuf, error: String },
+    /// A recipe that was made by a run and that somebody has changed since.
+    RecipeEdited(PathBuf),
+    /// Nothing is given to run, and there is no recipe here.
+    NothingGiven,
+    /// Frames of several targets, with how many name each; or a target that none names.
+    Targets {
+        wanted: Option<String>,
+        targets: Vec<(String, usize)>,
+    },
+    /// So many frames were found, and none of them is a light or a master.
+    NoLights(usize),
+    /// Another run is under way in this folder.
+    RunUnderWay(PathBuf),
+    /// `--again` names a step that there is not.
+    NoSuchStep { step: String, steps: Vec<String> },
+    /// A step of a run that there is nothing for.
+    StepReadsNothing(String),
+    /// Options of a step that its command refuses.
+    StepOptions { step: String, error: String },
     /// A picture that cannot be finished as it is wanted.
     Finish { file: String, error: PlanError },
     /// A caption that names what there is not.

@@ -5,8 +5,10 @@
 mod account;
 mod cli;
 mod commands;
+mod recipe;
 mod report;
 mod settings;
+mod steps;
 mod tell;
 mod terminal;
 
@@ -75,6 +77,8 @@ fn run(cli: &Cli) -> Result<Ending, Trouble> {
         Command::Mosaic(args) => commands::mosaic(args, &cli.common),
         Command::Finish(args) => commands::finish(args, &cli.common),
         Command::Stars(args) => commands::stars(args, &cli.common),
+        Command::Run(args) => commands::run(args, &cli.common),
+        Command::Check(args) => commands::check(args, &cli.common),
         Command::Demo(args) => commands::demo(args, &cli.common),
     }
 }

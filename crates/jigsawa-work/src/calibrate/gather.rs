@@ -170,7 +170,7 @@ fn of_file(
 }
 
 /// What a frame is by its name, or by that of its folder.
-fn kind_by_name(path: &Path) -> Option<Kind> {
+pub fn kind_by_name(path: &Path) -> Option<Kind> {
     let of = |part: &std::ffi::OsStr| {
         let word: String = part
             .to_string_lossy()

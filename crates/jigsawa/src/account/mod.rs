@@ -5,6 +5,7 @@ mod finish;
 mod hdr;
 mod mosaic;
 mod outcome;
+mod run;
 mod stack;
 mod survey;
 
@@ -21,6 +22,7 @@ pub use hdr::{HdrRow, rows as hdr_rows};
 use jigsawa_work::clock::{Clock, Output, in_units, round};
 pub use mosaic::{MosaicAccount, OverlapRow, mosaic_account};
 pub use outcome::Outcome;
+pub use run::{Ran, RunAccount, StepRow, StepState};
 pub use stack::{ComparedRow, LightRow, MasterRow, row as master_row, several_of_a_filter};
 pub use survey::{SurveyAccount, Surveyed};
 
@@ -31,6 +33,9 @@ use jigsawa_work::frames::Spoilt;
 pub const HDR_FRAME: &str = "HDR frame, linear 32-bit float";
 pub const MOSAIC_FRAME: &str = "mosaic, linear 32-bit float";
 pub const MASTER_FRAME: &str = "master, linear 32-bit float";
+
+/// And a colour picture, linear.
+pub const LINEAR_PICTURE: &str = "linear 32-bit float, 3 planes";
 
 /// The account of a command that lays frames on a canvas.
 pub type Account = Outcome<LaidOut>;

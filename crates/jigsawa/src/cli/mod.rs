@@ -7,6 +7,7 @@ mod hdr;
 mod mosaic;
 mod normalize;
 mod register;
+mod run;
 mod show;
 mod stack;
 mod stars;
@@ -32,6 +33,7 @@ pub use hdr::{ExrArg, HdrArgs};
 pub use mosaic::{ExtentArg, MosaicArgs};
 pub use normalize::{NormalizeArgs, SurfaceArg, WeighArg, hints, off_canvas};
 pub use register::RegisterArgs;
+pub use run::{CheckArgs, RunArgs, WhatArgs};
 pub use show::ShowArgs;
 pub use stack::StackArgs;
 pub use stars::StarsArgs;
@@ -51,7 +53,7 @@ const STYLES: Styles = Styles::styled()
 #[derive(Debug, Parser)]
 #[command(name = "jigsawa", version, styles = STYLES, max_term_width = 100)]
 #[command(
-    after_help = "Start with:\n  jigsawa demo\n  jigsawa survey night/ --out look\n  jigsawa compose ha.fits oiii.fits sii.fits --palette SHO --out result --name reef"
+    after_help = "Start with:\n  jigsawa demo\n  jigsawa run night/ --palettes SHO\n  jigsawa survey night/ --out look\n  jigsawa compose ha.fits oiii.fits sii.fits --palette SHO --out result --name reef"
 )]
 pub struct Cli {
     #[command(subcommand)]
@@ -116,6 +118,10 @@ pub enum Command {
     Finish(Box<FinishArgs>),
     /// Take a frame apart into its stars and what lies behind them
     Stars(StarsArgs),
+    /// From any folder of frames to finished pictures; again, only what has changed
+    Run(Box<RunArgs>),
+    /// Say what 'run' would do, what is missing or doubtful, and how long it would take
+    Check(Box<CheckArgs>),
     /// Write made-up sample frames and run the whole example on them
     Demo(DemoArgs),
 }
@@ -340,7 +346,7 @@ fn scale(text: &str) -> Result<f64, String> {
 }
 
 /// A number of bytes: 500M, 2G, 1.5G.
-fn bytes(text: &str) -> Result<usize, String> {
+pub fn bytes(text: &str) -> Result<usize, String> {
     let trimmed = text
         .trim()
         .trim_end_matches(['b', 'B'])

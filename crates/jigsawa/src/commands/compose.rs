@@ -11,7 +11,7 @@ use jigsawa_formats::about::About;
 use jigsawa_formats::png::write_all;
 use jigsawa_formats::whole::Unfinished;
 
-use crate::account::{Account, Ending};
+use crate::account::{Account, Ending, LINEAR_PICTURE};
 use crate::cli::{Common, ComposeArgs, GivenArgs, PlacingArgs, StretchArg};
 use crate::commands::raw::from_raw;
 use crate::commands::swatches::swatches;
@@ -250,7 +250,7 @@ fn one(
         run.clock.lap("merge");
         file
     };
-    let mut files = vec![(whole, "linear 32-bit float, 3 planes")];
+    let mut files = vec![(whole, LINEAR_PICTURE)];
     if args.linear_only {
         return Ok((files, outliers.get()));
     }

@@ -5,10 +5,12 @@
 pub mod calibrating;
 mod gathered;
 mod hints;
+mod running;
 mod sentences;
 mod told;
 
 pub use gathered::gathered;
+pub use told::did_you_mean;
 
 use std::process::ExitCode;
 
@@ -34,6 +36,11 @@ pub fn usage(error: &clap::Error, json: bool) -> ExitCode {
         tracing::debug!("the terminal takes no more: {e}");
     }
     ExitCode::from(if error.use_stderr() { 2 } else { 0 })
+}
+
+/// A trouble in one sentence.
+pub fn sentence(trouble: &Trouble) -> String {
+    tell(trouble).message
 }
 
 /// A trouble in words, and what would mend it.
@@ -76,6 +83,12 @@ fn exit_code(trouble: &Trouble) -> u8 {
         | Trouble::Relocation { .. }
         | Trouble::LayoutAlone
         | Trouble::AlreadyPlaced(_)
+        | Trouble::Recipe { .. }
+        | Trouble::RecipeEdited(_)
+        | Trouble::NothingGiven
+        | Trouble::Targets { .. }
+        | Trouble::NoSuchStep { .. }
+        | Trouble::StepOptions { .. }
         | Trouble::NotPlaced(_)
         | Trouble::NoMosaic(_)
         | Trouble::Options(_)

@@ -11,6 +11,7 @@ use super::hints::{
     balance_hint, files_told, filters_told, finish_hint, keep_told, known_filters, look_words,
     match_told, mix_hint, one_light, palette_needs_told, palette_told,
 };
+use super::running::of_run;
 use super::told::{Told, did_you_mean, list, marked, plain};
 
 /// What a failed run leaves.
@@ -21,6 +22,15 @@ const NOTHING_LEFT: &str = "Nothing half-written is left. Is the disk full, or t
 #[allow(clippy::too_many_lines)]
 pub(super) fn tell(trouble: &Trouble) -> Told {
     match trouble {
+        Trouble::Recipe { .. }
+        | Trouble::RecipeEdited(_)
+        | Trouble::NothingGiven
+        | Trouble::Targets { .. }
+        | Trouble::NoLights(_)
+        | Trouble::RunUnderWay(_)
+        | Trouble::NoSuchStep { .. }
+        | Trouble::StepReadsNothing(_)
+        | Trouble::StepOptions { .. } => of_run(trouble),
         Trouble::Files(files) => files_told(files),
         Trouble::MasterSize { file, is, wanted } => plain(format!(
             "the master '{}' has {} x {} pixels, the frames that need it {} x {}",

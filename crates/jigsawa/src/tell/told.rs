@@ -23,7 +23,8 @@ pub(super) fn nearest<'a>(name: &str, known: impl IntoIterator<Item = &'a str>) 
         .map(|(_, k)| k)
 }
 
-pub(super) fn did_you_mean<'a>(name: &str, known: impl IntoIterator<Item = &'a str>) -> String {
+/// The nearest of some names as a question; nothing where none is near.
+pub fn did_you_mean<'a>(name: &str, known: impl IntoIterator<Item = &'a str>) -> String {
     nearest(name, known).map_or(String::new(), |n| format!("Did you mean {n}? "))
 }
 

@@ -5,12 +5,13 @@ mod finish;
 mod laid_out;
 mod palettes;
 mod progress;
+mod run;
 mod stack;
 mod survey;
 mod table;
 
 pub use palettes::palette_table;
-pub use progress::{run, watch};
+pub use progress::{begin_step, run, watch};
 pub use survey::{Look, survey_text, width};
 
 use std::fmt::Write as _;
@@ -50,6 +51,11 @@ pub fn unsaid() -> Option<std::io::Error> {
         .unwrap_or_else(PoisonError::into_inner)
         .take()?;
     (unsaid.kind() != std::io::ErrorKind::BrokenPipe).then_some(unsaid)
+}
+
+/// A word as a shell takes it.
+fn quoted(word: &str) -> String {
+    jigsawa_work::foreign::shell_word(word).to_string()
 }
 
 /// What was written and how long it took, as the last lines of an account.

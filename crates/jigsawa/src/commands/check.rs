@@ -1,0 +1,191 @@
+//! `jigsawa check`: what `run` would do, what is missing or doubtful, and how long it would take. Nothing is written.
+
+use jigsawa_core::calibrate::group::{Group, groups};
+use jigsawa_core::calibrate::needs::needs;
+use jigsawa_core::frame::{FrameFacts, Kind};
+use jigsawa_core::number::Convert;
+use jigsawa_core::space::FramePx;
+use jigsawa_work::clock::Clock;
+use jigsawa_work::trouble::Trouble;
+
+use super::project::{Project, project};
+use super::run::read_by;
+use crate::account::{Ending, Ran, RunAccount, StepRow, StepState};
+use crate::cli::{CheckArgs, Common};
+use crate::recipe::schema;
+use crate::settings::defaults;
+use crate::steps::{Found, Part, Plan, State, Step, look, plan};
+use crate::tell::calibrating::doubt;
+use crate::terminal::{say, tell};
+
+/// Runs the command and prints its account.
+pub fn check(args: &CheckArgs, common: &Common) -> Result<Ending, Trouble> {
+    if args.schema {
+        say(&serde_json::to_string_pretty(&schema()).unwrap_or_default());
+        return Ok(Ending::Whole);
+    }
+    if args.defaults {
+        return show_defaults();
+    }
+    let clock = Clock::start();
+    let project = project(&args.what)?;
+    let found = look(&project.recipe)?;
+    let mut plan = plan(&project.recipe, &found)?;
+    if plan.steps.iter().any(|s| s.command == "calibrate") {
+        plan.doubts.extend(calibration_doubts(&found));
+    }
+    plan.doubts.extend(far_away(&found));
+    clock.lap("look");
+    let ran = account(&project, &found, &plan);
+    clock.lap("plan");
+    let account = RunAccount::new("check", ran, Vec::new(), Vec::new(), &clock);
+    Ok(tell(&account, common))
+}
+
+/// What is done and what is to do.
+fn account(project: &Project, found: &Found, plan: &Plan) -> Ran {
+    let folder = project.folder();
+    let mut state = State::read(&folder);
+    let (mut rows, mut about_s, mut about_mb) = (Vec::new(), 0.0, 0.0);
+    let mut changed: Vec<bool> = Vec::new();
+    for step in &plan.steps {
+        // What follows from a step that is to be done is to be done as well.
+        let stale = step.inputs.iter().any(|i| match i {
+            crate::steps::Input::Made(by, _) => changed[*by],
+            crate::steps::Input::File(_) => false,
+        });
+        let inputs = read_by(step, plan, &state, &folder);
+        let key = state.key(step, &inputs);
+        let done = !stale && state.is_done(&step.id, &key, &folder);
+        let seconds = if done { 0.0 } else { estimate(step, &state) };
+        if !done {
+            about_s += seconds;
+            about_mb += megabytes(step, found);
+        }
+        changed.push(!done);
+        rows.push(StepRow {
+            step: step.id.clone(),
+            state: if done {
+                StepState::DoneBefore
+            } else {
+                StepState::ToDo
+            },
+            seconds: (10.0 * seconds).round() / 10.0,
+            reads: inputs.len(),
+        });
+    }
+    Ran {
+        name: plan.name.clone(),
+        recipe: project.file.as_ref().map(|f| jigsawa_work::foreign::name_of(f)),
+        decided: plan.decided.clone(),
+        doubts: plan.doubts.clone(),
+        steps: rows,
+        better: Vec::new(),
+        about_s: Some((10.0 * about_s).round() / 10.0),
+        about_mb: Some(about_mb.round()),
+        spoilt: found.spoilt.clone(),
+    }
+}
+
+/// Seconds that a step takes: as it took here before, else as on a laptop of two cores.
+fn estimate(step: &Step, state: &State) -> f64 {
+    let own = state.steps.get(&step.id);
+    let alike = || {
+        let word = |id: &str| id.split(' ').next().unwrap_or_default().to_owned();
+        let same = state.steps.iter().find(|(id, _)| word(id) == word(&step.id));
+        same.map(|(_, r)| r)
+    };
+    if let Some(record) = own.or_else(alike).filter(|r| r.megapixels > 0.0) {
+        return record.seconds * step.megapixels / record.megapixels;
+    }
+    let of_megapixel = match step.command {
+        "calibrate" => 0.003,
+        "stack" => 0.04,
+        "finish" => 0.15,
+        _ => 0.06,
+    };
+    0.3 + of_megapixel * step.megapixels
+}
+
+/// Megabytes of a step's results.
+fn megabytes(step: &Step, found: &Found) -> f64 {
+    let areas = found.files.iter().map(|f| f.facts.size.area().real() / 1e6);
+    let one = areas.fold(0.0, f64::max);
+    let filters = found.filters().len().real();
+    one * match step.command {
+        "calibrate" => 4.0 * 6.0,
+        // A master and its map.
+        "stack" => 20.0 * filters,
+        "hdr" | "mosaic" => 4.0 * filters,
+        "compose" => 12.0,
+        // 16 bits twice, one of them packed.
+        _ => 11.0,
+    }
+}
+
+/// What lights lack, by headers alone.
+fn calibration_doubts(found: &Found) -> Vec<String> {
+    let frames: Vec<(Kind, &FrameFacts)> = found
+        .files
+        .iter()
+        .filter(|f| f.part != Part::Master)
+        .map(|f| (f.facts.kind, &f.facts))
+        .collect();
+    let groups = groups(&frames);
+    let names: Vec<String> = groups.iter().map(Group::word).collect();
+    needs(&groups)
+        .iter()
+        .zip(&groups)
+        .filter(|(_, g)| g.kind == Kind::Light)
+        .flat_map(|(n, g)| n.doubts.iter().map(|d| (g.word(), d)).collect::<Vec<_>>())
+        .map(|(group, d)| format!("{group}: {}", doubt(d, &names)))
+        .collect()
+}
+
+/// Frames that lie far from all others, by their places on the sky.
+fn far_away(found: &Found) -> Vec<String> {
+    /// Two fields may touch; farther is another target.
+    const FIELDS: f64 = 6.0;
+    let known: Vec<_> = found
+        .files
+        .iter()
+        .filter(|f| f.part != Part::Calibration)
+        .filter_map(|f| {
+            let wcs = f.facts.wcs.as_ref()?;
+            let side = f.facts.size.width().max(f.facts.size.height()).real();
+            let field_deg = side * f.facts.wcs_arcsec? / 3600.0;
+            Some((f, wcs.sky(f.facts.size.centre::<FramePx>()), field_deg))
+        })
+        .collect();
+    known
+        .iter()
+        .filter_map(|(f, sky, field)| {
+            let mut others: Vec<f64> = known.iter().map(|(_, o, _)| sky.separation_deg(*o)).collect();
+            others.sort_by(f64::total_cmp);
+            let middle = others.get(others.len() / 2).copied()?;
+            (middle > FIELDS * field).then(|| {
+                format!(
+                    "'{}' lies {middle:.1} degrees from the others",
+                    jigsawa_work::foreign::name_of(&f.path)
+                )
+            })
+        })
+        .collect()
+}
+
+fn show_defaults() -> Result<Ending, Trouble> {
+    let own = defaults()?;
+    let place = own.file.as_ref().map(|f| f.display().to_string());
+    let place = place.unwrap_or_else(|| "no folder for settings is known".to_owned());
+    match &own.text {
+        Some(text) => say(&format!("# {place}\n{}", text.trim_end())),
+        None => say(&format!(
+            "there are no defaults of your own. They would stand in {place}:\n\n\
+             palettes = [\"SHO\", \"HOO\"]     # where a project names none\n\
+             library = \"masters\"            # calibration masters of all nights, as seen from that file\n\
+             memory = \"1G\"\n\
+             catalogue = \"stars.csv\"        # star colours for white"
+        )),
+    }
+    Ok(Ending::Whole)
+}

@@ -1,0 +1,329 @@
+//! `jigsawa run`: from whatever is there to finished pictures; again, only what has changed.
+
+use std::ffi::OsString;
+use std::path::{Path, PathBuf};
+
+use jigsawa_formats::inputs;
+use jigsawa_work::clock::{Clock, Output};
+use jigsawa_work::foreign::name_of;
+use jigsawa_work::outputs::filled;
+use jigsawa_work::trouble::Trouble;
+
+use super::project::{Project, project};
+use crate::account::{Ending, Ran, RunAccount, StepRow, StepState};
+use crate::cli::{Common, RunArgs};
+use crate::recipe::{Recipe, written};
+use crate::report::{IndexEntry, write_index};
+use crate::steps::{
+    Done, Found, Input, Lock, Plan, State, Step, StepRecord, look, perform, plan,
+};
+use crate::tell::sentence;
+use crate::terminal::{begin_step, complain, tell};
+
+/// The page with everything to look at, and the recipe.
+const PAGE: &str = "index.html";
+const RECIPE: &str = "jigsawa.toml";
+
+/// Runs the command and prints its account.
+pub fn run(args: &RunArgs, common: &Common) -> Result<Ending, Trouble> {
+    if args.watch {
+        return super::watch::watch(args, common);
+    }
+    Ok(tell(&once(args, common)?, common))
+}
+
+/// Brings all results up to date once.
+pub fn once(args: &RunArgs, common: &Common) -> Result<RunAccount, Trouble> {
+    let clock = Clock::start();
+    let project = project(&args.what)?;
+    let common = &project.common(common)?;
+    let folder = project.folder();
+    let _lock = Lock::take(&folder)?;
+    let mut state = State::read(&folder);
+    refuse_edited(&project, &state, &folder, args.overwrite)?;
+    let found = look(&project.recipe)?;
+    let plan = plan(&project.recipe, &found)?;
+    clock.lap("look");
+    // Before the long work: a palette that cannot be made.
+    if let Some((palette, missing)) = plan.lacking.first() {
+        return Err(Trouble::PaletteNeeds {
+            palette: palette.clone(),
+            missing: missing.clone(),
+            have: found.filters().iter().map(|f| f.name().to_owned()).collect(),
+        });
+    }
+    let unknown = args.again.iter().find(|a| !plan.steps.iter().any(|s| s.id == **a));
+    if let Some(step) = unknown {
+        return Err(Trouble::NoSuchStep {
+            step: step.clone(),
+            steps: plan.steps.iter().map(|s| s.id.clone()).collect(),
+        });
+    }
+    let mut work = Work {
+        folder: &folder,
+        found: &found,
+        state: &mut state,
+        again: &args.again,
+        common,
+        rows: Vec::new(),
+        better: Vec::new(),
+        warnings: Vec::new(),
+        outputs: Vec::new(),
+    };
+    let ended = work.all(&plan, &clock);
+    let Work {
+        rows,
+        better,
+        warnings,
+        mut outputs,
+        ..
+    } = work;
+    let mut ran = Ran {
+        name: plan.name.clone(),
+        recipe: None,
+        decided: plan.decided.clone(),
+        doubts: plan.doubts.clone(),
+        steps: rows,
+        better,
+        about_s: None,
+        about_mb: None,
+        spoilt: found.spoilt.clone(),
+    };
+    if let Err(trouble) = ended {
+        // What is done is shown all the same.
+        let _ = page(&folder, &ran, &state, &plan);
+        summary(&ran, &trouble, common);
+        return Err(trouble);
+    }
+    let recipe = keep_recipe(&project, &plan, &mut state, &folder)?;
+    ran.recipe = Some(name_of(&recipe));
+    state.write(&folder)?;
+    page(&folder, &ran, &state, &plan)?;
+    clock.lap("page");
+    // The page to look at comes first.
+    let output = |path: &Path, kind| Output {
+        file: name_of(path),
+        kind,
+    };
+    outputs.insert(0, output(&folder.join(PAGE), "page with everything to look at"));
+    outputs.push(output(&recipe, "recipe"));
+    Ok(RunAccount::new("run", ran, outputs, warnings, &clock))
+}
+
+/// A run under way.
+struct Work<'a> {
+    folder: &'a Path,
+    found: &'a Found,
+    state: &'a mut State,
+    again: &'a [String],
+    common: &'a Common,
+    rows: Vec<StepRow>,
+    better: Vec<String>,
+    warnings: Vec<String>,
+    outputs: Vec<Output>,
+}
+
+impl Work<'_> {
+    /// All steps in their order. What was done stays known whatever happens to the next.
+    fn all(&mut self, plan: &Plan, clock: &Clock) -> Result<(), Trouble> {
+        for (k, step) in plan.steps.iter().enumerate() {
+            if let Err(trouble) = self.one(plan, step, clock) {
+                self.rows.push(row(step, StepState::Failed, 0.0, 0));
+                let rest = plan.steps[k + 1..].iter();
+                self.rows
+                    .extend(rest.map(|s| row(s, StepState::NotReached, 0.0, 0)));
+                self.state.write(self.folder)?;
+                return Err(trouble);
+            }
+        }
+        // What no step makes any more is forgotten, but its files stay.
+        let planned = |id: &String| plan.steps.iter().any(|s| s.id == *id);
+        self.state.steps.retain(|id, _| planned(id));
+        Ok(())
+    }
+
+    fn one(&mut self, plan: &Plan, step: &Step, clock: &Clock) -> Result<(), Trouble> {
+        let inputs = read_by(step, plan, self.state, self.folder);
+        if inputs.is_empty() {
+            return Err(Trouble::StepReadsNothing(step.id.clone()));
+        }
+        let key = self.state.key(step, &inputs);
+        let wanted = self.again.contains(&step.id);
+        if !wanted && self.state.is_done(&step.id, &key, self.folder) {
+            self.rows.push(row(step, StepState::DoneBefore, 0.0, inputs.len()));
+            return Ok(());
+        }
+        let before = self.state.steps.get(&step.id).cloned();
+        let more = pinned(step, before.as_ref(), &inputs);
+        let progress = begin_step(&step.id, self.rows.len() + 1, plan.steps.len(), self.common);
+        let began = Clock::start();
+        let originals: Vec<&Path> = self.found.files.iter().map(|f| f.path.as_path()).collect();
+        let done = perform(step, (&inputs, &originals), &more, self.folder, self.common)?;
+        drop(progress);
+        let seconds = began.stages().1;
+        clock.lap(step.command);
+        self.rows.push(row(step, StepState::Done, seconds, inputs.len()));
+        self.warnings
+            .extend(done.warnings.iter().map(|w| format!("{}: {w}", step.id)));
+        if let Some(before) = &before {
+            self.better.extend(better(before, &done));
+        }
+        let record = self.record(key, step, &done, seconds);
+        self.outputs.extend(done.outputs);
+        self.state.steps.insert(step.id.clone(), record);
+        // A power cut from here on loses nothing of it.
+        self.state.write(self.folder)
+    }
+
+    fn record(&mut self, key: String, step: &Step, done: &Done, seconds: f64) -> StepRecord {
+        let outputs = done.outputs.iter().filter_map(|o| {
+            let path = PathBuf::from(&o.file);
+            let below = path.strip_prefix(self.folder).unwrap_or(&path).to_owned();
+            let mark = self.state.mark(&self.folder.join(&below))?;
+            Some((name_of(&below), o.kind.to_owned(), mark))
+        });
+        StepRecord {
+            key,
+            outputs: outputs.collect(),
+            seconds,
+            megapixels: step.megapixels,
+            warnings: done.warnings.clone(),
+            reference: done.reference.clone(),
+            masters: done.masters.clone(),
+        }
+    }
+}
+
+/// The files that a step reads, as far as they are there.
+pub fn read_by(step: &Step, plan: &Plan, state: &State, folder: &Path) -> Vec<PathBuf> {
+    let of = |input: &Input| match input {
+        Input::File(path) => vec![path.clone()],
+        Input::Made(by, kind) => state.made(&plan.steps[*by].id, kind, folder),
+    };
+    step.inputs.iter().flat_map(of).collect()
+}
+
+fn row(step: &Step, state: StepState, seconds: f64, reads: usize) -> StepRow {
+    StepRow {
+        step: step.id.clone(),
+        state,
+        seconds: (1000.0 * seconds).round() / 1000.0,
+        reads,
+    }
+}
+
+/// The reference of before stays, so that new frames join the canvas that there is.
+fn pinned(step: &Step, before: Option<&StepRecord>, inputs: &[PathBuf]) -> Vec<OsString> {
+    let from_files = step.inputs.iter().all(|i| matches!(i, Input::File(_)));
+    let has_reference = match step.command {
+        "stack" => true,
+        "hdr" | "compose" => from_files,
+        _ => false,
+    };
+    let asked = step.options.iter().any(|o| o.to_string_lossy().starts_with("--reference"));
+    let Some(reference) = before.and_then(|b| b.reference.as_ref()) else {
+        return Vec::new();
+    };
+    let path = Path::new(reference);
+    // A layout's frames are looked up by the command itself.
+    let there = path.exists() && (inputs.iter().any(|i| i == path) || !from_files);
+    if !has_reference || asked || !there {
+        return Vec::new();
+    }
+    vec![format!("--reference={reference}").into()]
+}
+
+/// What new frames have brought.
+fn better(before: &StepRecord, done: &Done) -> Vec<String> {
+    let of = |(name, frames, noise): &(String, usize, f64)| {
+        let (_, old, was) = before.masters.iter().find(|m| m.0 == *name)?;
+        let less = was / noise;
+        (frames != old && less.is_finite()).then(|| {
+            format!("{name}: {old} frames have become {frames}, its noise {less:.2} times less")
+        })
+    };
+    done.masters.iter().filter_map(of).collect()
+}
+
+/// A recipe that somebody has changed is not written over.
+fn refuse_edited(
+    project: &Project,
+    state: &State,
+    folder: &Path,
+    overwrite: bool,
+) -> Result<(), Trouble> {
+    let path = folder.join(RECIPE);
+    if project.file.is_some() || overwrite {
+        return Ok(());
+    }
+    match std::fs::read_to_string(&path) {
+        Ok(text) if state.recipe.as_deref() != Some(&text) => Err(Trouble::RecipeEdited(path)),
+        _ => Ok(()),
+    }
+}
+
+/// Writes the recipe that makes this again, unless one was given.
+fn keep_recipe(
+    project: &Project,
+    plan: &Plan,
+    state: &mut State,
+    folder: &Path,
+) -> Result<PathBuf, Trouble> {
+    if let Some(file) = &project.file {
+        return Ok(file.clone());
+    }
+    let mut recipe = Recipe {
+        name: Some(plan.name.clone()),
+        ..project.recipe.clone()
+    };
+    if plan.chosen {
+        recipe.palettes = plan.pictures.iter().map(|p| p.palette.clone()).collect();
+    }
+    let text = written(&recipe, &plan.decided);
+    let path = folder.join(RECIPE);
+    inputs::forget();
+    let file = filled(&path, text.as_bytes(), true)?;
+    file.finish().map_err(|error| Trouble::Write {
+        file: path.clone(),
+        error,
+    })?;
+    state.recipe = Some(text);
+    Ok(path)
+}
+
+fn page(folder: &Path, ran: &Ran, state: &State, plan: &Plan) -> Result<(), Trouble> {
+    let of = |s: &Step| state.steps.get(&s.id).into_iter().flat_map(|r| &r.outputs);
+    let files: Vec<IndexEntry> = plan
+        .steps
+        .iter()
+        .flat_map(of)
+        .map(|(file, kind, _)| IndexEntry {
+            file: file.clone(),
+            kind: kind.clone(),
+        })
+        .collect();
+    inputs::forget();
+    let path = folder.join(PAGE);
+    let written = write_index(&path, ran, &files)?;
+    let written = written.finish();
+    written.map_err(|error| Trouble::Write { file: path, error })?;
+    Ok(())
+}
+
+/// What is done and what is not, when a step has failed.
+fn summary(ran: &Ran, trouble: &Trouble, common: &Common) {
+    if common.json || common.quiet {
+        return;
+    }
+    for s in &ran.steps {
+        complain(&format!("step       {:<16} {}", s.step, s.state.words()));
+    }
+    let failed = ran.steps.iter().find(|s| s.state == StepState::Failed);
+    if let Some(step) = failed {
+        complain(&format!(
+            "The step '{}' has failed ({}). What is done stays; the next 'jigsawa run' goes on there.",
+            step.step,
+            sentence(trouble)
+        ));
+    }
+}

@@ -1,0 +1,20 @@
+//! The recipe: a project of one target as a text that a person reads and writes.
+//!
+//! `model` is what it says, `read` and `write` are the text, `options` what each command takes, by its own command line.
+
+mod model;
+mod options;
+mod read;
+mod schema;
+mod write;
+
+pub use model::{FORMAT, Options, Picture, Recipe, straight};
+pub use options::words;
+pub use read::read;
+pub use schema::schema;
+pub use write::written;
+
+/// Sections that hold the options of a command, in the order in which commands come.
+pub const COMMANDS: [&str; 6] = [
+    "calibrate", "stack", "hdr", "mosaic", "compose", "finish",
+];

@@ -1,0 +1,98 @@
+//! What a recipe says.
+
+use std::collections::BTreeMap;
+use std::path::{Component, Path, PathBuf};
+
+/// The number of the recipe's form.
+pub const FORMAT: i64 = 1;
+
+/// Options of a command: their long names, and their values.
+pub type Options = BTreeMap<String, toml::Value>;
+
+/// A project: frames of one target, and the pictures that are wanted of them.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Recipe {
+    /// Start of every result's name; the target's where nothing is said.
+    pub name: Option<String>,
+    /// Folders, files and patterns.
+    pub frames: Vec<String>,
+    /// The target, where the frames show several.
+    pub target: Option<String>,
+    /// The folder of the results.
+    pub out: String,
+    /// Where calibration masters are kept; among the results where nothing is said.
+    pub library: Option<String>,
+    /// Several frames of a filter are panels of a mosaic, or are not; found out where nothing is said.
+    pub panels: Option<bool>,
+    /// Memory for tiles.
+    pub memory: Option<String>,
+    /// Palettes, each for one picture; those that suit the filters where there are none.
+    pub palettes: Vec<String>,
+    /// Options of commands.
+    pub options: BTreeMap<String, Options>,
+    /// Pictures with options of their own.
+    pub pictures: Vec<Picture>,
+    /// The folder that paths are seen from.
+    pub folder: PathBuf,
+}
+
+/// A picture with options of its own, which come before those of all pictures.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Picture {
+    /// What it is called, besides the target: the palette where nothing is said.
+    pub name: Option<String>,
+    /// Its palette.
+    pub palette: String,
+    /// Options of `compose` and of `finish`.
+    pub compose: Options,
+    /// See `compose`.
+    pub finish: Options,
+}
+
+impl Recipe {
+    /// All pictures: those of plain palettes first.
+    pub fn pictures(&self) -> Vec<Picture> {
+        let plain = self.palettes.iter().map(|p| Picture {
+            palette: p.clone(),
+            ..Picture::default()
+        });
+        plain.chain(self.pictures.iter().cloned()).collect()
+    }
+
+    /// A path as seen from the recipe.
+    pub fn path(&self, text: &str) -> PathBuf {
+        let own = PathBuf::from(text);
+        if own.is_absolute() {
+            return own;
+        }
+        // The folder may not be there yet, so that what leads out of it is no path for the system.
+        straight(&self.folder.join(own))
+    }
+
+    /// The options of a command for all that it does.
+    pub fn of(&self, command: &str) -> Options {
+        self.options.get(command).cloned().unwrap_or_default()
+    }
+}
+
+/// A path without what leads back.
+pub fn straight(path: &Path) -> PathBuf {
+    let mut whole = PathBuf::new();
+    for part in path.components() {
+        match part {
+            Component::ParentDir => {
+                whole.pop();
+            }
+            Component::CurDir => {}
+            other => whole.push(other),
+        }
+    }
+    whole
+}
+
+impl Picture {
+    /// What it is called besides the target.
+    pub fn part(&self) -> &str {
+        self.name.as_deref().unwrap_or(&self.palette)
+    }
+}

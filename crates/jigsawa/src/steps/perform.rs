@@ -1,0 +1,76 @@
+//! A step done: its command, as if it had been typed.
+
+use std::ffi::OsString;
+use std::path::{Path, PathBuf};
+
+use clap::Parser;
+use jigsawa_formats::inputs as known;
+use jigsawa_work::clock::Output;
+use jigsawa_work::trouble::Trouble;
+
+use super::plan::Step;
+use crate::account::{Account, Outcome};
+use crate::cli::{Cli, Command, Common};
+use crate::commands;
+
+/// What came of a step.
+#[derive(Debug, Default)]
+pub struct Done {
+    /// What was written.
+    pub outputs: Vec<Output>,
+    /// What was said.
+    pub warnings: Vec<String>,
+    /// The frame that others were brought to.
+    pub reference: Option<String>,
+    /// Masters: name, frames, noise of a pixel.
+    pub masters: Vec<(String, usize, f64)>,
+}
+
+/// Does a step on some files. No result gets the name of an original.
+pub fn perform(
+    step: &Step,
+    (inputs, originals): (&[PathBuf], &[&Path]),
+    more: &[OsString],
+    out: &Path,
+    common: &Common,
+) -> Result<Done, Trouble> {
+    // What an earlier step of this process has read may be written anew by this one.
+    known::forget();
+    for file in originals {
+        known::remember(file);
+    }
+    let mut words: Vec<OsString> = vec!["jigsawa".into(), step.command.into()];
+    words.extend(step.options.iter().chain(more).cloned());
+    let mut folder = OsString::from("--out=");
+    folder.push(out);
+    words.push(folder);
+    words.extend([format!("--name={}", step.name).into(), "--overwrite".into(), "--".into()]);
+    words.extend(inputs.iter().map(|p| p.clone().into_os_string()));
+    let cli = Cli::try_parse_from(words)
+        .map_err(|e| Trouble::StepOptions { step: step.id.clone(), error: e.to_string() })?;
+    let laid = |account: Account| {
+        let masters = account.own.masters.iter();
+        Done {
+            reference: Some(account.own.reference.file.clone()),
+            masters: masters.map(|m| (m.name.clone(), m.frames, m.noise)).collect(),
+            ..plain(account)
+        }
+    };
+    Ok(match &cli.command {
+        Command::Calibrate(args) => plain(commands::calibrate_made(args, common)?),
+        Command::Stack(args) => laid(commands::stack_made(args, common)?),
+        Command::Hdr(args) => laid(commands::hdr_made(args, common)?),
+        Command::Mosaic(args) => laid(commands::mosaic_made(args, common)?),
+        Command::Compose(args) => laid(commands::compose_made(args, common)?),
+        Command::Finish(args) => plain(commands::finish_made(args, common)?),
+        _ => Done::default(),
+    })
+}
+
+fn plain<T>(outcome: Outcome<T>) -> Done {
+    Done {
+        outputs: outcome.outputs,
+        warnings: outcome.warnings,
+        ..Done::default()
+    }
+}

@@ -1,0 +1,370 @@
+//! What is to be done with the frames of a recipe: steps in their order, each a command, and why.
+
+use std::ffi::OsString;
+use std::path::PathBuf;
+
+use jigsawa_core::colour::Palette;
+use jigsawa_core::filter::Filter;
+use jigsawa_core::number::Convert;
+use jigsawa_core::space::FramePx;
+use jigsawa_work::outputs::slug;
+use jigsawa_work::trouble::Trouble;
+
+use super::look::{Found, OneFile, Part};
+use crate::account::{HDR_FRAME, LINEAR_PICTURE, MASTER_FRAME, MOSAIC_FRAME};
+use crate::recipe::{Options, Picture, Recipe, words};
+
+/// Exposures of a filter stay apart where one is so many times the next, as `stack` has it.
+const APART: f64 = 4.0;
+
+/// Masters of a filter are exposures of one field where they differ by this factor at the least.
+const OTHER_EXPOSURE: f64 = 1.5;
+
+/// What a step reads.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Input {
+    /// A file.
+    File(PathBuf),
+    /// What another step has made, by its number and the kind of the result.
+    Made(usize, &'static str),
+}
+
+/// A step.
+#[derive(Debug, Clone)]
+pub struct Step {
+    /// What it is called: `stack`, `compose SHO`.
+    pub id: String,
+    /// The command.
+    pub command: &'static str,
+    /// What it reads.
+    pub inputs: Vec<Input>,
+    /// Its options, besides where results go.
+    pub options: Vec<OsString>,
+    /// Start of its results' names.
+    pub name: String,
+    /// Pixels that it goes through, in millions: for the estimate of its time.
+    pub megapixels: f64,
+}
+
+/// What is to be done.
+#[derive(Debug, Default)]
+pub struct Plan {
+    /// Start of the results' names.
+    pub name: String,
+    /// The steps.
+    pub steps: Vec<Step>,
+    /// What was decided, in sentences.
+    pub decided: Vec<String>,
+    /// What is missing or doubtful.
+    pub doubts: Vec<String>,
+    /// The pictures, the palettes that were chosen among them.
+    pub pictures: Vec<Picture>,
+    /// Were the palettes chosen here?
+    pub chosen: bool,
+    /// Palettes that cannot be made, with the filters that they lack.
+    pub lacking: Vec<(String, Vec<String>)>,
+}
+
+/// Plans a recipe on what was found.
+pub fn plan(recipe: &Recipe, found: &Found) -> Result<Plan, Trouble> {
+    if found.targets.len() > 1 {
+        return Err(Trouble::Targets {
+            wanted: None,
+            targets: found.targets.iter().map(|(t, n)| (t.clone(), *n)).collect(),
+        });
+    }
+    let target = found.targets.keys().next().map(|t| slug(t));
+    let target = target.filter(|t| !t.is_empty());
+    let mut plan = Plan {
+        name: recipe
+            .name
+            .clone()
+            .or(target)
+            .unwrap_or_else(|| "result".to_owned()),
+        ..Plan::default()
+    };
+    let merged = plan.masters(recipe, found);
+    if merged.is_empty() {
+        return Err(Trouble::NoLights(found.files.len()));
+    }
+    plan.colours(recipe, found, merged);
+    for s in &found.spoilt {
+        plan.doubts
+            .push(format!("'{}' cannot be used: {}", s.file, s.reason));
+    }
+    Ok(plan)
+}
+
+impl Plan {
+    fn add(
+        &mut self,
+        (id, command): (String, &'static str),
+        inputs: Vec<Input>,
+        options: Vec<OsString>,
+        megapixels: f64,
+    ) -> usize {
+        self.steps.push(Step {
+            id,
+            command,
+            inputs,
+            options,
+            name: self.name.clone(),
+            megapixels,
+        });
+        self.steps.len() - 1
+    }
+
+    /// From whatever there is to one frame of each filter; returns those.
+    fn masters(&mut self, recipe: &Recipe, found: &Found) -> Vec<Input> {
+        let lights: Vec<&OneFile> = found.of(Part::Light).collect();
+        let mut merged = Vec::new();
+        if !lights.is_empty() {
+            merged.extend(self.stacked(recipe, found, &lights));
+        }
+        let masters: Vec<&OneFile> = found.of(Part::Master).collect();
+        merged.extend(files(&masters));
+        let pixels = megapixels(&lights) + megapixels(&masters);
+        let apart = apart(&lights, APART) || apart(&masters, OTHER_EXPOSURE);
+        if apart {
+            self.decided.push(
+                "exposures of a filter differ by so much that they are merged into one frame that holds faint light and bright cores (hdr)"
+                    .to_owned(),
+            );
+            let mut options = words(&recipe.of("hdr"));
+            options.push("--linear-only".into());
+            let step = self.add(("hdr".to_owned(), "hdr"), merged, options, pixels);
+            merged = vec![Input::Made(step, HDR_FRAME)];
+        }
+        let panels = self.panels(recipe, &masters, apart);
+        if panels {
+            let mut options = words(&recipe.of("mosaic"));
+            options.push("--linear-only".into());
+            let step = self.add(("mosaic".to_owned(), "mosaic"), merged, options, pixels);
+            merged = vec![Input::Made(step, MOSAIC_FRAME)];
+        }
+        merged
+    }
+
+    /// Lights to masters, calibrated where they are raw.
+    fn stacked(&mut self, recipe: &Recipe, found: &Found, lights: &[&OneFile]) -> Vec<Input> {
+        let calibration: Vec<&OneFile> = found.of(Part::Calibration).collect();
+        let raw_colour = lights.iter().any(|f| f.facts.colour_pattern.is_some());
+        let mut inputs = files(lights);
+        if calibration.is_empty() && !raw_colour {
+            self.decided.push(format!(
+                "{} frames without biases, darks and flats: taken as calibrated already",
+                lights.len()
+            ));
+        } else {
+            self.decided.push(format!(
+                "{} raw lights, {} frames to calibrate them with",
+                lights.len(),
+                calibration.len()
+            ));
+            let mut all = inputs;
+            all.extend(files(&calibration));
+            let mut options = words(&recipe.of("calibrate"));
+            if let Some(library) = &recipe.library {
+                let mut word = OsString::from("--library=");
+                word.push(recipe.path(library));
+                options.push(word);
+            }
+            let pixels = megapixels(&calibration);
+            let step = self.add(("calibrate".to_owned(), "calibrate"), all, options, pixels);
+            inputs = vec![Input::Made(step, "layout")];
+        }
+        let options = words(&recipe.of("stack"));
+        let pixels = megapixels(lights);
+        let step = self.add(("stack".to_owned(), "stack"), inputs, options, pixels);
+        vec![Input::Made(step, MASTER_FRAME)]
+    }
+
+    /// Do several masters of a filter show parts of a larger field?
+    fn panels(&mut self, recipe: &Recipe, masters: &[&OneFile], apart: bool) -> bool {
+        if let Some(said) = recipe.panels {
+            return said;
+        }
+        let most = filters(masters)
+            .iter()
+            .map(|f| masters.iter().filter(|m| m.facts.filter == *f).count())
+            .max();
+        if apart || most.unwrap_or(0) < 2 {
+            return false;
+        }
+        let cards = masters.iter().any(|m| m.panel.is_some());
+        let known: Vec<&OneFile> = masters
+            .iter()
+            .copied()
+            .filter(|m| m.facts.wcs.is_some())
+            .collect();
+        let all_known = known.len() == masters.len();
+        let panels = cards || !all_known || lie_apart(&known);
+        let why = match (cards, all_known) {
+            (true, _) => "their headers name panels",
+            (_, true) if panels => "by their headers they lie beside each other",
+            (_, true) => "by their headers they show the same field, and are averaged",
+            _ => "no header says where they lie; 'panels = false' in the recipe averages them",
+        };
+        self.decided.push(format!(
+            "several frames of a filter are {}: {why}",
+            if panels { "panels of a mosaic" } else { "one field" }
+        ));
+        panels
+    }
+
+    /// The pictures: colours are matched by the first, and the others go on from its layout.
+    fn colours(&mut self, recipe: &Recipe, found: &Found, merged: Vec<Input>) {
+        let filters = found.filters();
+        self.pictures = recipe.pictures();
+        if self.pictures.is_empty() {
+            let chosen = suited(&filters);
+            self.chosen = true;
+            if chosen.is_empty() {
+                self.doubts.push(format!(
+                    "no palette can be made of {} alone: its frame is finished in grey",
+                    names(&filters)
+                ));
+            } else {
+                self.decided.push(format!(
+                    "palettes that suit {}: {}",
+                    names(&filters),
+                    chosen.join(", ")
+                ));
+            }
+            self.pictures = chosen
+                .into_iter()
+                .map(|palette| Picture {
+                    palette,
+                    ..Picture::default()
+                })
+                .collect();
+        }
+        let one = found
+            .files
+            .iter()
+            .map(|f| f.facts.size.area().real() / 1e6)
+            .fold(0.0, f64::max);
+        let finish = recipe.of("finish");
+        if self.pictures.is_empty() {
+            let options = words(&finish);
+            self.add(("finish grey".to_owned(), "finish"), merged, options, one);
+            return;
+        }
+        let pixels = one * filters.len().real();
+        let mut first = None;
+        for p in self.pictures.clone() {
+            let missing = missing(&p.palette, &filters);
+            if !missing.is_empty() {
+                self.doubts.push(format!(
+                    "the palette {} needs {}, of which there is no frame",
+                    p.palette,
+                    missing.join(" and ")
+                ));
+                self.lacking.push((p.palette.clone(), missing));
+            }
+            let mut options = words(&over(recipe.of("compose"), &p.compose));
+            options.push(format!("--palette={}", p.palette).into());
+            options.push("--linear-only".into());
+            let inputs = match first {
+                None => merged.clone(),
+                Some(step) => vec![Input::Made(step, "layout")],
+            };
+            let part = slug(p.part());
+            let linear = self.add((format!("compose {part}"), "compose"), inputs, options, pixels);
+            // The command puts the palette behind the name itself.
+            if p.name.is_some() {
+                self.steps[linear].name = format!("{}-{part}", self.name);
+            }
+            first = first.or(Some(linear));
+            let options = words(&over(finish.clone(), &p.finish));
+            let inputs = vec![Input::Made(linear, LINEAR_PICTURE)];
+            let finished = self.add((format!("finish {part}"), "finish"), inputs, options, one);
+            self.steps[finished].name = format!("{}-{part}", self.name);
+        }
+    }
+}
+
+/// A picture's own options before those of all.
+fn over(mut all: Options, own: &Options) -> Options {
+    for (key, value) in own {
+        all.retain(|k, _| k.replace('_', "-") != key.replace('_', "-"));
+        all.insert(key.clone(), value.clone());
+    }
+    all
+}
+
+fn files(all: &[&OneFile]) -> Vec<Input> {
+    all.iter().map(|f| Input::File(f.path.clone())).collect()
+}
+
+fn megapixels(all: &[&OneFile]) -> f64 {
+    let areas = all.iter().map(|f| (f.facts.size.area() * f.facts.planes).real());
+    areas.sum::<f64>() / 1e6
+}
+
+fn filters(all: &[&OneFile]) -> Vec<Option<Filter>> {
+    let mut found: Vec<Option<Filter>> = Vec::new();
+    for f in all {
+        if !found.contains(&f.facts.filter) {
+            found.push(f.facts.filter.clone());
+        }
+    }
+    found
+}
+
+/// Has a filter exposures of which one is so many times the next?
+fn apart(all: &[&OneFile], times: f64) -> bool {
+    filters(all).iter().any(|filter| {
+        let own = all.iter().filter(|f| f.facts.filter == *filter);
+        let mut seconds: Vec<f64> = own.filter_map(|f| f.facts.exposure_s).collect();
+        seconds.sort_by(f64::total_cmp);
+        seconds.windows(2).any(|w| w[1] >= times * w[0])
+    })
+}
+
+/// Do frames of a filter lie apart by more than a quarter of a frame, by their places on the sky?
+fn lie_apart(all: &[&OneFile]) -> bool {
+    const QUARTER: f64 = 0.25;
+    all.iter().enumerate().any(|(i, a)| {
+        all[..i].iter().any(|b| {
+            let size = a.facts.size;
+            let (Some(of_a), Some(of_b)) = (&a.facts.wcs, &b.facts.wcs) else {
+                return false;
+            };
+            let sky = of_b.sky(b.facts.size.centre::<FramePx>());
+            let there = of_a.pixel::<FramePx>(sky);
+            let centre = size.centre::<FramePx>();
+            let side = size.width().min(size.height()).real();
+            a.facts.filter == b.facts.filter
+                && there.is_none_or(|p| (p.x - centre.x).hypot(p.y - centre.y) > QUARTER * side)
+        })
+    })
+}
+
+/// Palettes for some filters: natural colours, the lines in their usual orders, and both together.
+fn suited(filters: &[Filter]) -> Vec<String> {
+    let first = |names: &[&str]| {
+        let fits = |n: &&&str| missing(n, filters).is_empty();
+        names.iter().find(fits).map(|n| (*n).to_owned())
+    };
+    let broad = first(&["LRGB", "RGB"]);
+    let lines = first(&["SHO", "HOO"]);
+    broad.into_iter().chain(lines).collect()
+}
+
+/// Filters that a palette needs and that are not there; none of one that is not known here.
+fn missing(palette: &str, filters: &[Filter]) -> Vec<String> {
+    let Ok(palette) = Palette::by_name(palette) else {
+        return Vec::new();
+    };
+    let has = |name: &String| {
+        let wanted = Filter::from_spelling(name);
+        filters.iter().any(|f| Some(f) == wanted.as_ref() || f.name() == name)
+    };
+    palette.needs().into_iter().filter(|n| !has(n)).collect()
+}
+
+fn names(filters: &[Filter]) -> String {
+    let all: Vec<&str> = filters.iter().map(Filter::name).collect();
+    all.join(", ")
+}
