@@ -14,7 +14,7 @@ use crate::account::{Ending, Ran, RunAccount, StepRow, StepState};
 use crate::cli::{CheckArgs, Common};
 use crate::recipe::schema;
 use crate::settings::defaults;
-use crate::steps::{Found, Part, Plan, State, Step, look, plan};
+use crate::steps::{Found, Input, Part, Plan, State, Step, look, plan};
 use crate::tell::calibrating::doubt;
 use crate::terminal::{say, tell};
 
@@ -51,8 +51,8 @@ fn account(project: &Project, found: &Found, plan: &Plan) -> Ran {
     for step in &plan.steps {
         // What follows from a step that is to be done is to be done as well.
         let stale = step.inputs.iter().any(|i| match i {
-            crate::steps::Input::Made(by, _) => changed[*by],
-            crate::steps::Input::File(_) => false,
+            Input::Made(by, _) | Input::MadeOf(by, ..) => changed[*by],
+            Input::File(_) => false,
         });
         let inputs = read_by(step, plan, &state, &folder);
         let key = state.key(step, &inputs);
@@ -76,7 +76,10 @@ fn account(project: &Project, found: &Found, plan: &Plan) -> Ran {
     }
     Ran {
         name: plan.name.clone(),
-        recipe: project.file.as_ref().map(|f| jigsawa_work::foreign::name_of(f)),
+        recipe: project
+            .file
+            .as_ref()
+            .map(|f| jigsawa_work::foreign::name_of(f)),
         decided: plan.decided.clone(),
         doubts: plan.doubts.clone(),
         steps: rows,
@@ -92,7 +95,10 @@ fn estimate(step: &Step, state: &State) -> f64 {
     let own = state.steps.get(&step.id);
     let alike = || {
         let word = |id: &str| id.split(' ').next().unwrap_or_default().to_owned();
-        let same = state.steps.iter().find(|(id, _)| word(id) == word(&step.id));
+        let same = state
+            .steps
+            .iter()
+            .find(|(id, _)| word(id) == word(&step.id));
         same.map(|(_, r)| r)
     };
     if let Some(record) = own.or_else(alike).filter(|r| r.megapixels > 0.0) {
@@ -160,7 +166,10 @@ fn far_away(found: &Found) -> Vec<String> {
     known
         .iter()
         .filter_map(|(f, sky, field)| {
-            let mut others: Vec<f64> = known.iter().map(|(_, o, _)| sky.separation_deg(*o)).collect();
+            let mut others: Vec<f64> = known
+                .iter()
+                .map(|(_, o, _)| sky.separation_deg(*o))
+                .collect();
             others.sort_by(f64::total_cmp);
             let middle = others.get(others.len() / 2).copied()?;
             (middle > FIELDS * field).then(|| {

@@ -26,7 +26,10 @@ pub struct Project {
 pub fn project(what: &WhatArgs) -> Result<Project, Trouble> {
     let own = defaults()?;
     let here = PathBuf::from(NAME);
-    let is_recipe = |p: &PathBuf| p.extension().is_some_and(|e| e.eq_ignore_ascii_case("toml"));
+    let is_recipe = |p: &PathBuf| {
+        p.extension()
+            .is_some_and(|e| e.eq_ignore_ascii_case("toml"))
+    };
     let given = match what.frames.as_slice() {
         [] if here.exists() => Some(here),
         [] => return Err(Trouble::NothingGiven),
@@ -36,7 +39,9 @@ pub fn project(what: &WhatArgs) -> Result<Project, Trouble> {
             Some(one.join(NAME))
         }
         all if all.iter().any(is_recipe) => {
-            return Err(Trouble::Options("a recipe stands alone: it names its frames itself"));
+            return Err(Trouble::Options(
+                "a recipe stands alone: it names its frames itself",
+            ));
         }
         _ => None,
     };

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use jigsawa_formats::inputs;
 use jigsawa_work::clock::{Clock, Output};
 use jigsawa_work::foreign::name_of;
-use jigsawa_work::outputs::filled;
+use jigsawa_work::outputs::{filled, slug};
 use jigsawa_work::trouble::Trouble;
 
 use super::project::{Project, project};
@@ -14,10 +14,8 @@ use crate::account::{Ending, Ran, RunAccount, StepRow, StepState};
 use crate::cli::{Common, RunArgs};
 use crate::recipe::{Recipe, written};
 use crate::report::{IndexEntry, write_index};
-use crate::steps::{
-    Done, Found, Input, Lock, Plan, State, Step, StepRecord, look, perform, plan,
-};
-use crate::tell::sentence;
+use crate::steps::{Done, Found, Input, Lock, Plan, State, Step, StepRecord, look, perform, plan};
+use crate::tell::{gathered, sentence};
 use crate::terminal::{begin_step, complain, tell};
 
 /// The page with everything to look at, and the recipe.
@@ -49,10 +47,17 @@ pub fn once(args: &RunArgs, common: &Common) -> Result<RunAccount, Trouble> {
         return Err(Trouble::PaletteNeeds {
             palette: palette.clone(),
             missing: missing.clone(),
-            have: found.filters().iter().map(|f| f.name().to_owned()).collect(),
+            have: found
+                .filters()
+                .iter()
+                .map(|f| f.name().to_owned())
+                .collect(),
         });
     }
-    let unknown = args.again.iter().find(|a| !plan.steps.iter().any(|s| s.id == **a));
+    let unknown = args
+        .again
+        .iter()
+        .find(|a| !plan.steps.iter().any(|s| s.id == **a));
     if let Some(step) = unknown {
         return Err(Trouble::NoSuchStep {
             step: step.clone(),
@@ -105,9 +110,56 @@ pub fn once(args: &RunArgs, common: &Common) -> Result<RunAccount, Trouble> {
         file: name_of(path),
         kind,
     };
-    outputs.insert(0, output(&folder.join(PAGE), "page with everything to look at"));
+    let here = Here::new();
+    outputs.insert(
+        0,
+        output(&folder.join(PAGE), "page with everything to look at"),
+    );
     outputs.push(output(&recipe, "recipe"));
+    for o in &mut outputs {
+        o.file = here.shown(&o.file);
+    }
+    ran.recipe = ran.recipe.map(|r| here.shown(&r));
+    let warnings = told_once(&warnings).iter().map(|w| here.shown(w)).collect();
     Ok(RunAccount::new("run", ran, outputs, warnings, &clock))
+}
+
+/// What several steps or many frames say alike, once.
+fn told_once(warnings: &[String]) -> Vec<String> {
+    let (mut of_frames, mut others): (Vec<(String, &str)>, Vec<String>) = (Vec::new(), Vec::new());
+    for w in warnings {
+        let of_frame = w.strip_prefix('\'').and_then(|rest| rest.split_once("': "));
+        match of_frame {
+            Some((frame, note)) => {
+                let one = (frame.to_owned(), note);
+                if !of_frames.contains(&one) {
+                    of_frames.push(one);
+                }
+            }
+            None if !others.contains(w) => others.push(w.clone()),
+            None => {}
+        }
+    }
+    let told = gathered(of_frames).into_iter();
+    others.extend(told.map(|(frames, note)| format!("{frames}: {note}")));
+    others
+}
+
+/// Paths as they are seen from the current folder.
+struct Here(Option<String>);
+
+impl Here {
+    fn new() -> Self {
+        let current = std::env::current_dir().ok();
+        Self(current.map(|c| format!("{}{}", name_of(&c), std::path::MAIN_SEPARATOR)))
+    }
+
+    fn shown(&self, text: &str) -> String {
+        match &self.0 {
+            Some(here) => text.replace(here.as_str(), ""),
+            None => text.to_owned(),
+        }
+    }
 }
 
 /// A run under way.
@@ -150,7 +202,8 @@ impl Work<'_> {
         let key = self.state.key(step, &inputs);
         let wanted = self.again.contains(&step.id);
         if !wanted && self.state.is_done(&step.id, &key, self.folder) {
-            self.rows.push(row(step, StepState::DoneBefore, 0.0, inputs.len()));
+            self.rows
+                .push(row(step, StepState::DoneBefore, 0.0, inputs.len()));
             return Ok(());
         }
         let before = self.state.steps.get(&step.id).cloned();
@@ -162,9 +215,9 @@ impl Work<'_> {
         drop(progress);
         let seconds = began.stages().1;
         clock.lap(step.command);
-        self.rows.push(row(step, StepState::Done, seconds, inputs.len()));
-        self.warnings
-            .extend(done.warnings.iter().map(|w| format!("{}: {w}", step.id)));
+        self.rows
+            .push(row(step, StepState::Done, seconds, inputs.len()));
+        self.warnings.extend(done.warnings.iter().cloned());
         if let Some(before) = &before {
             self.better.extend(better(before, &done));
         }
@@ -199,6 +252,15 @@ pub fn read_by(step: &Step, plan: &Plan, state: &State, folder: &Path) -> Vec<Pa
     let of = |input: &Input| match input {
         Input::File(path) => vec![path.clone()],
         Input::Made(by, kind) => state.made(&plan.steps[*by].id, kind, folder),
+        Input::MadeOf(by, kind, filter) => {
+            let part = format!("-{}-", slug(filter.name()));
+            let is_own = |p: &PathBuf| {
+                let name = p.file_name().unwrap_or_default().to_string_lossy();
+                name.contains(&part)
+            };
+            let all = state.made(&plan.steps[*by].id, kind, folder);
+            all.into_iter().filter(is_own).collect()
+        }
     };
     step.inputs.iter().flat_map(of).collect()
 }
@@ -220,7 +282,10 @@ fn pinned(step: &Step, before: Option<&StepRecord>, inputs: &[PathBuf]) -> Vec<O
         "hdr" | "compose" => from_files,
         _ => false,
     };
-    let asked = step.options.iter().any(|o| o.to_string_lossy().starts_with("--reference"));
+    let asked = step
+        .options
+        .iter()
+        .any(|o| o.to_string_lossy().starts_with("--reference"));
     let Some(reference) = before.and_then(|b| b.reference.as_ref()) else {
         return Vec::new();
     };

@@ -56,7 +56,12 @@ pub fn watch(args: &RunArgs, common: &Common) -> Result<Ending, Trouble> {
 fn seen(args: &RunArgs) -> Result<Seen, Trouble> {
     let project = project(&args.what)?;
     let folder = project.folder();
-    let paths: Vec<PathBuf> = project.recipe.frames.iter().map(|f| project.recipe.path(f)).collect();
+    let paths: Vec<PathBuf> = project
+        .recipe
+        .frames
+        .iter()
+        .map(|f| project.recipe.path(f))
+        .collect();
     let found = match find(&paths, &[&folder]) {
         Ok(found) => found,
         Err(Trouble::NoFrames { .. }) => Vec::new(),

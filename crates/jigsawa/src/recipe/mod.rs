@@ -15,6 +15,4 @@ pub use schema::schema;
 pub use write::written;
 
 /// Sections that hold the options of a command, in the order in which commands come.
-pub const COMMANDS: [&str; 6] = [
-    "calibrate", "stack", "hdr", "mosaic", "compose", "finish",
-];
+pub const COMMANDS: [&str; 6] = ["calibrate", "stack", "hdr", "mosaic", "compose", "finish"];

@@ -9,8 +9,26 @@ use crate::cli::Cli;
 
 /// Options that the recipe settles itself, or that make no sense in one.
 const NOT_HERE: [&str; 20] = [
-    "out", "name", "overwrite", "json", "verbose", "quiet", "threads", "memory", "help", "version", "into", "plan",
-    "try", "pick", "list-palettes", "palette", "library", "linear-only", "preview", "no-cache",
+    "out",
+    "name",
+    "overwrite",
+    "json",
+    "verbose",
+    "quiet",
+    "threads",
+    "memory",
+    "help",
+    "version",
+    "into",
+    "plan",
+    "try",
+    "pick",
+    "list-palettes",
+    "palette",
+    "library",
+    "linear-only",
+    "preview",
+    "no-cache",
 ];
 
 /// The options that a command's section may hold.

@@ -13,7 +13,8 @@ use crate::tell::did_you_mean;
 
 /// Keys at the top.
 const TOP: [&str; 11] = [
-    "format", "name", "frames", "target", "out", "library", "panels", "memory", "palettes", "picture", "panel",
+    "format", "name", "frames", "target", "out", "library", "panels", "memory", "palettes",
+    "picture", "panel",
 ];
 
 /// Keys of a picture.
@@ -30,7 +31,12 @@ pub fn read(text: &str, folder: &Path) -> Result<Recipe, String> {
         format!("{at}{}", e.message())
     })?;
     let place = Place { text };
-    let known: Vec<&str> = TOP.iter().copied().filter(|k| *k != "panel").chain(COMMANDS).collect();
+    let known: Vec<&str> = TOP
+        .iter()
+        .copied()
+        .filter(|k| *k != "panel")
+        .chain(COMMANDS)
+        .collect();
     for key in table.keys() {
         if !known.contains(&key.as_str()) {
             return Err(place.unknown(key, "", &known));
@@ -38,8 +44,16 @@ pub fn read(text: &str, folder: &Path) -> Result<Recipe, String> {
     }
     match table.get("format") {
         Some(Value::Integer(FORMAT)) => {}
-        Some(other) => return Err(format!("format = {other}: this program reads format {FORMAT}")),
-        None => return Err(format!("it has no 'format = {FORMAT}', which says how it is to be read")),
+        Some(other) => {
+            return Err(format!(
+                "format = {other}: this program reads format {FORMAT}"
+            ));
+        }
+        None => {
+            return Err(format!(
+                "it has no 'format = {FORMAT}', which says how it is to be read"
+            ));
+        }
     }
     let mut recipe = Recipe {
         name: text_of(&table, "name")?,
@@ -94,7 +108,10 @@ fn picture(table: &Table, place: &Place<'_>) -> Result<Picture, String> {
 fn twins(recipe: &Recipe) -> Result<(), String> {
     let all = recipe.pictures();
     for (i, p) in all.iter().enumerate() {
-        if all[..i].iter().any(|q| q.part().eq_ignore_ascii_case(p.part())) {
+        if all[..i]
+            .iter()
+            .any(|q| q.part().eq_ignore_ascii_case(p.part()))
+        {
             return Err(format!(
                 "two pictures are called '{}': give one of them a name of its own (name = \"{}-2\")",
                 p.part(),
@@ -111,7 +128,9 @@ fn section(table: &Table, key: &str, command: &str, place: &Place<'_>) -> Result
         return Ok(Options::new());
     };
     let Some(own) = value.as_table() else {
-        return Err(format!("'{key}' is a section: [{key}], and its options below"));
+        return Err(format!(
+            "'{key}' is a section: [{key}], and its options below"
+        ));
     };
     let known = names(command);
     let known: Vec<&str> = known.iter().map(String::as_str).collect();
@@ -224,24 +243,52 @@ mod tests {
         let words: Vec<&str> = words.iter().filter_map(|w| w.to_str()).collect();
         assert_eq!(
             words,
-            ["--reject=winsorized", "--reject-high=3.0", "--survey", "--weight=a=0.5", "--weight=b=2"]
+            [
+                "--reject=winsorized",
+                "--reject-high=3.0",
+                "--survey",
+                "--weight=a=0.5",
+                "--weight=b=2"
+            ]
         );
         assert_eq!(recipe.path("night"), Path::new("/a/b/night"));
         assert_eq!(recipe.path("/x/*.fits"), Path::new("/x/*.fits"));
-        let parts: Vec<String> = recipe.pictures().iter().map(|p| p.part().to_owned()).collect();
+        let parts: Vec<String> = recipe
+            .pictures()
+            .iter()
+            .map(|p| p.part().to_owned())
+            .collect();
         assert_eq!(parts, ["SHO", "soft"]);
     }
 
     #[rstest]
-    #[case("format = 1\nframes = ['a']\npaletes = ['SHO']", "line 3: 'paletes' is not known. Did you mean palettes?")]
-    #[case("format = 1\nframes = ['a']\n[stack]\nrejct = 'sigma'", "line 4: 'rejct' in [stack] is not known. Did you mean reject?")]
-    #[case("format = 1\nframes = ['a']\n[stack]\nreject = 'sgima'", "line 4: [stack] reject: invalid value 'sgima'")]
-    #[case("format = 1\nframes = ['a']\n[stack]\nout = 'x'", "'out' in [stack] is not known")]
-    #[case("format = 2\nframes = ['a']", "format = 2: this program reads format 1")]
+    #[case(
+        "format = 1\nframes = ['a']\npaletes = ['SHO']",
+        "line 3: 'paletes' is not known. Did you mean palettes?"
+    )]
+    #[case(
+        "format = 1\nframes = ['a']\n[stack]\nrejct = 'sigma'",
+        "line 4: 'rejct' in [stack] is not known. Did you mean reject?"
+    )]
+    #[case(
+        "format = 1\nframes = ['a']\n[stack]\nreject = 'sgima'",
+        "line 4: [stack] reject: invalid value 'sgima'"
+    )]
+    #[case(
+        "format = 1\nframes = ['a']\n[stack]\nout = 'x'",
+        "'out' in [stack] is not known"
+    )]
+    #[case(
+        "format = 2\nframes = ['a']",
+        "format = 2: this program reads format 1"
+    )]
     #[case("frames = ['a']", "it has no 'format = 1'")]
     #[case("format = 1", "'frames' names no folder")]
     #[case("format = 1\nframes = ['a'\n", "line 2:")]
-    #[case("format = 1\nframes = ['a']\npalettes = ['SHO', 'sho']", "two pictures are called 'sho'")]
+    #[case(
+        "format = 1\nframes = ['a']\npalettes = ['SHO', 'sho']",
+        "two pictures are called 'sho'"
+    )]
     fn slips_are_told_with_their_line(#[case] text: &str, #[case] want: &str) {
         let error = of(text).unwrap_err();
         assert!(error.contains(want), "{error}");

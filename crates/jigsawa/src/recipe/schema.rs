@@ -9,16 +9,17 @@ use super::{COMMANDS, FORMAT};
 /// The schema (JSON Schema 2020-12).
 pub fn schema() -> Value {
     let text = |about: &str| json!({ "type": "string", "minLength": 1, "description": about });
-    let texts = |about: &str| {
-        json!({ "description": about, "type": ["array", "string"], "items": { "type": "string" } })
-    };
+    let texts = |about: &str| json!({ "description": about, "type": ["array", "string"], "items": { "type": "string" } });
     let mut properties = Map::new();
     let mut put = |key: &str, value: Value| {
         properties.insert(key.to_owned(), value);
     };
     put("format", json!({ "const": FORMAT }));
     put("name", text("Start of every result's name"));
-    put("frames", texts("Folders, files and patterns, as seen from the recipe"));
+    put(
+        "frames",
+        texts("Folders, files and patterns, as seen from the recipe"),
+    );
     put("target", text("The target, where the frames show several"));
     put("out", text("Folder of the results"));
     put("library", text("Where calibration masters are kept"));

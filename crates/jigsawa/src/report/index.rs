@@ -16,21 +16,37 @@ pub struct Entry {
     pub kind: String,
 }
 
+impl Entry {
+    /// Has it this ending?
+    fn is(&self, ending: &str) -> bool {
+        Path::new(&self.file)
+            .extension()
+            .is_some_and(|e| e.eq_ignore_ascii_case(ending))
+    }
+}
+
 /// Writes the page, under a temporary name still.
 pub fn write(path: &Path, ran: &Ran, files: &[Entry]) -> Result<Unfinished, Trouble> {
     let heading = ran.name.clone();
     let mut page = Page::new(format!("{} – jigsawa", ran.name), heading, lead(ran));
-    let pictures: Vec<&Entry> = files.iter().filter(|e| e.file.ends_with(".png")).collect();
+    let pictures: Vec<&Entry> = files
+        .iter()
+        .filter(|e| e.is("png") && e.kind.starts_with("finished"))
+        .collect();
     if !pictures.is_empty() {
         page.add(section("pictures", "Pictures", &shown(&pictures, files)));
     }
     let of = |ending: &'static str| {
-        let all = files.iter().filter(move |e| e.file.ends_with(ending));
+        let all = files.iter().filter(move |e| e.is(ending));
         all.collect::<Vec<&Entry>>()
     };
-    page.add(section("reports", "Reports", &links(&of(".html"))));
-    let linear = [of(".fits"), of(".exr"), of(".json"), of(".toml")].concat();
-    page.add(section("results", "Linear results, layouts and the recipe", &links(&linear)));
+    page.add(section("reports", "Reports", &links(&of("html"))));
+    let linear = [of("fits"), of("exr"), of("json")].concat();
+    page.add(section(
+        "results",
+        "Linear results and layouts",
+        &links(&linear),
+    ));
     page.add(section("steps", "Steps", &steps(ran)));
     page.save(path, true)
 }
@@ -46,6 +62,7 @@ fn lead(ran: &Ran) -> Markup {
         @for line in &ran.better { p { b { "Better: " } (line) } }
         @for line in &ran.doubts { p.doubt { (line) } }
         ul { @for line in &ran.decided { li { (line) } } }
+        @if ran.recipe.is_some() { p { "The recipe " a href="jigsawa.toml" { "jigsawa.toml" } " makes exactly this again." } }
     }
 }
 
@@ -58,7 +75,7 @@ fn shown(pictures: &[&Entry], files: &[Entry]) -> Markup {
                 a href=(p.file) { img src=(p.file) alt=(stem) style="max-width:100%;height:auto"; }
                 figcaption {
                     b { (stem) } ": "
-                    @for e in files.iter().filter(|e| e.file.starts_with(stem) && e.file != p.file && !e.file.ends_with(".json")) {
+                    @for e in files.iter().filter(|e| e.file.starts_with(stem) && e.file != p.file && !e.is("json")) {
                         a href=(e.file) { (e.file) } " (" (e.kind) ") "
                     }
                 }
@@ -76,7 +93,10 @@ fn links(files: &[&Entry]) -> Markup {
 fn steps(ran: &Ran) -> Markup {
     let mut table = Table::new(&["step", "state", "#seconds"]);
     for s in &ran.steps {
-        table.row("", cells![s.step, s.state.words(), format!("{:.1}", s.seconds)]);
+        table.row(
+            "",
+            cells![s.step, s.state.words(), format!("{:.1}", s.seconds)],
+        );
     }
     html! { (table) }
 }

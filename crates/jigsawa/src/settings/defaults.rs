@@ -29,7 +29,11 @@ const KEYS: [&str; 4] = ["palettes", "library", "memory", "catalogue"];
 
 /// Where the defaults stand.
 fn place() -> Option<PathBuf> {
-    let folder = |name: &str| std::env::var_os(name).filter(|v| !v.is_empty()).map(PathBuf::from);
+    let folder = |name: &str| {
+        std::env::var_os(name)
+            .filter(|v| !v.is_empty())
+            .map(PathBuf::from)
+    };
     let own = folder(VARIABLE);
     let of_system = if cfg!(windows) {
         folder("APPDATA")
@@ -58,7 +62,10 @@ fn parsed(file: &Path, text: String) -> Result<Defaults, String> {
         .parse()
         .map_err(|e: toml::de::Error| e.message().to_owned())?;
     if let Some(key) = table.keys().find(|k| !KEYS.contains(&k.as_str())) {
-        return Err(format!("'{key}' is not known. It may hold {}", KEYS.join(", ")));
+        return Err(format!(
+            "'{key}' is not known. It may hold {}",
+            KEYS.join(", ")
+        ));
     }
     let word = |key: &str| match table.get(key) {
         None => Ok(None),
@@ -69,7 +76,11 @@ fn parsed(file: &Path, text: String) -> Result<Defaults, String> {
         None => Vec::new(),
         Some(toml::Value::Array(all)) => all
             .iter()
-            .map(|v| v.as_str().map(str::to_owned).ok_or("palettes are texts in quotes"))
+            .map(|v| {
+                v.as_str()
+                    .map(str::to_owned)
+                    .ok_or("palettes are texts in quotes")
+            })
             .collect::<Result<_, _>>()?,
         Some(_) => return Err("'palettes' is a list, as in [\"SHO\", \"HOO\"]".to_owned()),
     };

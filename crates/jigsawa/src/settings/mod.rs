@@ -4,6 +4,6 @@ mod defaults;
 mod finish;
 mod targets;
 
-pub use defaults::{Defaults, defaults};
+pub use defaults::defaults;
 pub use finish::wish;
 pub use targets::{PNG, all_new, page_path, targets};

@@ -44,15 +44,23 @@ pub fn perform(
     let mut folder = OsString::from("--out=");
     folder.push(out);
     words.push(folder);
-    words.extend([format!("--name={}", step.name).into(), "--overwrite".into(), "--".into()]);
+    words.extend([
+        format!("--name={}", step.name).into(),
+        "--overwrite".into(),
+        "--".into(),
+    ]);
     words.extend(inputs.iter().map(|p| p.clone().into_os_string()));
-    let cli = Cli::try_parse_from(words)
-        .map_err(|e| Trouble::StepOptions { step: step.id.clone(), error: e.to_string() })?;
+    let cli = Cli::try_parse_from(words).map_err(|e| Trouble::StepOptions {
+        step: step.id.clone(),
+        error: e.to_string(),
+    })?;
     let laid = |account: Account| {
         let masters = account.own.masters.iter();
         Done {
             reference: Some(account.own.reference.file.clone()),
-            masters: masters.map(|m| (m.name.clone(), m.frames, m.noise)).collect(),
+            masters: masters
+                .map(|m| (m.name.clone(), m.frames, m.noise))
+                .collect(),
             ..plain(account)
         }
     };

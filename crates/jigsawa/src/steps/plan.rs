@@ -27,6 +27,8 @@ pub enum Input {
     File(PathBuf),
     /// What another step has made, by its number and the kind of the result.
     Made(usize, &'static str),
+    /// The same of one filter.
+    MadeOf(usize, &'static str, Filter),
 }
 
 /// A step.
@@ -87,7 +89,7 @@ pub fn plan(recipe: &Recipe, found: &Found) -> Result<Plan, Trouble> {
     if merged.is_empty() {
         return Err(Trouble::NoLights(found.files.len()));
     }
-    plan.colours(recipe, found, merged);
+    plan.colours(recipe, found, &merged);
     for s in &found.spoilt {
         plan.doubts
             .push(format!("'{}' cannot be used: {}", s.file, s.reason));
@@ -207,13 +209,17 @@ impl Plan {
         };
         self.decided.push(format!(
             "several frames of a filter are {}: {why}",
-            if panels { "panels of a mosaic" } else { "one field" }
+            if panels {
+                "panels of a mosaic"
+            } else {
+                "one field"
+            }
         ));
         panels
     }
 
     /// The pictures: colours are matched by the first, and the others go on from its layout.
-    fn colours(&mut self, recipe: &Recipe, found: &Found, merged: Vec<Input>) {
+    fn colours(&mut self, recipe: &Recipe, found: &Found, merged: &[Input]) {
         let filters = found.filters();
         self.pictures = recipe.pictures();
         if self.pictures.is_empty() {
@@ -221,7 +227,7 @@ impl Plan {
             self.chosen = true;
             if chosen.is_empty() {
                 self.doubts.push(format!(
-                    "no palette can be made of {} alone: its frame is finished in grey",
+                    "no palette can be made of {} alone: each filter is finished in grey",
                     names(&filters)
                 ));
             } else {
@@ -246,8 +252,7 @@ impl Plan {
             .fold(0.0, f64::max);
         let finish = recipe.of("finish");
         if self.pictures.is_empty() {
-            let options = words(&finish);
-            self.add(("finish grey".to_owned(), "finish"), merged, options, one);
+            self.in_grey(&filters, merged, found, &words(&finish), one);
             return;
         }
         let pixels = one * filters.len().real();
@@ -266,11 +271,16 @@ impl Plan {
             options.push(format!("--palette={}", p.palette).into());
             options.push("--linear-only".into());
             let inputs = match first {
-                None => merged.clone(),
+                None => merged.to_vec(),
                 Some(step) => vec![Input::Made(step, "layout")],
             };
             let part = slug(p.part());
-            let linear = self.add((format!("compose {part}"), "compose"), inputs, options, pixels);
+            let linear = self.add(
+                (format!("compose {part}"), "compose"),
+                inputs,
+                options,
+                pixels,
+            );
             // The command puts the palette behind the name itself.
             if p.name.is_some() {
                 self.steps[linear].name = format!("{}-{part}", self.name);
@@ -280,6 +290,34 @@ impl Plan {
             let inputs = vec![Input::Made(linear, LINEAR_PICTURE)];
             let finished = self.add((format!("finish {part}"), "finish"), inputs, options, one);
             self.steps[finished].name = format!("{}-{part}", self.name);
+        }
+    }
+}
+
+impl Plan {
+    /// Each filter by itself.
+    fn in_grey(
+        &mut self,
+        filters: &[Filter],
+        merged: &[Input],
+        found: &Found,
+        options: &[OsString],
+        pixels: f64,
+    ) {
+        for filter in filters {
+            let own = merged.iter().filter_map(|i| match i {
+                Input::Made(step, kind) => Some(Input::MadeOf(*step, kind, filter.clone())),
+                Input::File(path) => {
+                    let file = found.files.iter().find(|f| f.path == *path)?;
+                    let is_own = file.facts.filter.as_ref() == Some(filter);
+                    is_own.then(|| i.clone())
+                }
+                Input::MadeOf(..) => None,
+            });
+            let own: Vec<Input> = own.take(1).collect();
+            let id = format!("finish {}", slug(filter.name()));
+            let step = self.add((id, "finish"), own, options.to_vec(), pixels);
+            self.steps[step].name = format!("{}-{}", self.name, slug(filter.name()));
         }
     }
 }
@@ -298,7 +336,9 @@ fn files(all: &[&OneFile]) -> Vec<Input> {
 }
 
 fn megapixels(all: &[&OneFile]) -> f64 {
-    let areas = all.iter().map(|f| (f.facts.size.area() * f.facts.planes).real());
+    let areas = all
+        .iter()
+        .map(|f| (f.facts.size.area() * f.facts.planes).real());
     areas.sum::<f64>() / 1e6
 }
 
@@ -359,7 +399,9 @@ fn missing(palette: &str, filters: &[Filter]) -> Vec<String> {
     };
     let has = |name: &String| {
         let wanted = Filter::from_spelling(name);
-        filters.iter().any(|f| Some(f) == wanted.as_ref() || f.name() == name)
+        filters
+            .iter()
+            .any(|f| Some(f) == wanted.as_ref() || f.name() == name)
     };
     palette.needs().into_iter().filter(|n| !has(n)).collect()
 }

@@ -27,13 +27,20 @@ impl Own for Ran {
                 StepState::ToDo => format!("about {}", duration(s.seconds)),
                 StepState::DoneBefore | StepState::NotReached => String::new(),
             };
-            let line = format!("step       {:<widest$}  {:<10} {seconds}", s.step, s.state.words());
+            let line = format!(
+                "step       {:<widest$}  {:<10} {seconds}",
+                s.step,
+                s.state.words()
+            );
             let _ = writeln!(out, "{}", line.trim_end());
         }
         for line in &own.better {
             let _ = writeln!(out, "better     {line}");
         }
-        if let (Some(seconds), Some(mb)) = (own.about_s, own.about_mb) {
+        let to_do = own.steps.iter().any(|s| s.state == StepState::ToDo);
+        if own.about_s.is_some() && !to_do {
+            out.push_str("\nnothing is to be done: all results are up to date\n");
+        } else if let (Some(seconds), Some(mb)) = (own.about_s, own.about_mb) {
             let _ = writeln!(
                 out,
                 "\nall of it  about {}, {} of results; nothing was written",
@@ -41,10 +48,18 @@ impl Own for Ran {
                 size(mb)
             );
         }
-        if !account.outputs.is_empty() {
-            let _ = write!(out, "\n{}", written(&account.outputs, &account.stages, account.seconds));
+        let done = own.steps.iter().any(|s| s.state == StepState::Done);
+        if own.about_s.is_none() && !done {
+            out.push_str("\nnothing was to be done: all results are up to date\n");
         }
-        if let Some(recipe) = own.recipe.as_ref().filter(|_| !account.outputs.is_empty()) {
+        if !account.outputs.is_empty() {
+            let _ = write!(
+                out,
+                "\n{}",
+                written(&account.outputs, &account.stages, account.seconds)
+            );
+        }
+        if let Some(recipe) = own.recipe.as_ref().filter(|_| done) {
             let _ = writeln!(out, "next       jigsawa run {}", super::quoted(recipe));
         }
         out

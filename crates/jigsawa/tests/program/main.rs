@@ -18,6 +18,7 @@ mod normalize;
 mod page;
 mod palettes;
 mod register;
+mod run;
 mod safekeeping;
 mod schema;
 mod show;

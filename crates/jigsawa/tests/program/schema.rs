@@ -41,6 +41,8 @@ fn every_account_passes_its_schema_and_a_changed_one_does_not() {
         "calibrate ha.fits oiii.fits --out n --name x",
         "stack long.fits short.fits --exposures together --scale 2 --drop 0.5 --out p --name x",
         "show ha.fits --out j --stars",
+        "check ha.fits oiii.fits sii.fits --out r --palettes SHO",
+        "run ha.fits oiii.fits sii.fits --out r --palettes SHO",
         // What went wrong has a form, too.
         "register ha.fits --out k --name x",
         "compose ha.fits --palette SHOO --out l --name x",

@@ -1,0 +1,412 @@
+//! `jigsawa run` and `check`: from folders to pictures, again and after a change.
+
+use std::collections::BTreeMap;
+use std::path::Path;
+use std::time::{Duration, Instant};
+
+use jigsawa_core::filter::Filter;
+use jigsawa_core::frame::Kind;
+use serde_json::Value;
+
+use crate::calibrate::{Told, small, written};
+use crate::night::{Night, frame, heart};
+
+/// The states of the steps of an account.
+fn steps(account: &Value) -> Vec<(String, String)> {
+    let rows = account["steps"].as_array().unwrap();
+    let text = |v: &Value| v.as_str().unwrap().to_owned();
+    rows.iter()
+        .map(|s| (text(&s["step"]), text(&s["state"])))
+        .collect()
+}
+
+/// How many steps are in a state.
+fn count(account: &Value, state: &str) -> usize {
+    steps(account).iter().filter(|s| s.1 == state).count()
+}
+
+/// The bytes of results: pictures and linear ones, and the recipe. Pages tell how long things took.
+pub fn results(folder: &Path) -> BTreeMap<String, Vec<u8>> {
+    let mut all = BTreeMap::new();
+    for entry in std::fs::read_dir(folder).unwrap() {
+        let path = entry.unwrap().path();
+        let name = path.file_name().unwrap().to_string_lossy().into_owned();
+        let wanted = ["fits", "png", "tif", "toml"];
+        if path
+            .extension()
+            .is_some_and(|e| wanted.iter().any(|w| e == *w))
+        {
+            all.insert(name, std::fs::read(&path).unwrap());
+        }
+    }
+    all
+}
+
+#[track_caller]
+fn same(a: &BTreeMap<String, Vec<u8>>, b: &BTreeMap<String, Vec<u8>>) {
+    let names = |m: &BTreeMap<String, Vec<u8>>| m.keys().cloned().collect::<Vec<_>>();
+    assert_eq!(names(a), names(b));
+    for (name, bytes) in a {
+        assert!(bytes == &b[name], "{name} differs");
+    }
+}
+
+/// Masters of three lines in the folder `masters`.
+fn masters() -> Night {
+    let night = Night::of_lines();
+    std::fs::create_dir(night.path("masters")).unwrap();
+    for name in ["ha.fits", "oiii.fits", "sii.fits"] {
+        std::fs::rename(night.path(name), night.path("masters").join(name)).unwrap();
+    }
+    night
+}
+
+#[test]
+fn masters_become_pictures_and_a_second_palette_measures_nothing_again() {
+    let night = masters();
+    let check = night
+        .run("check masters --palettes SHO --json")
+        .success()
+        .json();
+    assert_eq!(count(&check, "to-do"), 2);
+    assert!(!night.path("result").exists(), "a check writes nothing");
+    let first = night
+        .run("run masters --palettes SHO --json")
+        .success()
+        .json();
+    assert_eq!(count(&first, "done"), 2, "{first:#}");
+    let name = first["name"].as_str().unwrap().to_owned();
+    for ending in [
+        "SHO.fits",
+        "SHO-finished.png",
+        "SHO-finished.tif",
+        "SHO-finish.html",
+    ] {
+        assert!(
+            night.path(&format!("result/{name}-{ending}")).exists(),
+            "{ending}"
+        );
+    }
+    let page = std::fs::read_to_string(night.path("result/index.html")).unwrap();
+    assert!(page.contains("SHO-finished.png") && page.contains("SHO-finish.html"));
+    // Another palette: the first picture stays, and the second goes on from its layout.
+    let cache = night.path("result/.jigsawa-cache");
+    std::fs::remove_dir_all(&cache).unwrap();
+    let second = night
+        .run("run masters --palettes SHO,HOO,OHS --json")
+        .success()
+        .json();
+    assert_eq!(
+        (count(&second, "done-before"), count(&second, "done")),
+        (2, 4)
+    );
+    let kept = std::fs::read_dir(&cache).map_or(0, Iterator::count);
+    assert_eq!(kept, 0, "no star was looked for");
+    let again = night.run("run result --json").success().json();
+    assert_eq!(count(&again, "done-before"), 6);
+    night.run("run result").says("nothing was to be done");
+    night.run("check result").says("nothing is to be done");
+    // The recipe alone makes the same bytes.
+    let before = results(&night.path("result"));
+    assert!(before.len() >= 10);
+    std::fs::create_dir(night.path("other")).unwrap();
+    std::fs::rename(
+        night.path("result/jigsawa.toml"),
+        night.path("other/jigsawa.toml"),
+    )
+    .unwrap();
+    std::fs::remove_dir_all(night.path("result")).unwrap();
+    std::fs::rename(night.path("other"), night.path("result")).unwrap();
+    night.run("run result/jigsawa.toml").success();
+    same(&before, &results(&night.path("result")));
+    // A result that is gone or spoilt is made again, and what hangs on it stays if it comes out the same.
+    std::fs::write(night.path(&format!("result/{name}-HOO.fits")), "x").unwrap();
+    let mended = night.run("run result --json").success().json();
+    assert_eq!(count(&mended, "done"), 1, "{mended:#}");
+    same(&before, &results(&night.path("result")));
+    let anew = night.run_words(&["run", "result", "--again", "finish HOO", "--json"]);
+    assert_eq!(count(&anew.success().json(), "done"), 1);
+    night
+        .run_words(&["run", "result", "--again", "finish HOOO"])
+        .ends(2)
+        .says("Did you mean finish HOO?");
+}
+
+#[test]
+fn an_edited_recipe_redoes_what_it_touches_and_is_never_written_over() {
+    let night = masters();
+    night
+        .run("run masters --palettes SHO,HOO --name reef")
+        .success();
+    let recipe = night.path("result/jigsawa.toml");
+    let text = std::fs::read_to_string(&recipe).unwrap();
+    std::fs::write(&recipe, format!("{text}\n[finish]\nsaturation = 1.3\n\n[[picture]]\npalette = \"OHS\"\nname = \"cold\"\nfinish.saturation = 0.8\n")).unwrap();
+    let account = night.run("run result --json").success().json();
+    let states = steps(&account);
+    let of = |step: &str| states.iter().find(|s| s.0 == step).unwrap().1.clone();
+    assert_eq!(
+        [of("compose SHO"), of("compose HOO")],
+        ["done-before", "done-before"]
+    );
+    for step in ["finish SHO", "finish HOO", "compose cold", "finish cold"] {
+        assert_eq!(of(step), "done", "{step}");
+    }
+    assert!(night.path("result/reef-cold-finished.png").exists());
+    night
+        .run("run masters --palettes SHO")
+        .ends(2)
+        .says("was changed since a run has written it");
+    let slip = std::fs::read_to_string(&recipe)
+        .unwrap()
+        .replace("saturation = 1.3", "saturaton = 1.3");
+    std::fs::write(&recipe, slip).unwrap();
+    night
+        .run("run result")
+        .ends(2)
+        .says("'saturaton' in [finish] is not known. Did you mean saturation?");
+    night
+        .run("run masters --palettes SHO --name reef --overwrite")
+        .success();
+}
+
+#[test]
+fn a_raw_night_becomes_a_picture_and_frames_of_tomorrow_join_it() {
+    let night = Night::new();
+    let raw = small();
+    let early = |f: &jigsawa_sky::raw_night::RawFrame| {
+        f.kind != Kind::Light || !f.file.ends_with("004.fits")
+    };
+    written(&night, &raw, Told::default(), early);
+    // One names another target, which a folder of one target does not.
+    std::fs::remove_file(night.path("raw/reef_Ha_002.fits")).unwrap();
+    let check = night.run("check raw --json").success().json();
+    assert!(check["doubts"].to_string().contains("Slot 3"), "{check:#}");
+    let first = night.run("run raw --palettes HOO --json").success().json();
+    assert_eq!(count(&first, "done"), 4, "{first:#}");
+    assert!(night.path("result/Lantern-Reef-HOO-finished.png").exists());
+    let reference = |n: &Night| {
+        let layout = std::fs::read_to_string(n.path("result/Lantern-Reef-stack.layout.json"));
+        let layout: Value = serde_json::from_str(&layout.unwrap()).unwrap();
+        (
+            layout["reference"]["file"].clone(),
+            layout["canvas"].clone(),
+        )
+    };
+    let before = reference(&night);
+    // Tomorrow the last light of each filter comes.
+    let late = Night::new();
+    written(&late, &raw, Told::default(), |f| !early(f));
+    for name in late.files("raw") {
+        std::fs::rename(
+            late.path(&format!("raw/{name}")),
+            night.path(&format!("raw/{name}")),
+        )
+        .unwrap();
+    }
+    let second = night.run("run result --json").success().json();
+    assert_eq!(count(&second, "done"), 4, "{second:#}");
+    assert_eq!(reference(&night), before);
+    let better = second["better"].to_string();
+    assert!(better.contains("OIII: 3 frames have become 4"), "{better}");
+    // A new palette costs no more than itself.
+    let third = night
+        .run("run raw --palettes HOO,OHH --json")
+        .success()
+        .json();
+    assert_eq!(
+        (count(&third, "done-before"), count(&third, "done")),
+        (4, 2)
+    );
+}
+
+#[test]
+fn exposures_and_panels_are_recognised() {
+    let night = Night::new()
+        .frame("h/ha300.fits", heart(Filter::Ha, "Ha", 300.0))
+        .frame("h/ha10.fits", heart(Filter::Ha, "Ha", 10.0))
+        .frame("h/o300.fits", heart(Filter::Oiii, "OIII", 300.0))
+        .frame("h/o10.fits", heart(Filter::Oiii, "OIII", 10.0));
+    let account = night.run("run h --out hearts --json").success().json();
+    let names: Vec<String> = steps(&account).into_iter().map(|s| s.0).collect();
+    assert_eq!(names, ["hdr", "compose HOO", "finish HOO"]);
+    let panels = Night::new()
+        .frame("p/left_ha.fits", frame(Filter::Ha, "Ha"))
+        .frame(
+            "p/right_ha.fits",
+            frame(Filter::Ha, "Ha").shifted(250.0, 0.0).again(3),
+        )
+        .frame("p/left_r.fits", frame(Filter::R, "R").again(5))
+        .frame(
+            "p/right_r.fits",
+            frame(Filter::R, "R").shifted(250.0, 0.0).again(7),
+        );
+    let account = panels.run("run p --out field --json").success().json();
+    let names: Vec<String> = steps(&account).into_iter().map(|s| s.0).collect();
+    // No palette can be made of these: each filter is finished in grey.
+    assert_eq!(names, ["mosaic", "finish Ha", "finish R"], "{account:#}");
+    assert!(
+        panels
+            .files("field")
+            .iter()
+            .any(|f| f.ends_with("-R-finished.png"))
+    );
+}
+
+#[test]
+fn what_cannot_be_run_is_said_before_any_work() {
+    let night = masters();
+    night
+        .run("run")
+        .ends(2)
+        .says("there is no jigsawa.toml here");
+    std::fs::create_dir(night.path("empty")).unwrap();
+    night.run("run empty").ends(1).says("empty");
+    night
+        .run("run masters --palettes LRGB")
+        .ends(1)
+        .says("the palette LRGB needs");
+    assert!(!night.path("result/jigsawa.toml").exists());
+    night.run("run masters --palettes NOPE").ends(2);
+    night
+        .run("run masters/ha.fits recipe.toml")
+        .ends(2)
+        .says("a recipe stands alone");
+    let two = masters().frame(
+        "masters/b.fits",
+        frame(Filter::Ha, "Ha").with("OBJECT  = 'Weathervane'"),
+    );
+    two.run("run masters --palettes SHO")
+        .ends(2)
+        .says("the frames show 2 targets")
+        .says("--target");
+    two.run("run masters --palettes SHO --target weather")
+        .ends(2)
+        .says("no frame is of 'weather'");
+    two.run("run masters --palettes SHO --target 'Lantern Reef'")
+        .success();
+}
+
+#[test]
+fn two_runs_at_once_do_not_meet() {
+    let night = masters();
+    std::fs::create_dir(night.path("result")).unwrap();
+    let lock = std::fs::File::create(night.path("result/.jigsawa-run.lock")).unwrap();
+    lock.lock().unwrap();
+    night
+        .run("run masters --palettes SHO")
+        .ends(1)
+        .says("another run is under way");
+    lock.unlock().unwrap();
+    night.run("run masters --palettes SHO").success();
+}
+
+#[test]
+fn a_persons_defaults_count_where_a_project_says_nothing() {
+    let night = masters().file(
+        "own/defaults.toml",
+        b"palettes = ['HOO']\nmemory = '300M'\n",
+    );
+    let words = ["check", "masters", "--json"];
+    let own = night.path("own/defaults.toml");
+    let run = |words: &[&str]| night.run_with(words, |c| c.env("JIGSAWA_DEFAULTS", &own));
+    assert_eq!(steps(&run(&words).success().json())[0].0, "compose HOO");
+    run(&["check", "--defaults"])
+        .success()
+        .says("palettes = ['HOO']");
+    std::fs::write(night.path("own/defaults.toml"), "paletes = []").unwrap();
+    run(&words).ends(2).says("'paletes' is not known");
+}
+
+#[test]
+fn the_schema_of_the_recipe_is_the_one_in_the_docs() {
+    let night = Night::new();
+    let printed = night.run("check --schema").success().json();
+    let docs = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/recipe.schema.json");
+    if std::env::var_os("JIGSAWA_WRITE_SCHEMA").is_some() {
+        std::fs::write(&docs, format!("{printed:#}\n")).unwrap();
+    }
+    let kept: Value = serde_json::from_str(&std::fs::read_to_string(&docs).unwrap()).unwrap();
+    assert_eq!(printed, kept, "JIGSAWA_WRITE_SCHEMA=1 writes it anew");
+    let schema = jsonschema::validator_for(&kept).unwrap();
+    let recipe = serde_json::json!({
+        "format": 1, "frames": ["a"], "stack": {"reject": "sigma", "reject-high": 3.5, "survey": true},
+        "picture": [{"palette": "SHO", "finish": {"saturation": 1.2}}]
+    });
+    assert!(schema.is_valid(&recipe));
+    let mut wrong = recipe.clone();
+    wrong["stack"]["rejct"] = Value::from("sigma");
+    assert!(!schema.is_valid(&wrong));
+}
+
+/// Killed at any moment, the next run goes on, and ends as one that nobody has disturbed. `JIGSAWA_KILLS` takes more.
+#[test]
+fn killed_at_any_moment_the_results_are_those_of_a_calm_run() {
+    let kills: u32 = std::env::var("JIGSAWA_KILLS").map_or(4, |v| v.parse().unwrap());
+    let night = masters();
+    let began = Instant::now();
+    night
+        .run("run masters --palettes SHO,HOO --out calm")
+        .success();
+    let whole = began.elapsed();
+    let calm = results(&night.path("calm"));
+    std::fs::remove_dir_all(night.path("calm")).unwrap();
+    for k in 0..kills {
+        let part = (f64::from(k) * 0.618_033_989 + 0.3).fract();
+        let mut child = std::process::Command::new(assert_cmd::cargo::cargo_bin!("jigsawa"))
+            .args([
+                "run",
+                "masters",
+                "--palettes",
+                "SHO,HOO",
+                "--out",
+                "calm",
+                "--quiet",
+            ])
+            .current_dir(night.path("."))
+            .spawn()
+            .unwrap();
+        std::thread::sleep(Duration::from_secs_f64(part * whole.as_secs_f64()));
+        child.kill().unwrap();
+        child.wait().unwrap();
+        if k % 2 == 1 || k + 1 == kills {
+            night
+                .run("run masters --palettes SHO,HOO --out calm")
+                .success();
+            same(&calm, &results(&night.path("calm")));
+            std::fs::remove_dir_all(night.path("calm")).unwrap();
+        }
+    }
+}
+
+#[test]
+fn watching_brings_results_up_to_date_as_frames_come_and_ends_when_none_does() {
+    let night = masters();
+    std::fs::create_dir(night.path("tonight")).unwrap();
+    let bring = |name: &str| {
+        let to = night.path("tonight").join(name);
+        std::fs::copy(night.path("masters").join(name), to).unwrap();
+    };
+    bring("ha.fits");
+    let child = std::process::Command::new(assert_cmd::cargo::cargo_bin!("jigsawa"))
+        .args([
+            "run", "tonight", "--watch", "--every", "0.2", "--idle", "0.05", "--json",
+        ])
+        .current_dir(night.path("."))
+        .stdout(std::process::Stdio::piped())
+        .spawn()
+        .unwrap();
+    let picture = |part: &str| night.files("result").iter().any(|f| f.ends_with(part));
+    let wait_for = |part: &str| {
+        let began = Instant::now();
+        while !picture(part) {
+            assert!(began.elapsed() < Duration::from_mins(1), "no {part}");
+            std::thread::sleep(Duration::from_millis(50));
+        }
+    };
+    wait_for("-Ha-finished.png");
+    bring("oiii.fits");
+    wait_for("-HOO-finished.png");
+    let output = child.wait_with_output().unwrap();
+    assert!(output.status.success());
+    assert!(picture("index.html"));
+}
