@@ -14,7 +14,7 @@ use crate::account::{Ending, Ran, RunAccount, StepRow, StepState};
 use crate::cli::{CheckArgs, Common};
 use crate::recipe::schema;
 use crate::settings::defaults;
-use crate::steps::{Found, Input, Part, Plan, State, Step, look, plan};
+use crate::steps::{Field, Found, Input, Part, Plan, State, Step, by_headers, look, plan};
 use crate::tell::calibrating::doubt;
 use crate::terminal::{say, tell};
 
@@ -29,8 +29,18 @@ pub fn check(args: &CheckArgs, common: &Common) -> Result<Ending, Trouble> {
     }
     let clock = Clock::start();
     let project = project(&args.what)?;
-    let found = look(&project.recipe)?;
-    let mut plan = plan(&project.recipe, &found)?;
+    let mut found = look(&project.recipe)?;
+    let mut field = by_headers(&project.recipe, &found);
+    if field == Field::Unknown {
+        // What a run has seen.
+        field = match State::read(&project.folder()).panels {
+            Some(true) => Field::Panels("by their stars they lie beside each other"),
+            Some(false) => Field::One("by their stars they lie on each other"),
+            None => Field::Unknown,
+        };
+    }
+    found.settle(matches!(field, Field::Panels(_)));
+    let mut plan = plan(&project.recipe, &found, &field)?;
     if plan.steps.iter().any(|s| s.command == "calibrate") {
         plan.doubts.extend(calibration_doubts(&found));
     }

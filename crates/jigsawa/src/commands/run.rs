@@ -14,7 +14,10 @@ use crate::account::{Ending, Ran, RunAccount, StepRow, StepState};
 use crate::cli::{Common, RunArgs};
 use crate::recipe::{Recipe, written};
 use crate::report::{IndexEntry, write_index};
-use crate::steps::{Done, Found, Input, Lock, Plan, State, Step, StepRecord, look, perform, plan};
+use crate::steps::{
+    Done, Field, Found, Input, Lock, Plan, State, Step, StepRecord, by_headers, by_stars, look,
+    perform, plan,
+};
 use crate::tell::{gathered, sentence};
 use crate::terminal::{begin_step, complain, tell};
 
@@ -39,9 +42,21 @@ pub fn once(args: &RunArgs, common: &Common) -> Result<RunAccount, Trouble> {
     let _lock = Lock::take(&folder)?;
     let mut state = State::read(&folder);
     refuse_edited(&project, &state, &folder, args.overwrite)?;
-    let found = look(&project.recipe)?;
-    let plan = plan(&project.recipe, &found)?;
+    let mut found = look(&project.recipe)?;
     clock.lap("look");
+    let mut field = by_headers(&project.recipe, &found);
+    if field == Field::Unknown {
+        // What was seen once stays: it is where more frames come to.
+        field = match state.panels {
+            Some(true) => Field::Panels("by their stars they lie beside each other"),
+            Some(false) => Field::One("by their stars they lie on each other"),
+            None => by_stars(&found, &folder, common)?,
+        };
+        state.panels = Some(matches!(field, Field::Panels(_)));
+        clock.lap("stars");
+    }
+    found.settle(matches!(field, Field::Panels(_)));
+    let plan = plan(&project.recipe, &found, &field)?;
     // Before the long work: a palette that cannot be made.
     if let Some((palette, missing)) = plan.lacking.first() {
         return Err(Trouble::PaletteNeeds {

@@ -28,6 +28,8 @@ pub enum Part {
     Light,
     /// A stack already.
     Master,
+    /// One of a few of floating point that no header calls a stack: it is one if they are panels, and else a sub-frame.
+    Unsure,
 }
 
 /// A frame that was found.
@@ -145,8 +147,8 @@ fn of_file(path: &Path, file: &FitsFrame) -> Option<OneFile> {
 }
 
 impl Found {
-    /// Frames of floating point that nobody calls masters are such where there are few of a filter, and nothing to calibrate
-    /// them with.
+    /// Frames of floating point that nobody calls masters may be such where there are few of a filter, and nothing to calibrate
+    /// them with; one or two of a filter are.
     fn settle_parts(&mut self) {
         if self.of(Part::Calibration).any(|f| !f.facts.master) {
             return;
@@ -155,20 +157,26 @@ impl Found {
             let same = |f: &&OneFile| f.part == Part::Light && f.facts.filter == *filter;
             files.iter().filter(same).count()
         };
-        let few: Vec<bool> = self
-            .files
-            .iter()
-            .map(|f| {
-                let is_float = f.facts.bits.is_some_and(|b| b < 0);
-                let alone = counts(&f.facts.filter, &self.files) < 3;
-                let raw = f.facts.colour_pattern.is_some();
-                !raw && (alone || is_float && counts(&f.facts.filter, &self.files) <= MOST_MASTERS)
-            })
-            .collect();
-        for (f, few) in self.files.iter_mut().zip(few) {
-            if f.part == Part::Light && few {
-                f.part = Part::Master;
+        let part = |f: &OneFile| {
+            let is_float = f.facts.bits.is_some_and(|b| b < 0);
+            let many = counts(&f.facts.filter, &self.files);
+            match f.part {
+                Part::Light if f.facts.colour_pattern.is_some() => Part::Light,
+                Part::Light if many < 3 => Part::Master,
+                Part::Light if is_float && many <= MOST_MASTERS => Part::Unsure,
+                part => part,
             }
+        };
+        let parts: Vec<Part> = self.files.iter().map(part).collect();
+        for (f, part) in self.files.iter_mut().zip(parts) {
+            f.part = part;
+        }
+    }
+
+    /// What nobody was sure of, by whether the frames are panels.
+    pub fn settle(&mut self, panels: bool) {
+        for f in self.files.iter_mut().filter(|f| f.part == Part::Unsure) {
+            f.part = if panels { Part::Master } else { Part::Light };
         }
     }
 
@@ -204,7 +212,8 @@ impl Found {
             });
         }
         self.files.retain(|f| {
-            let own = f.facts.object.as_ref().is_some_and(|o| plain(o) == wanted);
+            // What a header does not say fits anything.
+            let own = f.facts.object.as_ref().is_none_or(|o| plain(o) == wanted);
             f.part == Part::Calibration || own
         });
         self.count_targets();

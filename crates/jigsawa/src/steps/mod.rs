@@ -3,11 +3,13 @@
 //!
 //! `look` says what there is, `plan` what is to be done with it, `state` what has been done already, `perform` does a step.
 
+mod field;
 mod look;
 mod perform;
 mod plan;
 mod state;
 
+pub use field::{Field, by_headers, by_stars};
 pub use look::{Found, Part, look};
 pub use perform::{Done, perform};
 pub use plan::{Input, Plan, Step, plan};

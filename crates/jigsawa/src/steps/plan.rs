@@ -6,19 +6,16 @@ use std::path::PathBuf;
 use jigsawa_core::colour::Palette;
 use jigsawa_core::filter::Filter;
 use jigsawa_core::number::Convert;
-use jigsawa_core::space::FramePx;
 use jigsawa_work::outputs::slug;
 use jigsawa_work::trouble::Trouble;
 
+use super::field::{Field, OTHER_EXPOSURE};
 use super::look::{Found, OneFile, Part};
 use crate::account::{HDR_FRAME, LINEAR_PICTURE, MASTER_FRAME, MOSAIC_FRAME};
 use crate::recipe::{Options, Picture, Recipe, words};
 
 /// Exposures of a filter stay apart where one is so many times the next, as `stack` has it.
 const APART: f64 = 4.0;
-
-/// Masters of a filter are exposures of one field where they differ by this factor at the least.
-const OTHER_EXPOSURE: f64 = 1.5;
 
 /// What a step reads.
 #[derive(Debug, Clone, PartialEq)]
@@ -68,7 +65,7 @@ pub struct Plan {
 }
 
 /// Plans a recipe on what was found.
-pub fn plan(recipe: &Recipe, found: &Found) -> Result<Plan, Trouble> {
+pub fn plan(recipe: &Recipe, found: &Found, field: &Field) -> Result<Plan, Trouble> {
     if found.targets.len() > 1 {
         return Err(Trouble::Targets {
             wanted: None,
@@ -85,7 +82,21 @@ pub fn plan(recipe: &Recipe, found: &Found) -> Result<Plan, Trouble> {
             .unwrap_or_else(|| "result".to_owned()),
         ..Plan::default()
     };
-    let merged = plan.masters(recipe, found);
+    match field {
+        Field::Single => {}
+        Field::One(why) => plan
+            .decided
+            .push(format!("several frames of a filter show one field: {why}")),
+        Field::Panels(why) => plan
+            .decided
+            .push(format!("several frames of a filter are panels of a mosaic: {why}")),
+        Field::Unknown => plan.doubts.push(
+            "no header says whether several frames of a filter show one field or panels of a larger one: their stars will tell, or 'panels = true' \
+             in the recipe"
+                .to_owned(),
+        ),
+    }
+    let merged = plan.masters(recipe, found, field);
     if merged.is_empty() {
         return Err(Trouble::NoLights(found.files.len()));
     }
@@ -117,7 +128,7 @@ impl Plan {
     }
 
     /// From whatever there is to one frame of each filter; returns those.
-    fn masters(&mut self, recipe: &Recipe, found: &Found) -> Vec<Input> {
+    fn masters(&mut self, recipe: &Recipe, found: &Found, field: &Field) -> Vec<Input> {
         let lights: Vec<&OneFile> = found.of(Part::Light).collect();
         let mut merged = Vec::new();
         if !lights.is_empty() {
@@ -137,8 +148,7 @@ impl Plan {
             let step = self.add(("hdr".to_owned(), "hdr"), merged, options, pixels);
             merged = vec![Input::Made(step, HDR_FRAME)];
         }
-        let panels = self.panels(recipe, &masters, apart);
-        if panels {
+        if let (Field::Panels(_), false) = (field, apart) {
             let mut options = words(&recipe.of("mosaic"));
             options.push("--linear-only".into());
             let step = self.add(("mosaic".to_owned(), "mosaic"), merged, options, pixels);
@@ -179,43 +189,6 @@ impl Plan {
         let pixels = megapixels(lights);
         let step = self.add(("stack".to_owned(), "stack"), inputs, options, pixels);
         vec![Input::Made(step, MASTER_FRAME)]
-    }
-
-    /// Do several masters of a filter show parts of a larger field?
-    fn panels(&mut self, recipe: &Recipe, masters: &[&OneFile], apart: bool) -> bool {
-        if let Some(said) = recipe.panels {
-            return said;
-        }
-        let most = filters(masters)
-            .iter()
-            .map(|f| masters.iter().filter(|m| m.facts.filter == *f).count())
-            .max();
-        if apart || most.unwrap_or(0) < 2 {
-            return false;
-        }
-        let cards = masters.iter().any(|m| m.panel.is_some());
-        let known: Vec<&OneFile> = masters
-            .iter()
-            .copied()
-            .filter(|m| m.facts.wcs.is_some())
-            .collect();
-        let all_known = known.len() == masters.len();
-        let panels = cards || !all_known || lie_apart(&known);
-        let why = match (cards, all_known) {
-            (true, _) => "their headers name panels",
-            (_, true) if panels => "by their headers they lie beside each other",
-            (_, true) => "by their headers they show the same field, and are averaged",
-            _ => "no header says where they lie; 'panels = false' in the recipe averages them",
-        };
-        self.decided.push(format!(
-            "several frames of a filter are {}: {why}",
-            if panels {
-                "panels of a mosaic"
-            } else {
-                "one field"
-            }
-        ));
-        panels
     }
 
     /// The pictures: colours are matched by the first, and the others go on from its layout.
@@ -359,25 +332,6 @@ fn apart(all: &[&OneFile], times: f64) -> bool {
         let mut seconds: Vec<f64> = own.filter_map(|f| f.facts.exposure_s).collect();
         seconds.sort_by(f64::total_cmp);
         seconds.windows(2).any(|w| w[1] >= times * w[0])
-    })
-}
-
-/// Do frames of a filter lie apart by more than a quarter of a frame, by their places on the sky?
-fn lie_apart(all: &[&OneFile]) -> bool {
-    const QUARTER: f64 = 0.25;
-    all.iter().enumerate().any(|(i, a)| {
-        all[..i].iter().any(|b| {
-            let size = a.facts.size;
-            let (Some(of_a), Some(of_b)) = (&a.facts.wcs, &b.facts.wcs) else {
-                return false;
-            };
-            let sky = of_b.sky(b.facts.size.centre::<FramePx>());
-            let there = of_a.pixel::<FramePx>(sky);
-            let centre = size.centre::<FramePx>();
-            let side = size.width().min(size.height()).real();
-            a.facts.filter == b.facts.filter
-                && there.is_none_or(|p| (p.x - centre.x).hypot(p.y - centre.y) > QUARTER * side)
-        })
     })
 }
 

@@ -51,6 +51,9 @@ pub struct State {
     /// The recipe as the last run wrote it, to see whether somebody has changed it.
     #[serde(default)]
     pub recipe: Option<String>,
+    /// Were frames seen to be panels by their stars?
+    #[serde(default)]
+    pub panels: Option<bool>,
     /// Fingerprints of files, with what tells that they are unchanged: bytes and time.
     #[serde(default)]
     marks: BTreeMap<String, (u64, u128, String)>,
@@ -62,6 +65,7 @@ impl Default for State {
             format: FORMAT,
             steps: BTreeMap::new(),
             recipe: None,
+            panels: None,
             marks: BTreeMap::new(),
         }
     }

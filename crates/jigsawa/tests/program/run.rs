@@ -253,6 +253,28 @@ fn exposures_and_panels_are_recognised() {
 }
 
 #[test]
+fn a_few_calibrated_frames_without_cards_are_one_field_by_their_stars() {
+    let night = Night::new()
+        .frame("c/a.fits", frame(Filter::Ha, "Ha"))
+        .frame("c/b.fits", frame(Filter::Ha, "Ha").shifted(9.0, -4.0).again(3))
+        .frame("c/c.fits", frame(Filter::Ha, "Ha").shifted(-6.0, 7.0).again(5))
+        .frame("c/d.fits", frame(Filter::Ha, "Ha").shifted(3.0, 2.0).again(7));
+    let check = night.run("check c --json").success().json();
+    assert!(
+        check["doubts"].to_string().contains("their stars will tell"),
+        "{check:#}"
+    );
+    let account = night.run("run c --json").success().json();
+    let names: Vec<String> = steps(&account).into_iter().map(|s| s.0).collect();
+    assert_eq!(names, ["stack", "finish Ha"], "{account:#}");
+    let decided = account["decided"].to_string();
+    assert!(decided.contains("by their stars they lie on each other"));
+    // What was seen is known from now on.
+    let check = night.run("check c --json").success().json();
+    assert_eq!(count(&check, "done-before"), 2, "{check:#}");
+}
+
+#[test]
 fn what_cannot_be_run_is_said_before_any_work() {
     let night = masters();
     night
