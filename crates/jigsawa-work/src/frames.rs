@@ -153,7 +153,7 @@ fn is_called(path: &Path, name: &str) -> bool {
 
 /// Is this the frame, or one of the frames, that a name or a pattern means? A pattern (`*`, `?`, `[ab]`) is held against
 /// the file's name, with its ending and without, and against the path.
-fn is_meant(path: &Path, name: &str) -> bool {
+pub fn is_meant(path: &Path, name: &str) -> bool {
     if is_called(path, name) {
         return true;
     }

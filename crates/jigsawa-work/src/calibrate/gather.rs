@@ -7,6 +7,7 @@ use jigsawa_core::calibrate::group::{Group, groups};
 use jigsawa_core::calibrate::guess::guess;
 use jigsawa_core::calibrate::pattern::Pattern;
 use jigsawa_core::calibrate::strays::{Levels, strays};
+use jigsawa_core::filter::Filter;
 use jigsawa_core::frame::{FrameFacts, Kind};
 use jigsawa_formats::error::FileError;
 use jigsawa_formats::fits::FitsFrame;
@@ -16,7 +17,7 @@ use rayon::prelude::*;
 use super::{LeftOut, Wanted, library};
 use crate::find::find;
 use crate::foreign::name_of;
-use crate::frames::Spoilt;
+use crate::frames::{Spoilt, is_meant};
 use crate::run::Run;
 use crate::trouble::Trouble;
 
@@ -104,6 +105,7 @@ pub(super) fn gather(wanted: &Wanted<'_>, run: &Run<'_>) -> Result<Gathered, Tro
     if raw.is_empty() {
         return Err(Trouble::NothingToCalibrate(passed));
     }
+    name_filters(&mut raw, wanted.filters)?;
     guess_kinds(&mut raw)?;
     let spoilt = broken.iter().map(|(path, e)| Spoilt {
         file: name_of(path),
@@ -111,6 +113,26 @@ pub(super) fn gather(wanted: &Wanted<'_>, run: &Run<'_>) -> Result<Gathered, Tro
     });
     let spoilt = spoilt.collect();
     Ok(Gathered { raw, spoilt })
+}
+
+/// What the user says of filters comes before the headers' words.
+fn name_filters(raw: &mut [Raw], filters: &[(String, String)]) -> Result<(), Trouble> {
+    for (name, pattern) in filters {
+        let filter = Filter::from_spelling(name).unwrap_or(Filter::Other(name.clone()));
+        let mut meant = false;
+        for r in raw.iter_mut().filter(|r| is_meant(&r.path, pattern)) {
+            r.facts.filter = Some(filter.clone());
+            meant = true;
+        }
+        if !meant {
+            return Err(Trouble::NoSuchFrame {
+                option: "--filter",
+                name: pattern.clone(),
+                frames: raw.iter().map(|r| name_of(&r.path)).collect(),
+            });
+        }
+    }
+    Ok(())
 }
 
 /// Frames that nothing says the kind of are looked at.

@@ -43,6 +43,8 @@ pub struct Wanted<'a> {
     pub library: &'a Path,
     /// Colours before the pixels, where no card says them: `RGGB`.
     pub pattern: Option<Pattern>,
+    /// Filters by name, and the frames that have them, before what headers say.
+    pub filters: &'a [(String, String)],
     /// Are cosmic rays looked for in each light?
     pub rays: bool,
     /// What the user settles: a group of lights, and the set that it gets (`no-dark`, `no-flat` for none).

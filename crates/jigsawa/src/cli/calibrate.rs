@@ -28,6 +28,9 @@ pub struct CalibrateArgs {
     /// Colours before the pixels of a colour camera, from the first pixel stored, where no card says them
     #[arg(long, value_name = "RGGB", value_parser = pattern)]
     pub pattern: Option<Pattern>,
+    /// Say what a frame's filter is, where its header does not, or calls it by a slot; a name or a pattern
+    #[arg(long = "filter", value_name = "NAME=FRAME", value_parser = super::pair)]
+    pub filters: Vec<(String, String)>,
     /// Look for cosmic rays in each light, and fill what they have hit. A stack of five and more finds them better
     #[arg(long)]
     pub cosmic_rays: bool,

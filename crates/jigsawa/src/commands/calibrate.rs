@@ -37,6 +37,7 @@ pub fn make(args: &CalibrateArgs, common: &Common) -> Result<CalibrateAccount, T
         library: &library,
         pattern: args.pattern,
         rays: args.cosmic_rays,
+        filters: &args.filters,
         uses: &args.uses,
     };
     let done = job(&wanted, &run)?;

@@ -14,7 +14,7 @@ use crate::account::{Ending, Ran, RunAccount, StepRow, StepState};
 use crate::cli::{CheckArgs, Common};
 use crate::recipe::schema;
 use crate::settings::defaults;
-use crate::steps::{Field, Found, Input, Part, Plan, State, Step, by_headers, look, plan};
+use crate::steps::{Field, Found, Input, Part, Plan, State, by_headers, estimate, look, plan};
 use crate::tell::calibrating::doubt;
 use crate::terminal::{say, tell};
 
@@ -67,10 +67,14 @@ fn account(project: &Project, found: &Found, plan: &Plan) -> Ran {
         let inputs = read_by(step, plan, &state, &folder);
         let key = state.key(step, &inputs);
         let done = !stale && state.is_done(&step.id, &key, &folder);
-        let seconds = if done { 0.0 } else { estimate(step, &state) };
+        let seconds = if done {
+            0.0
+        } else {
+            estimate::seconds(step, &state)
+        };
         if !done {
             about_s += seconds;
-            about_mb += megabytes(step, found);
+            about_mb += estimate::megabytes(step, found);
         }
         changed.push(!done);
         rows.push(StepRow {
@@ -97,45 +101,6 @@ fn account(project: &Project, found: &Found, plan: &Plan) -> Ran {
         about_s: Some((10.0 * about_s).round() / 10.0),
         about_mb: Some(about_mb.round()),
         spoilt: found.spoilt.clone(),
-    }
-}
-
-/// Seconds that a step takes: as it took here before, else as on a laptop of two cores.
-fn estimate(step: &Step, state: &State) -> f64 {
-    let own = state.steps.get(&step.id);
-    let alike = || {
-        let word = |id: &str| id.split(' ').next().unwrap_or_default().to_owned();
-        let same = state
-            .steps
-            .iter()
-            .find(|(id, _)| word(id) == word(&step.id));
-        same.map(|(_, r)| r)
-    };
-    if let Some(record) = own.or_else(alike).filter(|r| r.megapixels > 0.0) {
-        return record.seconds * step.megapixels / record.megapixels;
-    }
-    let of_megapixel = match step.command {
-        "calibrate" => 0.003,
-        "stack" => 0.04,
-        "finish" => 0.15,
-        _ => 0.06,
-    };
-    0.3 + of_megapixel * step.megapixels
-}
-
-/// Megabytes of a step's results.
-fn megabytes(step: &Step, found: &Found) -> f64 {
-    let areas = found.files.iter().map(|f| f.facts.size.area().real() / 1e6);
-    let one = areas.fold(0.0, f64::max);
-    let filters = found.filters().len().real();
-    one * match step.command {
-        "calibrate" => 4.0 * 6.0,
-        // A master and its map.
-        "stack" => 20.0 * filters,
-        "hdr" | "mosaic" => 4.0 * filters,
-        "compose" => 12.0,
-        // 16 bits twice, one of them packed.
-        _ => 11.0,
     }
 }
 

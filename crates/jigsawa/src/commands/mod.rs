@@ -33,4 +33,4 @@ pub use run::run;
 pub use show::show;
 pub use stack::{make as stack_made, stack};
 pub use stars::stars;
-pub use survey::survey;
+pub use survey::{make as survey_made, survey};

@@ -15,11 +15,11 @@ use crate::cli::{Common, RunArgs};
 use crate::recipe::{Recipe, written};
 use crate::report::{IndexEntry, write_index};
 use crate::steps::{
-    Done, Field, Found, Input, Lock, Plan, State, Step, StepRecord, by_headers, by_stars, look,
-    perform, plan,
+    Done, Field, Found, Input, Lock, Plan, State, Step, StepRecord, by_headers, by_stars, estimate,
+    look, perform, plan, with_survey,
 };
 use crate::tell::{gathered, sentence};
-use crate::terminal::{begin_step, complain, tell};
+use crate::terminal::{begin_step, complain, duration, tell};
 
 /// The page with everything to look at, and the recipe.
 const PAGE: &str = "index.html";
@@ -42,43 +42,7 @@ pub fn once(args: &RunArgs, common: &Common) -> Result<RunAccount, Trouble> {
     let _lock = Lock::take(&folder)?;
     let mut state = State::read(&folder);
     refuse_edited(&project, &state, &folder, args.overwrite)?;
-    let mut found = look(&project.recipe)?;
-    clock.lap("look");
-    let mut field = by_headers(&project.recipe, &found);
-    if field == Field::Unknown {
-        // What was seen once stays: it is where more frames come to.
-        field = match state.panels {
-            Some(true) => Field::Panels("by their stars they lie beside each other"),
-            Some(false) => Field::One("by their stars they lie on each other"),
-            None => by_stars(&found, &folder, common)?,
-        };
-        state.panels = Some(matches!(field, Field::Panels(_)));
-        clock.lap("stars");
-    }
-    found.settle(matches!(field, Field::Panels(_)));
-    let plan = plan(&project.recipe, &found, &field)?;
-    // Before the long work: a palette that cannot be made.
-    if let Some((palette, missing)) = plan.lacking.first() {
-        return Err(Trouble::PaletteNeeds {
-            palette: palette.clone(),
-            missing: missing.clone(),
-            have: found
-                .filters()
-                .iter()
-                .map(|f| f.name().to_owned())
-                .collect(),
-        });
-    }
-    let unknown = args
-        .again
-        .iter()
-        .find(|a| !plan.steps.iter().any(|s| s.id == **a));
-    if let Some(step) = unknown {
-        return Err(Trouble::NoSuchStep {
-            step: step.clone(),
-            steps: plan.steps.iter().map(|s| s.id.clone()).collect(),
-        });
-    }
+    let (found, plan) = planned(&project, &mut state, args, common, &clock)?;
     let mut work = Work {
         folder: &folder,
         found: &found,
@@ -111,14 +75,14 @@ pub fn once(args: &RunArgs, common: &Common) -> Result<RunAccount, Trouble> {
     };
     if let Err(trouble) = ended {
         // What is done is shown all the same.
-        let _ = page(&folder, &ran, &state, &plan);
+        let _ = page(&folder, &ran, &state, &plan, args.watch);
         summary(&ran, &trouble, common);
         return Err(trouble);
     }
     let recipe = keep_recipe(&project, &plan, &mut state, &folder)?;
     ran.recipe = Some(name_of(&recipe));
     state.write(&folder)?;
-    page(&folder, &ran, &state, &plan)?;
+    page(&folder, &ran, &state, &plan, args.watch)?;
     clock.lap("page");
     // The page to look at comes first.
     let output = |path: &Path, kind| Output {
@@ -137,6 +101,57 @@ pub fn once(args: &RunArgs, common: &Common) -> Result<RunAccount, Trouble> {
     ran.recipe = ran.recipe.map(|r| here.shown(&r));
     let warnings = told_once(&warnings).iter().map(|w| here.shown(w)).collect();
     Ok(RunAccount::new("run", ran, outputs, warnings, &clock))
+}
+
+/// What there is, and what is to be done with it; checked before the long work.
+fn planned(
+    project: &Project,
+    state: &mut State,
+    args: &RunArgs,
+    common: &Common,
+    clock: &Clock,
+) -> Result<(Found, Plan), Trouble> {
+    let mut found = look(&project.recipe)?;
+    clock.lap("look");
+    let mut field = by_headers(&project.recipe, &found);
+    if field == Field::Unknown {
+        // What was seen once stays: it is where more frames come to.
+        field = match state.panels {
+            Some(true) => Field::Panels("by their stars they lie beside each other"),
+            Some(false) => Field::One("by their stars they lie on each other"),
+            None => by_stars(&found, &project.folder(), common)?,
+        };
+        state.panels = Some(matches!(field, Field::Panels(_)));
+        clock.lap("stars");
+    }
+    found.settle(matches!(field, Field::Panels(_)));
+    let mut plan = plan(&project.recipe, &found, &field)?;
+    if args.watch {
+        with_survey(&mut plan, &found);
+    }
+    // Before the long work: a palette that cannot be made.
+    if let Some((palette, missing)) = plan.lacking.first() {
+        return Err(Trouble::PaletteNeeds {
+            palette: palette.clone(),
+            missing: missing.clone(),
+            have: found
+                .filters()
+                .iter()
+                .map(|f| f.name().to_owned())
+                .collect(),
+        });
+    }
+    let unknown = args
+        .again
+        .iter()
+        .find(|a| !plan.steps.iter().any(|s| s.id == **a));
+    if let Some(step) = unknown {
+        return Err(Trouble::NoSuchStep {
+            step: step.clone(),
+            steps: plan.steps.iter().map(|s| s.id.clone()).collect(),
+        });
+    }
+    Ok((found, plan))
 }
 
 /// What several steps or many frames say alike, once.
@@ -223,11 +238,10 @@ impl Work<'_> {
         }
         let before = self.state.steps.get(&step.id).cloned();
         let more = pinned(step, before.as_ref(), &inputs);
-        let progress = begin_step(&step.id, self.rows.len() + 1, plan.steps.len(), self.common);
+        self.announce(step, plan);
         let began = Clock::start();
         let originals: Vec<&Path> = self.found.files.iter().map(|f| f.path.as_path()).collect();
         let done = perform(step, (&inputs, &originals), &more, self.folder, self.common)?;
-        drop(progress);
         let seconds = began.stages().1;
         clock.lap(step.command);
         self.rows
@@ -241,6 +255,24 @@ impl Work<'_> {
         self.state.steps.insert(step.id.clone(), record);
         // A power cut from here on loses nothing of it.
         self.state.write(self.folder)
+    }
+
+    /// Says on a terminal what begins, and how long it and all that is left may take.
+    fn announce(&self, step: &Step, plan: &Plan) {
+        let number = self.rows.len();
+        let of = |s: &Step| estimate::seconds(s, self.state);
+        let left: f64 = plan.steps[number..].iter().map(of).sum();
+        begin_step(
+            &format!(
+                "step {} of {}: {}, about {}; {} in all",
+                number + 1,
+                plan.steps.len(),
+                step.id,
+                duration(of(step)),
+                duration(left)
+            ),
+            self.common,
+        );
     }
 
     fn record(&mut self, key: String, step: &Step, done: &Done, seconds: f64) -> StepRecord {
@@ -371,7 +403,13 @@ fn keep_recipe(
     Ok(path)
 }
 
-fn page(folder: &Path, ran: &Ran, state: &State, plan: &Plan) -> Result<(), Trouble> {
+fn page(
+    folder: &Path,
+    ran: &Ran,
+    state: &State,
+    plan: &Plan,
+    watched: bool,
+) -> Result<(), Trouble> {
     let of = |s: &Step| state.steps.get(&s.id).into_iter().flat_map(|r| &r.outputs);
     let files: Vec<IndexEntry> = plan
         .steps
@@ -384,7 +422,7 @@ fn page(folder: &Path, ran: &Ran, state: &State, plan: &Plan) -> Result<(), Trou
         .collect();
     inputs::forget();
     let path = folder.join(PAGE);
-    let written = write_index(&path, ran, &files)?;
+    let written = write_index(&path, ran, &files, watched)?;
     let written = written.finish();
     written.map_err(|error| Trouble::Write { file: path, error })?;
     Ok(())

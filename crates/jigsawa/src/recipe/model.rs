@@ -20,6 +20,8 @@ pub struct Recipe {
     pub target: Option<String>,
     /// The folder of the results.
     pub out: String,
+    /// Filters of frames that the recipe names by patterns, before what their headers say.
+    pub filters: BTreeMap<String, Vec<String>>,
     /// Where calibration masters are kept; among the results where nothing is said.
     pub library: Option<String>,
     /// Several frames of a filter are panels of a mosaic, or are not; found out where nothing is said.

@@ -14,7 +14,7 @@ use crate::tell::did_you_mean;
 /// Keys at the top.
 const TOP: [&str; 11] = [
     "format", "name", "frames", "target", "out", "library", "panels", "memory", "palettes",
-    "picture", "panel",
+    "picture", "filters",
 ];
 
 /// Keys of a picture.
@@ -31,12 +31,7 @@ pub fn read(text: &str, folder: &Path) -> Result<Recipe, String> {
         format!("{at}{}", e.message())
     })?;
     let place = Place { text };
-    let known: Vec<&str> = TOP
-        .iter()
-        .copied()
-        .filter(|k| *k != "panel")
-        .chain(COMMANDS)
-        .collect();
+    let known: Vec<&str> = TOP.iter().copied().chain(COMMANDS).collect();
     for key in table.keys() {
         if !known.contains(&key.as_str()) {
             return Err(place.unknown(key, "", &known));
@@ -59,6 +54,7 @@ pub fn read(text: &str, folder: &Path) -> Result<Recipe, String> {
         name: text_of(&table, "name")?,
         frames: list_of(&table, "frames")?,
         target: text_of(&table, "target")?,
+        filters: filters_of(&table)?,
         out: text_of(&table, "out")?.unwrap_or_else(|| ".".to_owned()),
         library: text_of(&table, "library")?,
         panels: match table.get("panels") {
@@ -189,6 +185,19 @@ fn list_of(table: &Table, key: &str) -> Result<Vec<String>, String> {
             .collect(),
         Some(_) => Err(wrong()),
     }
+}
+
+/// Filters and the frames that have them.
+fn filters_of(table: &Table) -> Result<std::collections::BTreeMap<String, Vec<String>>, String> {
+    let Some(value) = table.get("filters") else {
+        return Ok(std::collections::BTreeMap::new());
+    };
+    let own = value
+        .as_table()
+        .ok_or("'filters' is a section: [filters], and below it Ha = \"ha_*.fits\"")?;
+    own.keys()
+        .map(|name| Ok((name.clone(), list_of(own, name)?)))
+        .collect()
 }
 
 /// Tells where something stands in the text.

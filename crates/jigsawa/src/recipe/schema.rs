@@ -27,6 +27,14 @@ pub fn schema() -> Value {
         "panels",
         json!({ "type": "boolean", "description": "Several frames of a filter are panels of a mosaic" }),
     );
+    put(
+        "filters",
+        json!({
+            "type": "object",
+            "description": "Filters of frames, by patterns of their names",
+            "additionalProperties": { "type": ["string", "array"], "items": { "type": "string" } }
+        }),
+    );
     put("memory", text("Memory for tiles in flight, as in 1G"));
     put("palettes", texts("Palettes, each for one picture"));
     for command in COMMANDS {

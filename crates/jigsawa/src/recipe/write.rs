@@ -36,6 +36,12 @@ pub fn written(recipe: &Recipe, why: &[String]) -> String {
         let _ = writeln!(out, "panels = {panels}");
     }
     let _ = writeln!(out, "palettes = {}", list(&recipe.palettes));
+    if !recipe.filters.is_empty() {
+        out.push_str("\n[filters]\n");
+    }
+    for (filter, patterns) in &recipe.filters {
+        let _ = writeln!(out, "{} = {}", text(filter), list(patterns));
+    }
     for (command, options) in &recipe.options {
         let _ = writeln!(out, "\n[{command}]");
         for (key, value) in options {
@@ -65,7 +71,7 @@ mod tests {
     #[test]
     fn what_is_written_is_read_back() {
         let text = "format = 1\nname = 'a \"b\"'\nframes = ['../n']\nout = '.'\nmemory = '1G'\npanels = true\npalettes = ['SHO']\n\
-            [stack]\nweight = ['a=2']\n[[picture]]\npalette = 'HOO'\nname = 'x'\nfinish.saturation = 1.5\ncompose.lines = 'as-is'\n";
+            [filters]\nHa = ['a*', 'b']\n[stack]\nweight = ['a=2']\n[[picture]]\npalette = 'HOO'\nname = 'x'\nfinish.saturation = 1.5\ncompose.lines = 'as-is'\n";
         let recipe = read(text, Path::new("/r")).unwrap();
         let again = written(&recipe, &["because".to_owned()]);
         assert_eq!(read(&again, Path::new("/r")).unwrap(), recipe, "{again}");

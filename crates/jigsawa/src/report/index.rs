@@ -26,9 +26,18 @@ impl Entry {
 }
 
 /// Writes the page, under a temporary name still.
-pub fn write(path: &Path, ran: &Ran, files: &[Entry]) -> Result<Unfinished, Trouble> {
+/// One that is watched looks for news by itself.
+pub fn write(
+    path: &Path,
+    ran: &Ran,
+    files: &[Entry],
+    watched: bool,
+) -> Result<Unfinished, Trouble> {
     let heading = ran.name.clone();
     let mut page = Page::new(format!("{} – jigsawa", ran.name), heading, lead(ran));
+    if watched {
+        page = page.script("setTimeout(() => location.reload(), 30000)");
+    }
     let pictures: Vec<&Entry> = files
         .iter()
         .filter(|e| e.is("png") && e.kind.starts_with("finished"))

@@ -6,6 +6,7 @@
 use std::path::{Path, PathBuf};
 
 use jigsawa_core::filter::Filter;
+use jigsawa_core::layout::{LayoutFrame, PlacementRecord};
 use jigsawa_core::number::Convert;
 use jigsawa_core::space::FramePx;
 use jigsawa_work::clock::Clock;
@@ -118,8 +119,8 @@ pub fn by_stars(found: &Found, out: &Path, common: &Common) -> Result<Field, Tro
     };
     let layout = registered.layout;
     let middle = layout.canvas.size.centre();
-    let near = |f: &&jigsawa_core::layout::LayoutFrame| {
-        let placement = f.placement.as_ref().and_then(|p| p.placement());
+    let near = |f: &&LayoutFrame| {
+        let placement = f.placement.as_ref().and_then(PlacementRecord::placement);
         placement.is_some_and(|p| {
             let (there, centre) = (p.apply(middle), f.size.centre::<FramePx>());
             let side = f.size.width().min(f.size.height()).real();

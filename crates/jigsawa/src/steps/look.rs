@@ -10,7 +10,7 @@ use jigsawa_formats::fits::FitsFrame;
 use jigsawa_work::calibrate::kind_by_name;
 use jigsawa_work::find::find;
 use jigsawa_work::foreign::name_of;
-use jigsawa_work::frames::Spoilt;
+use jigsawa_work::frames::{Spoilt, is_meant};
 use jigsawa_work::trouble::Trouble;
 use rayon::prelude::*;
 
@@ -109,6 +109,7 @@ pub fn look(recipe: &Recipe) -> Result<Found, Trouble> {
             }),
         }
     }
+    all.name_filters(recipe)?;
     all.settle_parts();
     all.count_targets();
     if let Some(target) = &recipe.target {
@@ -147,6 +148,28 @@ fn of_file(path: &Path, file: &FitsFrame) -> Option<OneFile> {
 }
 
 impl Found {
+    /// The recipe's word for a filter comes before the header's.
+    fn name_filters(&mut self, recipe: &Recipe) -> Result<(), Trouble> {
+        for (name, patterns) in &recipe.filters {
+            let filter = Filter::from_spelling(name).unwrap_or(Filter::Other(name.clone()));
+            for pattern in patterns {
+                let mut meant = false;
+                for f in self.files.iter_mut().filter(|f| is_meant(&f.path, pattern)) {
+                    f.facts.filter = Some(filter.clone());
+                    meant = true;
+                }
+                if !meant {
+                    return Err(Trouble::NoSuchFrame {
+                        option: "[filters]",
+                        name: pattern.clone(),
+                        frames: self.files.iter().map(|f| name_of(&f.path)).collect(),
+                    });
+                }
+            }
+        }
+        Ok(())
+    }
+
     /// Frames of floating point that nobody calls masters may be such where there are few of a filter, and nothing to calibrate
     /// them with; one or two of a filter are.
     fn settle_parts(&mut self) {

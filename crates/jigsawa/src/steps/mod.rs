@@ -3,6 +3,7 @@
 //!
 //! `look` says what there is, `plan` what is to be done with it, `state` what has been done already, `perform` does a step.
 
+pub mod estimate;
 mod field;
 mod look;
 mod perform;
@@ -12,5 +13,5 @@ mod state;
 pub use field::{Field, by_headers, by_stars};
 pub use look::{Found, Part, look};
 pub use perform::{Done, perform};
-pub use plan::{Input, Plan, Step, plan};
+pub use plan::{Input, Plan, Step, plan, with_survey};
 pub use state::{Lock, State, StepRecord};

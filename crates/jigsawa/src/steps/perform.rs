@@ -66,6 +66,7 @@ pub fn perform(
     };
     Ok(match &cli.command {
         Command::Calibrate(args) => plain(commands::calibrate_made(args, common)?),
+        Command::Survey(args) => plain(commands::survey_made(args, common)?),
         Command::Stack(args) => laid(commands::stack_made(args, common)?),
         Command::Hdr(args) => laid(commands::hdr_made(args, common)?),
         Command::Mosaic(args) => laid(commands::mosaic_made(args, common)?),

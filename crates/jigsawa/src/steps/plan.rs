@@ -6,6 +6,7 @@ use std::path::PathBuf;
 use jigsawa_core::colour::Palette;
 use jigsawa_core::filter::Filter;
 use jigsawa_core::number::Convert;
+use jigsawa_work::frames::is_meant;
 use jigsawa_work::outputs::slug;
 use jigsawa_work::trouble::Trouble;
 
@@ -43,6 +44,18 @@ pub struct Step {
     pub name: String,
     /// Pixels that it goes through, in millions: for the estimate of its time.
     pub megapixels: f64,
+}
+
+/// Adds what shows the night as it goes: the table, the plots and the pictures of all lights.
+pub fn with_survey(plan: &mut Plan, found: &Found) {
+    let lights: Vec<&OneFile> = found.of(Part::Light).collect();
+    if lights.is_empty() {
+        return;
+    }
+    let calibrated = plan.steps.iter().position(|s| s.command == "calibrate");
+    let inputs = calibrated.map_or_else(|| files(&lights), |k| vec![Input::Made(k, "layout")]);
+    let pixels = megapixels(&lights);
+    plan.add(("survey".to_owned(), "survey"), inputs, Vec::new(), pixels);
 }
 
 /// What is to be done.
@@ -144,12 +157,16 @@ impl Plan {
                     .to_owned(),
             );
             let mut options = words(&recipe.of("hdr"));
+            options.extend(filter_words(recipe, &masters));
             options.push("--linear-only".into());
             let step = self.add(("hdr".to_owned(), "hdr"), merged, options, pixels);
             merged = vec![Input::Made(step, HDR_FRAME)];
         }
         if let (Field::Panels(_), false) = (field, apart) {
             let mut options = words(&recipe.of("mosaic"));
+            if !apart {
+                options.extend(filter_words(recipe, &masters));
+            }
             options.push("--linear-only".into());
             let step = self.add(("mosaic".to_owned(), "mosaic"), merged, options, pixels);
             merged = vec![Input::Made(step, MOSAIC_FRAME)];
@@ -176,6 +193,7 @@ impl Plan {
             let mut all = inputs;
             all.extend(files(&calibration));
             let mut options = words(&recipe.of("calibrate"));
+            options.extend(filter_words(recipe, lights.iter().chain(&calibration)));
             if let Some(library) = &recipe.library {
                 let mut word = OsString::from("--library=");
                 word.push(recipe.path(library));
@@ -185,7 +203,10 @@ impl Plan {
             let step = self.add(("calibrate".to_owned(), "calibrate"), all, options, pixels);
             inputs = vec![Input::Made(step, "layout")];
         }
-        let options = words(&recipe.of("stack"));
+        let mut options = words(&recipe.of("stack"));
+        if matches!(inputs.first(), Some(Input::File(_))) {
+            options.extend(filter_words(recipe, lights));
+        }
         let pixels = megapixels(lights);
         let step = self.add(("stack".to_owned(), "stack"), inputs, options, pixels);
         vec![Input::Made(step, MASTER_FRAME)]
@@ -242,6 +263,11 @@ impl Plan {
             }
             let mut options = words(&over(recipe.of("compose"), &p.compose));
             options.push(format!("--palette={}", p.palette).into());
+            if first.is_none() {
+                let of_files = |f: &&OneFile| merged.contains(&Input::File(f.path.clone()));
+                let all: Vec<&OneFile> = found.files.iter().filter(of_files).collect();
+                options.extend(filter_words(recipe, &all));
+            }
             options.push("--linear-only".into());
             let inputs = match first {
                 None => merged.to_vec(),
@@ -302,6 +328,21 @@ fn over(mut all: Options, own: &Options) -> Options {
         all.insert(key.clone(), value.clone());
     }
     all
+}
+
+/// Filters that the recipe gives to some of these files, as options.
+fn filter_words<'a>(
+    recipe: &Recipe,
+    files: impl IntoIterator<Item = &'a &'a OneFile>,
+) -> Vec<OsString> {
+    let paths: Vec<&PathBuf> = files.into_iter().map(|f| &f.path).collect();
+    let all = recipe.filters.iter().flat_map(|(filter, patterns)| {
+        let own = patterns
+            .iter()
+            .filter(|p| paths.iter().any(|f| is_meant(f, p)));
+        own.map(move |p| format!("--filter={filter}={p}").into())
+    });
+    all.collect()
 }
 
 fn files(all: &[&OneFile]) -> Vec<Input> {

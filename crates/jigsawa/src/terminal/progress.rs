@@ -32,11 +32,10 @@ pub fn watch(common: &Common) -> &'static dyn Watch {
 }
 
 /// Says which step of a run begins, on a terminal; its own stages show what is left of it.
-pub fn begin_step(step: &str, number: usize, of: usize, common: &Common) -> Box<dyn Stage> {
+pub fn begin_step(words: &str, common: &Common) {
     if std::io::IsTerminal::is_terminal(&std::io::stderr()) && !common.quiet && !common.json {
-        super::complain(&format!("step {number} of {of}: {step}"));
+        super::complain(words);
     }
-    Box::new(Unwatched)
 }
 
 /// Shows the progress of jobs.

@@ -256,12 +256,23 @@ fn exposures_and_panels_are_recognised() {
 fn a_few_calibrated_frames_without_cards_are_one_field_by_their_stars() {
     let night = Night::new()
         .frame("c/a.fits", frame(Filter::Ha, "Ha"))
-        .frame("c/b.fits", frame(Filter::Ha, "Ha").shifted(9.0, -4.0).again(3))
-        .frame("c/c.fits", frame(Filter::Ha, "Ha").shifted(-6.0, 7.0).again(5))
-        .frame("c/d.fits", frame(Filter::Ha, "Ha").shifted(3.0, 2.0).again(7));
+        .frame(
+            "c/b.fits",
+            frame(Filter::Ha, "Ha").shifted(9.0, -4.0).again(3),
+        )
+        .frame(
+            "c/c.fits",
+            frame(Filter::Ha, "Ha").shifted(-6.0, 7.0).again(5),
+        )
+        .frame(
+            "c/d.fits",
+            frame(Filter::Ha, "Ha").shifted(3.0, 2.0).again(7),
+        );
     let check = night.run("check c --json").success().json();
     assert!(
-        check["doubts"].to_string().contains("their stars will tell"),
+        check["doubts"]
+            .to_string()
+            .contains("their stars will tell"),
         "{check:#}"
     );
     let account = night.run("run c --json").success().json();
@@ -272,6 +283,29 @@ fn a_few_calibrated_frames_without_cards_are_one_field_by_their_stars() {
     // What was seen is known from now on.
     let check = night.run("check c --json").success().json();
     assert_eq!(count(&check, "done-before"), 2, "{check:#}");
+}
+
+#[test]
+fn filters_and_frames_are_named_by_patterns() {
+    let night = Night::new()
+        .frame("m/one.fits", frame(Filter::Ha, "L-eXtreme"))
+        .frame("m/two.fits", frame(Filter::Oiii, "Slot 4").again(3))
+        .file(
+            "reef.toml",
+            b"format = 1\nname = 'reef'\nframes = ['m/*.fits']\nout = 'made'\npalettes = ['HOO']\n[filters]\nHa = 'one'\nOIII = ['tw*']\n",
+        );
+    let account = night.run("run reef.toml --json").success().json();
+    assert_eq!(count(&account, "done"), 2);
+    assert!(night.path("made/reef-HOO-finished.png").exists());
+    let text = std::fs::read_to_string(night.path("reef.toml")).unwrap();
+    std::fs::write(night.path("reef.toml"), text.replace("tw*", "three")).unwrap();
+    night
+        .run("run reef.toml")
+        .ends(2)
+        .says("[filters] names 'three'");
+    // What has vanished is said.
+    std::fs::remove_dir_all(night.path("m")).unwrap();
+    night.run("run reef.toml").ends(1).says("m/*.fits");
 }
 
 #[test]
@@ -428,6 +462,8 @@ fn watching_brings_results_up_to_date_as_frames_come_and_ends_when_none_does() {
     wait_for("-Ha-finished.png");
     bring("oiii.fits");
     wait_for("-HOO-finished.png");
+    let watched = std::fs::read_to_string(night.path("result/index.html")).unwrap();
+    assert!(watched.contains("location.reload"));
     let output = child.wait_with_output().unwrap();
     assert!(output.status.success());
     assert!(picture("index.html"));
