@@ -15,8 +15,8 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use exif::{Exif, In, Tag, Value};
 use rawloader::{RawImage, RawImageData};
 
-use super::frame::Whole;
 use super::pool;
+use super::stored::Whole;
 use super::unit::{Unit, image};
 use super::unzip::Unzipped;
 use crate::error::FileError;

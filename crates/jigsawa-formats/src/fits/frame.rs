@@ -1,8 +1,8 @@
 //! An image of a FITS file, open for reading by windows from several threads.
 
 use jigsawa_core::number::Convert;
-use std::fs::{self, File};
-use std::io::{self, Read, Seek, SeekFrom};
+use std::fs;
+use std::io::Read;
 use std::path::Path;
 
 use jigsawa_core::doors::{DoorError, FrameSource};
@@ -15,9 +15,10 @@ use super::card::Header;
 use super::plain::Plain;
 use super::pool;
 use super::sense;
+use super::stored::Whole;
 use super::tiles::Packed;
 use super::trim::Trim;
-use super::unit::{Stream, Unit, further, image};
+use super::unit::{Unit, further, image};
 use super::unzip::{Unzipped, unzip};
 use crate::error::FileError;
 use crate::inputs;
@@ -290,43 +291,6 @@ impl Pixels {
         } else {
             Self::Plain(Plain::new(path, unit)?)
         })
-    }
-}
-
-/// A file that is stored as it is, read from start to end.
-pub(super) struct Whole {
-    file: File,
-    bytes: u64,
-    at: u64,
-}
-
-impl Whole {
-    pub(super) fn open(path: &Path) -> Result<Self, FileError> {
-        let file = pool::open(path)?;
-        let about = file.metadata().map_err(FileError::io("cannot open it"))?;
-        Ok(Self {
-            file,
-            bytes: about.len(),
-            at: 0,
-        })
-    }
-}
-
-impl Stream for Whole {
-    fn read(&mut self, into: &mut [u8]) -> io::Result<usize> {
-        let found = self.file.read(into)?;
-        self.at += found as u64;
-        Ok(found)
-    }
-
-    fn skip(&mut self, bytes: u64) -> io::Result<u64> {
-        let passed = bytes.min(self.at_most());
-        self.at = self.file.seek(SeekFrom::Start(self.at + passed))?;
-        Ok(passed)
-    }
-
-    fn at_most(&self) -> u64 {
-        self.bytes.saturating_sub(self.at)
     }
 }
 

@@ -8,6 +8,7 @@ mod place;
 mod plain;
 mod pool;
 mod sense;
+mod stored;
 mod tiles;
 mod trim;
 mod unit;

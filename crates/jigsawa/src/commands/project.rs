@@ -80,6 +80,12 @@ fn of_file(file: &Path, what: &WhatArgs) -> Result<Recipe, Trouble> {
         ));
     }
     recipe.target = what.target.clone().or(recipe.target);
+    for palette in &mut recipe.palettes {
+        *palette = seen_from(&folder, palette)?;
+    }
+    for picture in &mut recipe.pictures {
+        picture.palette = seen_from(&folder, &picture.palette)?;
+    }
     Ok(recipe)
 }
 
@@ -97,15 +103,7 @@ fn of_arguments(what: &WhatArgs) -> Result<Recipe, Trouble> {
         };
         frames.push(seen.to_string_lossy().into_owned());
     }
-    let palettes = what.palettes.iter().map(|p| {
-        // A file of palettes is seen from there as well.
-        let file = p.split_once('#').map_or(p.as_str(), |(file, _)| file);
-        if !Path::new(file).exists() {
-            return Ok(p.clone());
-        }
-        let path = absolute(Path::new(file))?;
-        Ok(p.replacen(file, &path.to_string_lossy(), 1))
-    });
+    let palettes = what.palettes.iter().map(|p| seen_from(Path::new(""), p));
     Ok(Recipe {
         name: what.name.clone(),
         target: what.target.clone(),
@@ -115,6 +113,17 @@ fn of_arguments(what: &WhatArgs) -> Result<Recipe, Trouble> {
         folder: out,
         ..Recipe::default()
     })
+}
+
+/// A palette whose file lies in a folder, by its whole path; others as they are.
+fn seen_from(folder: &Path, palette: &str) -> Result<String, Trouble> {
+    let file = palette.split_once('#').map_or(palette, |(file, _)| file);
+    let path = folder.join(file);
+    if !path.is_file() {
+        return Ok(palette.to_owned());
+    }
+    let path = absolute(&path)?;
+    Ok(palette.replacen(file, &path.to_string_lossy(), 1))
 }
 
 /// A path from the root on, without what leads back.

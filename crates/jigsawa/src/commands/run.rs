@@ -9,29 +9,22 @@ use jigsawa_work::foreign::name_of;
 use jigsawa_work::outputs::{filled, slug};
 use jigsawa_work::trouble::Trouble;
 
+use super::perform::{Done, perform};
 use super::project::{Project, project};
-use crate::account::{Ending, Ran, RunAccount, StepRow, StepState};
+use crate::account::{Ran, RunAccount, StepRow, StepState};
 use crate::cli::{Common, RunArgs};
 use crate::recipe::{Recipe, written};
 use crate::report::{IndexEntry, write_index};
 use crate::steps::{
-    Done, Field, Found, Input, Lock, Plan, State, Step, StepRecord, by_headers, by_stars, estimate,
-    look, perform, plan, with_survey,
+    Field, Found, Input, Lock, Plan, State, Step, StepRecord, by_headers, by_stars, estimate, look,
+    plan, with_survey,
 };
 use crate::tell::{gathered, sentence};
-use crate::terminal::{begin_step, complain, duration, tell};
+use crate::terminal::{begin_step, complain, duration};
 
 /// The page with everything to look at, and the recipe.
 const PAGE: &str = "index.html";
 const RECIPE: &str = "jigsawa.toml";
-
-/// Runs the command and prints its account.
-pub fn run(args: &RunArgs, common: &Common) -> Result<Ending, Trouble> {
-    if args.watch {
-        return super::watch::watch(args, common);
-    }
-    Ok(tell(&once(args, common)?, common))
-}
 
 /// Brings all results up to date once.
 pub fn once(args: &RunArgs, common: &Common) -> Result<RunAccount, Trouble> {

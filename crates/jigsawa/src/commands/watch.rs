@@ -1,4 +1,4 @@
-//! `jigsawa run --watch`: results grow with the night.
+//! `jigsawa run`, once or with `--watch`: results grow with the night.
 //!
 //! Files that are still being written are waited for: a file counts once its size and its time have stayed the same from one
 //! look to the next.
@@ -20,8 +20,17 @@ use crate::terminal::{complain, tell};
 /// Files with their sizes and times.
 type Seen = BTreeMap<PathBuf, (u64, Option<SystemTime>)>;
 
+/// Runs the command, once or during a night, and prints its account.
+pub fn run(args: &RunArgs, common: &Common) -> Result<Ending, Trouble> {
+    if args.watch {
+        watch(args, common)
+    } else {
+        Ok(tell(&once(args, common)?, common))
+    }
+}
+
 /// Brings results up to date whenever frames have come, until nothing has come for long enough, or for ever.
-pub fn watch(args: &RunArgs, common: &Common) -> Result<Ending, Trouble> {
+fn watch(args: &RunArgs, common: &Common) -> Result<Ending, Trouble> {
     let every = Duration::from_secs_f64(args.every);
     let idle = args.idle.map(|m| Duration::from_secs_f64(60.0 * m));
     // What is wrong with what was typed ends it at once.

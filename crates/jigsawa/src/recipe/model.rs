@@ -95,6 +95,13 @@ pub fn straight(path: &Path) -> PathBuf {
 impl Picture {
     /// What it is called besides the target.
     pub fn part(&self) -> &str {
-        self.name.as_deref().unwrap_or(&self.palette)
+        let of_palette = || match self.palette.split_once('#') {
+            Some((_, one)) => one,
+            None => Path::new(&self.palette)
+                .file_stem()
+                .and_then(|s| s.to_str())
+                .unwrap_or(&self.palette),
+        };
+        self.name.as_deref().unwrap_or_else(of_palette)
     }
 }

@@ -8,10 +8,10 @@ use jigsawa_formats::inputs as known;
 use jigsawa_work::clock::Output;
 use jigsawa_work::trouble::Trouble;
 
-use super::plan::Step;
+use super::{calibrate, compose, finish, hdr, mosaic, stack, survey};
 use crate::account::{Account, Outcome};
 use crate::cli::{Cli, Command, Common};
-use crate::commands;
+use crate::steps::Step;
 
 /// What came of a step.
 #[derive(Debug, Default)]
@@ -65,13 +65,13 @@ pub fn perform(
         }
     };
     Ok(match &cli.command {
-        Command::Calibrate(args) => plain(commands::calibrate_made(args, common)?),
-        Command::Survey(args) => plain(commands::survey_made(args, common)?),
-        Command::Stack(args) => laid(commands::stack_made(args, common)?),
-        Command::Hdr(args) => laid(commands::hdr_made(args, common)?),
-        Command::Mosaic(args) => laid(commands::mosaic_made(args, common)?),
-        Command::Compose(args) => laid(commands::compose_made(args, common)?),
-        Command::Finish(args) => plain(commands::finish_made(args, common)?),
+        Command::Calibrate(args) => plain(calibrate::make(args, common)?),
+        Command::Survey(args) => plain(survey::make(args, common)?),
+        Command::Stack(args) => laid(stack::make(args, common)?),
+        Command::Hdr(args) => laid(hdr::make(args, common)?),
+        Command::Mosaic(args) => laid(mosaic::make(args, common)?),
+        Command::Compose(args) => laid(compose::make(args, common)?),
+        Command::Finish(args) => plain(finish::make(args, common)?),
         _ => Done::default(),
     })
 }
