@@ -29,7 +29,7 @@ pub struct RunArgs {
     /// Stop watching after so long without a new frame, in minutes
     #[arg(long, value_name = "MINUTES", value_parser = positive, requires = "watch")]
     pub idle: Option<f64>,
-    /// Write the recipe anew although somebody has changed it
+    /// Replace results that no run has made, and a recipe that somebody has changed
     #[arg(help_heading = "Results", long)]
     pub overwrite: bool,
 }

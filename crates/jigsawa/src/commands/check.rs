@@ -29,11 +29,12 @@ pub fn check(args: &CheckArgs, common: &Common) -> Result<Ending, Trouble> {
     }
     let clock = Clock::start();
     let project = project(&args.what)?;
-    let mut found = look(&project.recipe)?;
+    let state = State::read(&project.folder());
+    let mut found = look(&project.recipe, &state)?;
     let mut field = by_headers(&project.recipe, &found);
     if field == Field::Unknown {
         // What a run has seen.
-        field = match State::read(&project.folder()).panels {
+        field = match state.panels {
             Some(true) => Field::Panels("by their stars they lie beside each other"),
             Some(false) => Field::One("by their stars they lie on each other"),
             None => Field::Unknown,

@@ -24,6 +24,8 @@ pub struct Done {
     pub reference: Option<String>,
     /// Masters: name, frames, noise of a pixel.
     pub masters: Vec<(String, usize, f64)>,
+    /// Frames that went into a picture, and the width of their stars.
+    pub widths: Vec<(String, f64)>,
 }
 
 /// Does a step on some files. No result gets the name of an original.
@@ -31,7 +33,7 @@ pub fn perform(
     step: &Step,
     (inputs, originals): (&[PathBuf], &[&Path]),
     more: &[OsString],
-    out: &Path,
+    (out, overwrite): (&Path, bool),
     common: &Common,
 ) -> Result<Done, Trouble> {
     // What an earlier step of this process has read may be written anew by this one.
@@ -44,11 +46,11 @@ pub fn perform(
     let mut folder = OsString::from("--out=");
     folder.push(out);
     words.push(folder);
-    words.extend([
-        format!("--name={}", step.name).into(),
-        "--overwrite".into(),
-        "--".into(),
-    ]);
+    words.push(format!("--name={}", step.name).into());
+    if overwrite {
+        words.push("--overwrite".into());
+    }
+    words.push("--".into());
     words.extend(inputs.iter().map(|p| p.clone().into_os_string()));
     let cli = Cli::try_parse_from(words).map_err(|e| Trouble::StepOptions {
         step: step.id.clone(),
@@ -56,7 +58,12 @@ pub fn perform(
     })?;
     let laid = |account: Account| {
         let masters = account.own.masters.iter();
+        let of_picture = step.command == "compose";
+        let frames = account.own.frames.iter().filter(|_| of_picture);
+        let widths = frames.filter_map(|f| Some((f.file.clone(), f.fwhm_px?)));
+        let widths = widths.collect();
         Done {
+            widths,
             reference: Some(account.own.reference.file.clone()),
             masters: masters
                 .map(|m| (m.name.clone(), m.frames, m.noise))

@@ -2,6 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
+use jigsawa_formats::inputs;
 use jigsawa_work::trouble::Trouble;
 
 use crate::cli::{Common, WhatArgs, bytes};
@@ -71,7 +72,7 @@ fn of_file(file: &Path, what: &WhatArgs) -> Result<Recipe, Trouble> {
         file: file.to_owned(),
         error,
     };
-    let text = std::fs::read_to_string(file).map_err(|e| wrong(e.to_string()))?;
+    let text = inputs::read_text(file).map_err(|e| wrong(e.to_string()))?;
     let folder = absolute(file.parent().unwrap_or(Path::new("")))?;
     let mut recipe = read(&text, &folder).map_err(wrong)?;
     if !what.palettes.is_empty() || what.out.is_some() || what.name.is_some() {

@@ -41,6 +41,7 @@ pub fn once(args: &RunArgs, common: &Common) -> Result<RunAccount, Trouble> {
         found: &found,
         state: &mut state,
         again: &args.again,
+        overwrite: args.overwrite,
         common,
         rows: Vec::new(),
         better: Vec::new(),
@@ -104,7 +105,7 @@ fn planned(
     common: &Common,
     clock: &Clock,
 ) -> Result<(Found, Plan), Trouble> {
-    let mut found = look(&project.recipe)?;
+    let mut found = look(&project.recipe, state)?;
     clock.lap("look");
     let mut field = by_headers(&project.recipe, &found);
     if field == Field::Unknown {
@@ -191,6 +192,7 @@ struct Work<'a> {
     found: &'a Found,
     state: &'a mut State,
     again: &'a [String],
+    overwrite: bool,
     common: &'a Common,
     rows: Vec<StepRow>,
     better: Vec<String>,
@@ -211,9 +213,6 @@ impl Work<'_> {
                 return Err(trouble);
             }
         }
-        // What no step makes any more is forgotten, but its files stay.
-        let planned = |id: &String| plan.steps.iter().any(|s| s.id == *id);
-        self.state.steps.retain(|id, _| planned(id));
         Ok(())
     }
 
@@ -234,7 +233,14 @@ impl Work<'_> {
         self.announce(step, plan);
         let began = Clock::start();
         let originals: Vec<&Path> = self.found.files.iter().map(|f| f.path.as_path()).collect();
-        let done = perform(step, (&inputs, &originals), &more, self.folder, self.common)?;
+        // What an earlier run has made or begun is replaced, and nothing else.
+        let begun = self.state.under_way.as_ref() == Some(&step.id);
+        let overwrite = before.is_some() || begun || self.overwrite;
+        self.state.under_way = Some(step.id.clone());
+        self.state.write(self.folder)?;
+        let place = (self.folder, overwrite);
+        let done = perform(step, (&inputs, &originals), &more, place, self.common)?;
+        self.state.under_way = None;
         let seconds = began.stages().1;
         clock.lap(step.command);
         self.rows
@@ -283,6 +289,7 @@ impl Work<'_> {
             warnings: done.warnings.clone(),
             reference: done.reference.clone(),
             masters: done.masters.clone(),
+            widths: done.widths.clone(),
         }
     }
 }
@@ -347,7 +354,21 @@ fn better(before: &StepRecord, done: &Done) -> Vec<String> {
             format!("{name}: {old} frames have become {frames}, its noise {less:.2} times less")
         })
     };
-    done.masters.iter().filter_map(of).collect()
+    let width = |(file, now): &(String, f64)| {
+        const SHOWS: f64 = 0.02;
+        let (_, was) = before.widths.iter().find(|w| w.0 == *file)?;
+        ((now / was - 1.0).abs() > SHOWS).then(|| {
+            let name = Path::new(file).file_name().unwrap_or_default();
+            format!(
+                "{}: its stars are {now:.2} px wide, and were {was:.2}",
+                name.to_string_lossy()
+            )
+        })
+    };
+    let masters = done.masters.iter().filter_map(of);
+    masters
+        .chain(done.widths.iter().filter_map(width))
+        .collect()
 }
 
 /// A recipe that somebody has changed is not written over.
@@ -403,16 +424,21 @@ fn page(
     plan: &Plan,
     watched: bool,
 ) -> Result<(), Trouble> {
-    let of = |s: &Step| state.steps.get(&s.id).into_iter().flat_map(|r| &r.outputs);
-    let files: Vec<IndexEntry> = plan
-        .steps
-        .iter()
-        .flat_map(of)
-        .map(|(file, kind, _)| IndexEntry {
+    let of = |s: &Step| {
+        let outputs = state.steps.get(&s.id).map(|r| &r.outputs[..]);
+        let entry = |(file, kind, _): &(String, String, String)| IndexEntry {
             file: file.clone(),
-            kind: kind.clone(),
-        })
-        .collect();
+            // All reports are called so.
+            kind: if kind == "report" {
+                format!("report of {}", s.id)
+            } else {
+                kind.clone()
+            },
+        };
+        let all: Vec<IndexEntry> = outputs.unwrap_or_default().iter().map(entry).collect();
+        all
+    };
+    let files: Vec<IndexEntry> = plan.steps.iter().flat_map(of).collect();
     inputs::forget();
     let path = folder.join(PAGE);
     let written = write_index(&path, ran, &files, watched)?;

@@ -14,6 +14,7 @@ use super::project::project;
 use super::run::once;
 use crate::account::Ending;
 use crate::cli::{Common, RunArgs};
+use crate::steps::State;
 use crate::tell::sentence;
 use crate::terminal::{complain, tell};
 
@@ -71,8 +72,17 @@ fn seen(args: &RunArgs) -> Result<Seen, Trouble> {
         .iter()
         .map(|f| project.recipe.path(f))
         .collect();
-    let found = match find(&paths, &[&folder]) {
-        Ok(found) => found,
+    let made = State::read(&folder).all_made(&folder);
+    let apart: Vec<&std::path::Path> = if paths.contains(&folder) {
+        Vec::new()
+    } else {
+        vec![&folder]
+    };
+    let found = match find(&paths, &apart) {
+        Ok(mut found) => {
+            found.retain(|f| !made.contains(&f.path));
+            found
+        }
         Err(Trouble::NoFrames { .. }) => Vec::new(),
         Err(other) => return Err(other),
     };

@@ -34,7 +34,7 @@ pub fn write(
     watched: bool,
 ) -> Result<Unfinished, Trouble> {
     let heading = ran.name.clone();
-    let mut page = Page::new(format!("{} – jigsawa", ran.name), heading, lead(ran));
+    let mut page = Page::new(format!("{} – jigsawa", ran.name), heading, lead(ran)).with_files();
     if watched {
         page = page.script("setTimeout(() => location.reload(), 30000)");
     }

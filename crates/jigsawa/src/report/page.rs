@@ -18,6 +18,8 @@ pub struct Page {
     lead: Markup,
     parts: Vec<Markup>,
     script: &'static str,
+    /// Its pictures are files beside it.
+    beside: bool,
 }
 
 impl Page {
@@ -29,12 +31,19 @@ impl Page {
             lead,
             parts: Vec::new(),
             script: "",
+            beside: false,
         }
     }
 
     /// With a script that it runs at its end.
     pub fn script(mut self, script: &'static str) -> Self {
         self.script = script;
+        self
+    }
+
+    /// With pictures that are files beside it.
+    pub const fn with_files(mut self) -> Self {
+        self.beside = true;
         self
     }
 
@@ -67,7 +76,11 @@ impl Page {
     /// Its foot; `data` is JSON that the script reads.
     pub fn end(&self, data: Option<&str>) -> String {
         let foot = html! {
-            footer { "Made by Jigsawa " (env!("CARGO_PKG_VERSION")) ". The page holds all it needs and sends nothing." }
+            footer {
+                "Made by Jigsawa " (env!("CARGO_PKG_VERSION"))
+                @if self.beside { ". Its pictures lie beside it, and it sends nothing." }
+                @else { ". The page holds all it needs and sends nothing." }
+            }
             @if let Some(data) = data {
                 // A name in the data must not end the script.
                 script type="application/json" id="data" { (PreEscaped(data.replace('<', "\\u003c"))) }

@@ -14,6 +14,7 @@ use jigsawa_work::frames::{Spoilt, is_meant};
 use jigsawa_work::trouble::Trouble;
 use rayon::prelude::*;
 
+use super::state::State;
 use crate::recipe::Recipe;
 
 /// More frames of one filter are no masters, unless their headers say so.
@@ -39,7 +40,7 @@ pub struct OneFile {
     pub path: PathBuf,
     /// What its header says.
     pub facts: FrameFacts,
-    /// The panel that a card names.
+    /// The panel that a card names, or the target's name behind the word "panel".
     pub panel: Option<String>,
     /// What it has its part as.
     pub part: Part,
@@ -84,7 +85,8 @@ impl Found {
 }
 
 /// Looks at all files that a recipe means; headers alone are read.
-pub fn look(recipe: &Recipe) -> Result<Found, Trouble> {
+/// What a run has made there is none of them.
+pub fn look(recipe: &Recipe, state: &State) -> Result<Found, Trouble> {
     let out = recipe.path(&recipe.out);
     let library = recipe.library.as_ref().map(|l| recipe.path(l));
     let paths: Vec<PathBuf> = recipe.frames.iter().map(|f| recipe.path(f)).collect();
@@ -93,7 +95,9 @@ pub fn look(recipe: &Recipe) -> Result<Found, Trouble> {
     if !paths.contains(&out) {
         apart.push(&out);
     }
-    let found = find(&paths, &apart)?;
+    let made = state.all_made(&out);
+    let mut found = find(&paths, &apart)?;
+    found.retain(|f| !made.contains(&f.path));
     let opened: Vec<_> = found
         .par_iter()
         .map(|f| FitsFrame::open(&f.path).map(|file| of_file(&f.path, &file)))
@@ -139,9 +143,11 @@ fn of_file(path: &Path, file: &FitsFrame) -> Option<OneFile> {
         Kind::Light => Part::Light,
         _ => Part::Calibration,
     };
+    let by_card = file.header().text("PANEL").filter(|t| !t.is_empty());
+    let by_target = || panel_of(facts.object.as_deref()?).map(|p| p.1);
     Some(OneFile {
         path: path.to_owned(),
-        panel: file.header().text("PANEL").filter(|t| !t.is_empty()),
+        panel: by_card.or_else(by_target),
         facts,
         part,
     })
@@ -198,8 +204,22 @@ impl Found {
 
     /// What nobody was sure of, by whether the frames are panels.
     pub fn settle(&mut self, panels: bool) {
-        for f in self.files.iter_mut().filter(|f| f.part == Part::Unsure) {
-            f.part = if panels { Part::Master } else { Part::Light };
+        let alike = |a: &OneFile, b: &OneFile| {
+            b.part == Part::Unsure && a.panel == b.panel && a.facts.filter == b.facts.filter
+        };
+        let many: Vec<bool> = self
+            .files
+            .iter()
+            .map(|f| f.panel.is_some() && self.files.iter().filter(|g| alike(f, g)).count() > 2)
+            .collect();
+        let unsure = self.files.iter_mut().zip(many);
+        for (f, many) in unsure.filter(|(f, _)| f.part == Part::Unsure) {
+            // Of a panel and a filter three and more are sub-frames.
+            f.part = if panels && !many {
+                Part::Master
+            } else {
+                Part::Light
+            };
         }
     }
 
@@ -207,7 +227,7 @@ impl Found {
         self.targets.clear();
         for f in self.files.iter().filter(|f| f.part != Part::Calibration) {
             if let Some(object) = &f.facts.object {
-                *self.targets.entry(object.trim().to_owned()).or_default() += 1;
+                *self.targets.entry(target_of(object)).or_default() += 1;
             }
         }
         // Programs and people write one name in several ways: the most usual one stands for all.
@@ -236,7 +256,8 @@ impl Found {
         }
         self.files.retain(|f| {
             // What a header does not say fits anything.
-            let own = f.facts.object.as_ref().is_none_or(|o| plain(o) == wanted);
+            let object = f.facts.object.as_ref();
+            let own = object.is_none_or(|o| plain(&target_of(o)) == wanted);
             f.part == Part::Calibration || own
         });
         self.count_targets();
@@ -244,8 +265,52 @@ impl Found {
     }
 }
 
+/// The target and the panel of a name such as "Lantern Reef Panel 2"; none of a name without a panel.
+fn panel_of(object: &str) -> Option<(String, String)> {
+    const WORD: &str = "panel";
+    /// A panel's own word is short: 2, A1, NE.
+    const LONGEST: usize = 6;
+    let at = object.to_ascii_lowercase().rfind(WORD)?;
+    let apart = |c: char| !c.is_alphanumeric();
+    let (target, rest) = (&object[..at], &object[at + WORD.len()..]);
+    let panel = rest.trim_matches(apart);
+    let fits = !panel.is_empty() && panel.len() <= LONGEST && target.ends_with(apart);
+    fits.then(|| {
+        (
+            target.trim_end_matches(apart).trim().to_owned(),
+            panel.to_owned(),
+        )
+    })
+}
+
+/// The target that a name means, without a panel's.
+fn target_of(object: &str) -> String {
+    panel_of(object).map_or_else(|| object.trim().to_owned(), |p| p.0)
+}
+
 /// A target's name without what programs write differently.
 pub fn plain(name: &str) -> String {
     let letters = name.chars().filter(|c| c.is_alphanumeric());
     letters.collect::<String>().to_lowercase()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("Lantern Reef Panel 2", Some(("Lantern Reef", "2")))]
+    #[case("Lantern_Reef_panel_A1", Some(("Lantern_Reef", "A1")))]
+    #[case("Reef, panel #12", Some(("Reef", "12")))]
+    #[case("Lantern Reef", None)]
+    #[case("Panel", None)]
+    #[case("Old Panelwood Cluster", None)]
+    fn panels_are_told_by_the_targets_name(
+        #[case] object: &str,
+        #[case] want: Option<(&str, &str)>,
+    ) {
+        let found = panel_of(object);
+        assert_eq!(found.as_ref().map(|p| (p.0.as_str(), p.1.as_str())), want);
+    }
 }

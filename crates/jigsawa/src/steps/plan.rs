@@ -1,5 +1,6 @@
 //! What is to be done with the frames of a recipe: steps in their order, each a command, and why.
 
+use std::collections::BTreeMap;
 use std::ffi::OsString;
 use std::path::PathBuf;
 
@@ -52,10 +53,21 @@ pub fn with_survey(plan: &mut Plan, found: &Found) {
     if lights.is_empty() {
         return;
     }
-    let calibrated = plan.steps.iter().position(|s| s.command == "calibrate");
-    let inputs = calibrated.map_or_else(|| files(&lights), |k| vec![Input::Made(k, "layout")]);
+    let is_calibrated = |k: &usize| plan.steps[*k].command == "calibrate";
+    let calibrated: Vec<usize> = (0..plan.steps.len()).filter(is_calibrated).collect();
     let pixels = megapixels(&lights);
-    plan.add(("survey".to_owned(), "survey"), inputs, Vec::new(), pixels);
+    if calibrated.is_empty() {
+        let survey = ("survey".to_owned(), "survey");
+        plan.add(survey, files(&lights), Vec::new(), pixels);
+    }
+    // Of each panel's lights.
+    for k in calibrated {
+        let (id, name) = (plan.steps[k].id.clone(), plan.steps[k].name.clone());
+        let survey = (id.replacen("calibrate", "survey", 1), "survey");
+        let layout = vec![Input::Made(k, "layout")];
+        let step = plan.add(survey, layout, Vec::new(), pixels);
+        plan.steps[step].name = name;
+    }
 }
 
 /// What is to be done.
@@ -144,13 +156,29 @@ impl Plan {
     fn masters(&mut self, recipe: &Recipe, found: &Found, field: &Field) -> Vec<Input> {
         let lights: Vec<&OneFile> = found.of(Part::Light).collect();
         let mut merged = Vec::new();
-        if !lights.is_empty() {
-            merged.extend(self.stacked(recipe, found, &lights));
+        let in_panels = panels(&lights);
+        if in_panels.len() > 1 {
+            self.decided.push(format!(
+                "lights of {} panels: each is stacked by itself, and they are joined",
+                in_panels.len()
+            ));
+            let unnamed = lights.iter().filter(|f| f.panel.is_none()).count();
+            if let Some((first, _)) = in_panels.first_key_value().filter(|_| unnamed > 0) {
+                self.doubts.push(format!(
+                    "{unnamed} lights name no panel: they are stacked with panel {first}, where their stars fit"
+                ));
+            }
+            for (panel, own) in &in_panels {
+                merged.extend(self.stacked(recipe, found, own, Some(panel)));
+            }
+        } else if !lights.is_empty() {
+            merged.extend(self.stacked(recipe, found, &lights, None));
         }
         let masters: Vec<&OneFile> = found.of(Part::Master).collect();
         merged.extend(files(&masters));
         let pixels = megapixels(&lights) + megapixels(&masters);
-        let apart = apart(&lights, APART) || apart(&masters, OTHER_EXPOSURE);
+        let of_lights = in_panels.len() < 2 && apart(&lights, APART);
+        let apart = of_lights || apart(&masters, OTHER_EXPOSURE);
         if apart {
             self.decided.push(
                 "exposures of a filter differ by so much that they are merged into one frame that holds faint light and bright cores (hdr)"
@@ -162,7 +190,8 @@ impl Plan {
             let step = self.add(("hdr".to_owned(), "hdr"), merged, options, pixels);
             merged = vec![Input::Made(step, HDR_FRAME)];
         }
-        if let (Field::Panels(_), false) = (field, apart) {
+        let of_masters = matches!(field, Field::Panels(_)) && !apart;
+        if of_masters || in_panels.len() > 1 {
             let mut options = words(&recipe.of("mosaic"));
             if !apart {
                 options.extend(filter_words(recipe, &masters));
@@ -175,7 +204,21 @@ impl Plan {
     }
 
     /// Lights to masters, calibrated where they are raw.
-    fn stacked(&mut self, recipe: &Recipe, found: &Found, lights: &[&OneFile]) -> Vec<Input> {
+    fn stacked(
+        &mut self,
+        recipe: &Recipe,
+        found: &Found,
+        lights: &[&OneFile],
+        panel: Option<&str>,
+    ) -> Vec<Input> {
+        let id = |command: &str| match panel {
+            Some(panel) => format!("{command} {panel}"),
+            None => command.to_owned(),
+        };
+        let name = match panel {
+            Some(panel) => format!("{}-{panel}", self.name),
+            None => self.name.clone(),
+        };
         let calibration: Vec<&OneFile> = found.of(Part::Calibration).collect();
         let raw_colour = lights.iter().any(|f| f.facts.colour_pattern.is_some());
         let mut inputs = files(lights);
@@ -200,7 +243,8 @@ impl Plan {
                 options.push(word);
             }
             let pixels = megapixels(&calibration);
-            let step = self.add(("calibrate".to_owned(), "calibrate"), all, options, pixels);
+            let step = self.add((id("calibrate"), "calibrate"), all, options, pixels);
+            self.steps[step].name.clone_from(&name);
             inputs = vec![Input::Made(step, "layout")];
         }
         let mut options = words(&recipe.of("stack"));
@@ -208,7 +252,11 @@ impl Plan {
             options.extend(filter_words(recipe, lights));
         }
         let pixels = megapixels(lights);
-        let step = self.add(("stack".to_owned(), "stack"), inputs, options, pixels);
+        if panel.is_some() && !recipe.of("stack").contains_key("exposures") {
+            options.push("--exposures=together".into());
+        }
+        let step = self.add((id("stack"), "stack"), inputs, options, pixels);
+        self.steps[step].name = name;
         vec![Input::Made(step, MASTER_FRAME)]
     }
 
@@ -326,6 +374,22 @@ fn over(mut all: Options, own: &Options) -> Options {
     for (key, value) in own {
         all.retain(|k, _| k.replace('_', "-") != key.replace('_', "-"));
         all.insert(key.clone(), value.clone());
+    }
+    all
+}
+
+/// Lights by the panels that headers name; what names none is of the first.
+fn panels<'a>(lights: &[&'a OneFile]) -> BTreeMap<String, Vec<&'a OneFile>> {
+    let mut all: BTreeMap<String, Vec<&OneFile>> = BTreeMap::new();
+    for f in lights {
+        let panel = f.panel.as_ref().map(|p| slug(p)).filter(|p| !p.is_empty());
+        if let Some(panel) = panel {
+            all.entry(panel).or_default().push(f);
+        }
+    }
+    let without = lights.iter().filter(|f| f.panel.is_none());
+    if let Some(mut first) = all.first_entry() {
+        first.get_mut().extend(without);
     }
     all
 }

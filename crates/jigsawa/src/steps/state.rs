@@ -1,7 +1,7 @@
 //! What has been done: kept beside the results, step by step, so that whatever ends a run loses no more than the step
 //! that was under way.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 use std::ffi::OsString;
 use std::fs::{self, File};
 use std::path::{Path, PathBuf};
@@ -40,6 +40,9 @@ pub struct StepRecord {
     /// Masters: name, frames, and noise of a pixel.
     #[serde(default)]
     pub masters: Vec<(String, usize, f64)>,
+    /// Frames that went into a picture, and the width of their stars.
+    #[serde(default)]
+    pub widths: Vec<(String, f64)>,
 }
 
 /// What has been done in a folder.
@@ -48,6 +51,9 @@ pub struct State {
     format: u32,
     /// Steps by their names.
     pub steps: BTreeMap<String, StepRecord>,
+    /// The step that is under way: what it has left may be replaced.
+    #[serde(default)]
+    pub under_way: Option<String>,
     /// The recipe as the last run wrote it, to see whether somebody has changed it.
     #[serde(default)]
     pub recipe: Option<String>,
@@ -64,6 +70,7 @@ impl Default for State {
         Self {
             format: FORMAT,
             steps: BTreeMap::new(),
+            under_way: None,
             recipe: None,
             panels: None,
             marks: BTreeMap::new(),
@@ -159,6 +166,12 @@ impl State {
                 .outputs
                 .iter()
                 .all(|(file, _, mark)| self.mark(&folder.join(file)).as_ref() == Some(mark))
+    }
+
+    /// All that has been made.
+    pub fn all_made(&self, folder: &Path) -> HashSet<PathBuf> {
+        let all = self.steps.values().flat_map(|r| &r.outputs);
+        all.map(|o| folder.join(&o.0)).collect()
     }
 
     /// Results of a kind that a step has made.

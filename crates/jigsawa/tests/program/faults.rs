@@ -127,6 +127,7 @@ fn whole(name: &str, bytes: &[u8], clean: &BTreeMap<String, Vec<u8>>) -> bool {
 #[case::finish(
     "finish n/ha.fits --out o --out o/a.jpg --out o/a.exr --stars-file o/stars.fits --stars 50%"
 )]
+#[case::run("run n/ha.fits n/r.fits --out o --name x")]
 #[case::stars("stars n/ha.fits --out o")]
 #[case::show("show n/ha.fits n/r.fits --flip 2 --out o")]
 fn whatever_fails_nothing_is_half_written_and_nothing_read_is_touched(#[case] line: &str) {

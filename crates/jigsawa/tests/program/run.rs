@@ -309,6 +309,77 @@ fn filters_and_frames_are_named_by_patterns() {
 }
 
 #[test]
+fn results_among_the_frames_are_no_frames() {
+    let night = masters();
+    let line = "run masters --palettes HOO --out masters --name reef --json";
+    let first = night.run(line).success().json();
+    assert_eq!(count(&first, "done"), 2, "{first:#}");
+    let again = night.run(line).success().json();
+    assert_eq!(count(&again, "done-before"), 2, "{again:#}");
+    // The masters of a stack, too.
+    let lights = Night::new()
+        .frame("l/a.fits", frame(Filter::Ha, "Ha"))
+        .frame(
+            "l/b.fits",
+            frame(Filter::Ha, "Ha").shifted(9.0, -4.0).again(3),
+        )
+        .frame(
+            "l/c.fits",
+            frame(Filter::Ha, "Ha").shifted(-6.0, 7.0).again(5),
+        );
+    let line = "run l --out l --name reef --json";
+    assert_eq!(count(&lights.run(line).success().json(), "done"), 2);
+    assert_eq!(count(&lights.run(line).success().json(), "done-before"), 2);
+}
+
+#[test]
+fn what_no_run_has_made_is_not_replaced() {
+    let night = masters().file("result/reef-HOO.fits", b"mine");
+    let line = "run masters --palettes HOO --name reef";
+    night.run(line).ends(1).says("reef-HOO.fits");
+    let kept = || std::fs::read(night.path("result/reef-HOO.fits")).unwrap();
+    assert_eq!(kept(), b"mine");
+    night.run(&format!("{line} --overwrite")).success();
+    assert!(kept().len() > 1000);
+    // A palette that is given up and asked for again was made by a run.
+    night
+        .run("run masters --palettes SHO --name reef")
+        .success();
+    let back = night.run(&format!("{line} --json")).success().json();
+    assert_eq!(count(&back, "done-before"), 2, "{back:#}");
+}
+
+#[test]
+fn lights_of_panels_are_stacked_apart_and_joined() {
+    let mut night = Night::new();
+    for (panel, shift) in [("1", 0.0), ("2", 260.0)] {
+        for (filter, card) in [(Filter::Ha, "Ha"), (Filter::Oiii, "OIII")] {
+            for k in 0..3u8 {
+                let name = format!("p/{card}_{panel}_{k}.fits");
+                let (dx, dy) = (f64::from(k) * 4.0, f64::from(k) * -3.0);
+                let light = frame(filter.clone(), card)
+                    .shifted(shift + dx, dy)
+                    .again(11 + u64::from(k))
+                    .with(&format!("OBJECT  = 'Lantern Reef Panel {panel}'"));
+                night = night.frame(&name, light);
+            }
+        }
+    }
+    let account = night.run("run p --json").success().json();
+    let names: Vec<String> = steps(&account).into_iter().map(|s| s.0).collect();
+    assert_eq!(
+        names,
+        ["stack 1", "stack 2", "mosaic", "compose HOO", "finish HOO"],
+        "{account:#}"
+    );
+    assert!(night.path("result/Lantern-Reef-HOO-finished.png").exists());
+    let joined = night.path("result/Lantern-Reef-Ha-mosaic.fits");
+    let size = crate::night::plane(&joined, 0).size();
+    let one = crate::night::plane(&night.path("result/Lantern-Reef-1-Ha-master.fits"), 0).size();
+    assert!(size.width() > one.width() + 200, "{size:?} {one:?}");
+}
+
+#[test]
 fn what_cannot_be_run_is_said_before_any_work() {
     let night = masters();
     night
