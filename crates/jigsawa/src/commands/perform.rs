@@ -8,7 +8,7 @@ use jigsawa_formats::inputs as known;
 use jigsawa_work::clock::Output;
 use jigsawa_work::trouble::Trouble;
 
-use super::{calibrate, compose, finish, hdr, mosaic, stack, survey};
+use super::{calibrate, compose, finish, hdr, mosaic, normalize, register, stack, survey};
 use crate::account::{Account, Outcome};
 use crate::cli::{Cli, Command, Common};
 use crate::steps::Step;
@@ -43,12 +43,14 @@ pub fn perform(
     }
     let mut words: Vec<OsString> = vec!["jigsawa".into(), step.command.into()];
     words.extend(step.options.iter().chain(more).cloned());
-    let mut folder = OsString::from("--out=");
-    folder.push(out);
-    words.push(folder);
-    words.push(format!("--name={}", step.name).into());
-    if overwrite {
-        words.push("--overwrite".into());
+    if !updates(step, inputs) {
+        let mut folder = OsString::from("--out=");
+        folder.push(out);
+        words.push(folder);
+        words.push(format!("--name={}", step.name).into());
+        if overwrite {
+            words.push("--overwrite".into());
+        }
     }
     words.push("--".into());
     words.extend(inputs.iter().map(|p| p.clone().into_os_string()));
@@ -74,6 +76,8 @@ pub fn perform(
     Ok(match &cli.command {
         Command::Calibrate(args) => plain(calibrate::make(args, common)?),
         Command::Survey(args) => plain(survey::make(args, common)?),
+        Command::Register(args) => laid(register::make(args, common)?),
+        Command::Normalize(args) => laid(normalize::make(args, common)?),
         Command::Stack(args) => laid(stack::make(args, common)?),
         Command::Hdr(args) => laid(hdr::make(args, common)?),
         Command::Mosaic(args) => laid(mosaic::make(args, common)?),
@@ -81,6 +85,15 @@ pub fn perform(
         Command::Finish(args) => plain(finish::make(args, common)?),
         _ => Done::default(),
     })
+}
+
+/// Does a step bring the layout that it reads up to date in its place?
+pub fn updates(step: &Step, inputs: &[PathBuf]) -> bool {
+    let is_layout = |p: &PathBuf| {
+        p.extension()
+            .is_some_and(|e| e.eq_ignore_ascii_case("json"))
+    };
+    step.command == "normalize" && inputs.iter().any(is_layout)
 }
 
 fn plain<T>(outcome: Outcome<T>) -> Done {

@@ -3,6 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use jigsawa_formats::inputs;
+use jigsawa_work::outputs::plain_name;
 use jigsawa_work::trouble::Trouble;
 
 use crate::cli::{Common, WhatArgs, bytes};
@@ -50,6 +51,9 @@ pub fn project(what: &WhatArgs) -> Result<Project, Trouble> {
         Some(file) => of_file(file, what)?,
         None => of_arguments(what)?,
     };
+    if let Some(name) = &recipe.name {
+        plain_name(name)?;
+    }
     if recipe.palettes.is_empty() && recipe.pictures.is_empty() {
         recipe.palettes.clone_from(&own.palettes);
     }

@@ -9,7 +9,7 @@ use jigsawa_work::foreign::name_of;
 use jigsawa_work::outputs::{filled, slug};
 use jigsawa_work::trouble::Trouble;
 
-use super::perform::{Done, perform};
+use super::perform::{Done, perform, updates};
 use super::project::{Project, project};
 use crate::account::{Ran, RunAccount, StepRow, StepState};
 use crate::cli::{Common, RunArgs};
@@ -36,6 +36,8 @@ pub fn once(args: &RunArgs, common: &Common) -> Result<RunAccount, Trouble> {
     let mut state = State::read(&folder);
     refuse_edited(&project, &state, &folder, args.overwrite)?;
     let (found, plan) = planned(&project, &mut state, args, common, &clock)?;
+    // Whatever ends this run, the next one may go by its recipe.
+    let recipe = keep_recipe(&project, &plan, &mut state, &folder)?;
     let mut work = Work {
         folder: &folder,
         found: &found,
@@ -58,7 +60,7 @@ pub fn once(args: &RunArgs, common: &Common) -> Result<RunAccount, Trouble> {
     } = work;
     let mut ran = Ran {
         name: plan.name.clone(),
-        recipe: None,
+        recipe: Some(name_of(&recipe)),
         decided: plan.decided.clone(),
         doubts: plan.doubts.clone(),
         steps: rows,
@@ -73,8 +75,6 @@ pub fn once(args: &RunArgs, common: &Common) -> Result<RunAccount, Trouble> {
         summary(&ran, &trouble, common);
         return Err(trouble);
     }
-    let recipe = keep_recipe(&project, &plan, &mut state, &folder)?;
-    ran.recipe = Some(name_of(&recipe));
     state.write(&folder)?;
     page(&folder, &ran, &state, &plan, args.watch)?;
     clock.lap("page");
@@ -249,6 +249,12 @@ impl Work<'_> {
         if let Some(before) = &before {
             self.better.extend(better(before, &done));
         }
+        let key = if updates(step, &inputs) {
+            self.state.again(&inputs, self.folder);
+            self.state.key(step, &inputs)
+        } else {
+            key
+        };
         let record = self.record(key, step, &done, seconds);
         self.outputs.extend(done.outputs);
         self.state.steps.insert(step.id.clone(), record);
@@ -326,7 +332,7 @@ fn pinned(step: &Step, before: Option<&StepRecord>, inputs: &[PathBuf]) -> Vec<O
     let from_files = step.inputs.iter().all(|i| matches!(i, Input::File(_)));
     let has_reference = match step.command {
         "stack" => true,
-        "hdr" | "compose" => from_files,
+        "hdr" | "compose" | "register" => from_files,
         _ => false,
     };
     let asked = step
@@ -408,12 +414,13 @@ fn keep_recipe(
     let text = written(&recipe, &plan.decided);
     let path = folder.join(RECIPE);
     inputs::forget();
+    state.recipe = Some(text.clone());
+    state.write(folder)?;
     let file = filled(&path, text.as_bytes(), true)?;
     file.finish().map_err(|error| Trouble::Write {
         file: path.clone(),
         error,
     })?;
-    state.recipe = Some(text);
     Ok(path)
 }
 

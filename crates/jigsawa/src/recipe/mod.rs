@@ -15,4 +15,14 @@ pub use schema::schema;
 pub use write::written;
 
 /// Sections that hold the options of a command, in the order in which commands come.
-pub const COMMANDS: [&str; 6] = ["calibrate", "stack", "hdr", "mosaic", "compose", "finish"];
+pub const COMMANDS: [&str; 9] = [
+    "calibrate",
+    "survey",
+    "stack",
+    "hdr",
+    "mosaic",
+    "register",
+    "normalize",
+    "compose",
+    "finish",
+];

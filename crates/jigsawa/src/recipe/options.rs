@@ -8,7 +8,7 @@ use super::Options;
 use crate::cli::Cli;
 
 /// Options that the recipe settles itself, or that make no sense in one.
-const NOT_HERE: [&str; 20] = [
+const NOT_HERE: [&str; 28] = [
     "out",
     "name",
     "overwrite",
@@ -29,6 +29,14 @@ const NOT_HERE: [&str; 20] = [
     "linear-only",
     "preview",
     "no-cache",
+    "copy",
+    "move-rest",
+    "dry-run",
+    "layout",
+    "sort",
+    "columns",
+    "write-frames",
+    "write-surfaces",
 ];
 
 /// The options that a command's section may hold.

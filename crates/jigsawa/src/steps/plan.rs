@@ -53,6 +53,9 @@ pub fn with_survey(plan: &mut Plan, found: &Found) {
     if lights.is_empty() {
         return;
     }
+    if plan.steps.iter().any(|s| s.command == "survey") {
+        return;
+    }
     let is_calibrated = |k: &usize| plan.steps[*k].command == "calibrate";
     let calibrated: Vec<usize> = (0..plan.steps.len()).filter(is_calibrated).collect();
     let pixels = megapixels(&lights);
@@ -247,6 +250,14 @@ impl Plan {
             self.steps[step].name.clone_from(&name);
             inputs = vec![Input::Made(step, "layout")];
         }
+        if let Some(survey) = recipe.options.get("survey") {
+            let mut options = words(survey);
+            options.push("--layout".into());
+            let pixels = megapixels(lights);
+            let step = self.add((id("survey"), "survey"), inputs, options, pixels);
+            self.steps[step].name.clone_from(&name);
+            inputs = vec![Input::Made(step, "layout")];
+        }
         let mut options = words(&recipe.of("stack"));
         if matches!(inputs.first(), Some(Input::File(_))) {
             options.extend(filter_words(recipe, lights));
@@ -258,6 +269,19 @@ impl Plan {
         let step = self.add((id("stack"), "stack"), inputs, options, pixels);
         self.steps[step].name = name;
         vec![Input::Made(step, MASTER_FRAME)]
+    }
+
+    /// Masters placed and balanced as the recipe says, where it says how; else the first picture sees to both.
+    fn laid_by_hand(&mut self, recipe: &Recipe, merged: &[Input], pixels: f64) -> Vec<Input> {
+        let mut laid = merged.to_vec();
+        for command in ["register", "normalize"] {
+            let Some(options) = recipe.options.get(command) else {
+                continue;
+            };
+            let step = self.add((command.to_owned(), command), laid, words(options), pixels);
+            laid = vec![Input::Made(step, "layout")];
+        }
+        laid
     }
 
     /// The pictures: colours are matched by the first, and the others go on from its layout.
@@ -298,6 +322,7 @@ impl Plan {
             return;
         }
         let pixels = one * filters.len().real();
+        let merged = &self.laid_by_hand(recipe, merged, pixels);
         let mut first = None;
         for p in self.pictures.clone() {
             let missing = missing(&p.palette, &filters);
@@ -318,7 +343,7 @@ impl Plan {
             }
             options.push("--linear-only".into());
             let inputs = match first {
-                None => merged.to_vec(),
+                None => merged.clone(),
                 Some(step) => vec![Input::Made(step, "layout")],
             };
             let part = slug(p.part());

@@ -168,6 +168,17 @@ impl State {
                 .all(|(file, _, mark)| self.mark(&folder.join(file)).as_ref() == Some(mark))
     }
 
+    /// Results that a later step has brought up to date in their places.
+    pub fn again(&mut self, files: &[PathBuf], folder: &Path) {
+        for file in files {
+            let mark = self.mark(file);
+            let records = self.steps.values_mut().flat_map(|r| &mut r.outputs);
+            for output in records.filter(|o| folder.join(&o.0) == *file) {
+                output.2 = mark.clone().unwrap_or_default();
+            }
+        }
+    }
+
     /// All that has been made.
     pub fn all_made(&self, folder: &Path) -> HashSet<PathBuf> {
         let all = self.steps.values().flat_map(|r| &r.outputs);
