@@ -230,16 +230,25 @@ impl Chip {
 
     /// Dark current of a pixel, without the glow, in electrons.
     pub fn dark_e(&self, x: usize, y: usize, exposure: Exposure) -> f64 {
+        self.dark_of(self.warmth(x, y), exposure)
+    }
+
+    fn dark_of(&self, warmth: f64, exposure: Exposure) -> f64 {
         let warmer = ((exposure.celsius - AT_C) / DOUBLES_C).exp2();
-        self.dark_e_s * warmer * exposure.seconds * self.warmth(x, y)
+        self.dark_e_s * warmer * exposure.seconds * warmth
     }
 
     /// Electrons of the amplifier's glow.
     pub fn glow_e(&self, x: usize, y: usize, exposure: Exposure) -> f64 {
+        self.glow_e_s * exposure.seconds * self.glow(x, y)
+    }
+
+    /// The amplifier's glow against that at the last pixel's corner.
+    fn glow(&self, x: usize, y: usize) -> f64 {
         let u = (x.real() + 1.0) / self.size.width().real() - 1.0;
         let v = (y.real() + 1.0) / self.size.height().real() - 1.0;
         let far = u.hypot(v);
-        self.glow_e_s * exposure.seconds * (bell(far, 0.18) + 0.15 * bell(far, 0.5))
+        bell(far, 0.18) + 0.15 * bell(far, 0.5)
     }
 
     /// The part of a usual pixel's light that this one answers to.
@@ -250,51 +259,35 @@ impl Chip {
         1.0 + self.response * self.bell_of(x, y, 500)
     }
 
-    /// What the camera writes of light that came through a train.
-    pub fn read(&self, light: &Plane, train: &Train, exposure: Exposure, seed: u64) -> Plane {
+    /// What its pixels are behind a train, found once for many frames.
+    pub fn known<'a>(&'a self, train: &Train) -> Known<'a> {
         let w = self.size.width();
-        let rays = self.rays(exposure, seed);
-        // Electrons of each pixel, and what reading it adds.
-        let mut held = vec![(0.0, 0.0); self.size.area()];
-        held.par_chunks_mut(w).enumerate().for_each(|(y, row)| {
-            let mut rng = ChaCha8Rng::seed_from_u64(seed ^ 0x51ED);
-            rng.set_stream(y as u64);
-            for (x, v) in row.iter_mut().enumerate() {
-                let passes = train.passes(x.real(), y.real(), self.size);
-                let of_light =
-                    f64::from(light.at(x.whole(), y.whole())) * passes * self.answers(x, y);
-                let dark = self.dark_e(x, y, exposure) + self.glow_e(x, y, exposure);
-                let mut e = counted(of_light + dark, &mut rng);
-                // Half of its time in the higher of two states.
-                if self.is_telegraph(x, y) && rng.random::<f64>() < 0.5 {
-                    let strength = 20.0 + 200.0 * self.own(x, y, 411);
-                    e += strength * (exposure.seconds / 60.0).min(4.0).sqrt();
-                }
-                e += rays
-                    .iter()
-                    .map(|r| r.light(x.real(), y.real()))
-                    .sum::<f64>();
-                let read: f64 = StandardNormal.sample(&mut rng);
-                *v = (e, self.read_noise_e * read);
+        let mut pixels = vec![Pixel::default(); self.size.area()];
+        pixels.par_chunks_mut(w).enumerate().for_each(|(y, row)| {
+            for (x, pixel) in row.iter_mut().enumerate() {
+                *pixel = Pixel {
+                    bias_adu: self.bias_adu(x, y),
+                    warmth: self.warmth(x, y),
+                    glow: self.glow(x, y),
+                    passes: train.passes(x.real(), y.real(), self.size),
+                    answers: self.answers(x, y),
+                    wavers: self
+                        .is_telegraph(x, y)
+                        .then(|| 20.0 + 200.0 * self.own(x, y, 411)),
+                };
             }
         });
-        if self.blooms {
-            self.run_over(&mut held);
-        }
-        let mut out = Plane::filled(self.size, 0.0);
-        out.data_mut()
-            .par_chunks_mut(w)
-            .zip(held.par_chunks(w))
-            .enumerate()
-            .for_each(|(y, (row, held))| {
-                for (x, (v, (e, noise))) in row.iter_mut().zip(held).enumerate() {
-                    let e = e.min(self.full_e) + noise;
-                    let adu = self.bias_adu(x, y) + e / self.gain_e_adu;
-                    let stored = (adu / self.step_adu).round() * self.step_adu;
-                    *v = stored.clamp(0.0, self.full_adu()).single();
-                }
-            });
-        out
+        Known { chip: self, pixels }
+    }
+
+    /// What the camera writes of light that came through a train.
+    pub fn read(&self, light: &Plane, train: &Train, exposure: Exposure, seed: u64) -> Plane {
+        self.known(train).read(light, exposure, seed)
+    }
+
+    /// A frame of even light; none for darks and biases.
+    pub fn even(&self, electrons: f64, train: &Train, exposure: Exposure, seed: u64) -> Plane {
+        self.known(train).even(electrons, exposure, seed)
     }
 
     /// Lets charge that pixels do not hold run along their columns until it finds room.
@@ -320,12 +313,6 @@ impl Chip {
         }
     }
 
-    /// A frame of even light; none for darks and biases.
-    pub fn even(&self, electrons: f64, train: &Train, exposure: Exposure, seed: u64) -> Plane {
-        let light = Plane::filled(self.size, electrons.single());
-        self.read(&light, train, exposure, seed)
-    }
-
     /// Cosmic rays that hit during an exposure.
     fn rays(&self, exposure: Exposure, seed: u64) -> Vec<Ray> {
         let mut rng = ChaCha8Rng::seed_from_u64(seed ^ 0xA11);
@@ -345,6 +332,83 @@ impl Chip {
                 }
             })
             .collect()
+    }
+}
+
+/// What a pixel is.
+#[derive(Debug, Clone, Copy, Default)]
+struct Pixel {
+    bias_adu: f64,
+    warmth: f64,
+    glow: f64,
+    /// The part of the light that the train lets through.
+    passes: f64,
+    answers: f64,
+    /// How high the higher of two states is, where it wavers.
+    wavers: Option<f64>,
+}
+
+/// A chip behind its optics, each pixel of which is known.
+pub struct Known<'a> {
+    chip: &'a Chip,
+    pixels: Vec<Pixel>,
+}
+
+impl Known<'_> {
+    /// What the camera writes of light.
+    pub fn read(&self, light: &Plane, exposure: Exposure, seed: u64) -> Plane {
+        let chip = self.chip;
+        let w = chip.size.width();
+        let rays = chip.rays(exposure, seed);
+        // Electrons of each pixel, and what reading it adds.
+        let mut held = vec![(0.0, 0.0); chip.size.area()];
+        held.par_chunks_mut(w).enumerate().for_each(|(y, row)| {
+            let mut rng = ChaCha8Rng::seed_from_u64(seed ^ 0x51ED);
+            rng.set_stream(y as u64);
+            for (x, v) in row.iter_mut().enumerate() {
+                let pixel = &self.pixels[y * w + x];
+                let of_light =
+                    f64::from(light.at(x.whole(), y.whole())) * pixel.passes * pixel.answers;
+                let dark = chip.dark_of(pixel.warmth, exposure)
+                    + chip.glow_e_s * exposure.seconds * pixel.glow;
+                let mut e = counted(of_light + dark, &mut rng);
+                // Half of its time in the higher of two states.
+                if let Some(strength) = pixel.wavers
+                    && rng.random::<f64>() < 0.5
+                {
+                    e += strength * (exposure.seconds / 60.0).min(4.0).sqrt();
+                }
+                e += rays
+                    .iter()
+                    .map(|r| r.light(x.real(), y.real()))
+                    .sum::<f64>();
+                let read: f64 = StandardNormal.sample(&mut rng);
+                *v = (e, chip.read_noise_e * read);
+            }
+        });
+        if chip.blooms {
+            chip.run_over(&mut held);
+        }
+        let mut out = Plane::filled(chip.size, 0.0);
+        out.data_mut()
+            .par_chunks_mut(w)
+            .zip(held.par_chunks(w))
+            .enumerate()
+            .for_each(|(y, (row, held))| {
+                for (x, (v, (e, noise))) in row.iter_mut().zip(held).enumerate() {
+                    let e = e.min(chip.full_e) + noise;
+                    let adu = self.pixels[y * w + x].bias_adu + e / chip.gain_e_adu;
+                    let stored = (adu / chip.step_adu).round() * chip.step_adu;
+                    *v = stored.clamp(0.0, chip.full_adu()).single();
+                }
+            });
+        out
+    }
+
+    /// A frame of even light; none for darks and biases.
+    pub fn even(&self, electrons: f64, exposure: Exposure, seed: u64) -> Plane {
+        let light = Plane::filled(self.chip.size, electrons.single());
+        self.read(&light, exposure, seed)
     }
 }
 

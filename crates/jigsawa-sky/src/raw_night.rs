@@ -213,6 +213,7 @@ impl RawNight {
             .map(Shot::extent)
             .reduce(|a, b| (a.0.min(b.0), a.1.min(b.1), a.2.max(b.2), a.3.max(b.3)))
             .map(Clouds::over);
+        let chip = self.chip.known(&self.train);
         for f in &self.frames {
             let crowd = Crowd::lantern_reef();
             let taken = f.shots.iter().map(|s| s.light(&crowd, clouds.as_ref()));
@@ -229,7 +230,7 @@ impl RawNight {
                     lights[pattern.at(x, y)].at(x, y)
                 }),
             };
-            let plane = self.chip.read(&light, &self.train, f.exposure, f.seed);
+            let plane = chip.read(&light, f.exposure, f.seed);
             each(f, plane, stars);
         }
     }
