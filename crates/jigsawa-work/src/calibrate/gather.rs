@@ -7,6 +7,7 @@ use jigsawa_core::calibrate::group::{Group, groups};
 use jigsawa_core::calibrate::guess::guess;
 use jigsawa_core::calibrate::pattern::Pattern;
 use jigsawa_core::calibrate::strays::{Levels, strays};
+use jigsawa_core::doors::DoorError;
 use jigsawa_core::filter::Filter;
 use jigsawa_core::frame::{FrameFacts, Kind};
 use jigsawa_formats::error::FileError;
@@ -49,10 +50,25 @@ pub enum ToldBy {
 impl Raw {
     /// The value of a full pixel, where it is known: by a card, or by what the file's numbers can hold.
     pub fn full(&self) -> Option<f32> {
-        const SIXTEEN_BITS: f32 = 65_535.0;
-        let by_bits = || (self.facts.bits == Some(16)).then(|| SIXTEEN_BITS - self.file.lowered());
-        self.facts.saturation.or_else(by_bits)
+        full_value(&self.file, &self.facts)
     }
+}
+
+fn full_value(file: &FitsFrame, facts: &FrameFacts) -> Option<f32> {
+    const SIXTEEN_BITS: f32 = 65_535.0;
+    let by_bits = || (facts.bits == Some(16)).then(|| SIXTEEN_BITS - file.lowered());
+    facts.saturation.or_else(by_bits)
+}
+
+/// What a frame is by its pixels, where neither card nor name says it: a guess.
+///
+/// # Errors
+/// When it cannot be read.
+pub fn kind_by_pixels(file: &FitsFrame, facts: &FrameFacts) -> Result<Kind, DoorError> {
+    // Of a bias the header says 0, which is no exposure.
+    let none = file.header().number("EXPTIME").filter(|s| *s == 0.0);
+    let exposure_s = facts.exposure_s.or(none);
+    guess(&file.plane(0), exposure_s, full_value(file, facts))
 }
 
 /// All frames that were found.
@@ -140,10 +156,7 @@ fn guess_kinds(raw: &mut [Raw]) -> Result<(), Trouble> {
     raw.par_iter_mut()
         .filter(|r| r.told_by == ToldBy::Pixels)
         .try_for_each(|r| {
-            // Of a bias the header says 0, which is no exposure.
-            let none = r.file.header().number("EXPTIME").filter(|s| *s == 0.0);
-            let exposure_s = r.facts.exposure_s.or(none);
-            let kind = guess(&r.file.plane(0), exposure_s, r.full());
+            let kind = kind_by_pixels(&r.file, &r.facts);
             r.kind = kind.map_err(|e| Trouble::Unreadable {
                 file: name_of(&r.path),
                 error: e.to_string(),

@@ -24,7 +24,7 @@ use jigsawa_core::layout::{FORMAT, Layout, Reference};
 use jigsawa_core::measured::Measured;
 use jigsawa_core::placement::Map;
 
-pub use gather::{Raw, ToldBy, kind_by_name};
+pub use gather::{Raw, ToldBy, kind_by_name, kind_by_pixels};
 pub use masters::Master;
 pub use write::written_frames;
 

@@ -205,6 +205,8 @@ impl Work<'_> {
     fn all(&mut self, plan: &Plan, clock: &Clock) -> Result<(), Trouble> {
         for (k, step) in plan.steps.iter().enumerate() {
             if let Err(trouble) = self.one(plan, step, clock) {
+                // An error leaves nothing half-written: what is there may be somebody's own.
+                self.state.under_way = None;
                 self.rows.push(row(step, StepState::Failed, 0.0, 0));
                 let rest = plan.steps[k + 1..].iter();
                 self.rows
@@ -235,7 +237,8 @@ impl Work<'_> {
         let originals: Vec<&Path> = self.found.files.iter().map(|f| f.path.as_path()).collect();
         // What an earlier run has made or begun is replaced, and nothing else.
         let begun = self.state.under_way.as_ref() == Some(&step.id);
-        let overwrite = before.is_some() || begun || self.overwrite;
+        let made = before.as_ref().is_some_and(|b| b.name == step.name);
+        let overwrite = made || begun || self.overwrite;
         self.state.under_way = Some(step.id.clone());
         self.state.write(self.folder)?;
         let place = (self.folder, overwrite);
@@ -289,6 +292,7 @@ impl Work<'_> {
         });
         StepRecord {
             key,
+            name: step.name.clone(),
             outputs: outputs.collect(),
             seconds,
             megapixels: step.megapixels,

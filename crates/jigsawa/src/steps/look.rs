@@ -7,7 +7,7 @@ use jigsawa_core::filter::Filter;
 use jigsawa_core::frame::{FrameFacts, Kind};
 use jigsawa_formats::facts;
 use jigsawa_formats::fits::FitsFrame;
-use jigsawa_work::calibrate::kind_by_name;
+use jigsawa_work::calibrate::{kind_by_name, kind_by_pixels};
 use jigsawa_work::find::find;
 use jigsawa_work::foreign::name_of;
 use jigsawa_work::frames::{Spoilt, is_meant};
@@ -133,10 +133,15 @@ fn of_file(path: &Path, file: &FitsFrame) -> Option<OneFile> {
     if is_own && (is_map || facts.planes == 3 && facts.colour_pattern.is_none() && !facts.master) {
         return None;
     }
+    let named = || {
+        let is_raw = facts.bits == Some(16) && facts.planes == 1 && !facts.master;
+        let seen = || is_raw.then(|| kind_by_pixels(file, &facts).ok()).flatten();
+        kind_by_name(path).or_else(seen)
+    };
     let kind = if facts.kind_told {
         facts.kind
     } else {
-        kind_by_name(path).unwrap_or(facts.kind)
+        named().unwrap_or(facts.kind)
     };
     let part = match kind {
         Kind::Light if facts.master => Part::Master,

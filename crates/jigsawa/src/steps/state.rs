@@ -26,6 +26,8 @@ const FORMAT: u32 = 1;
 pub struct StepRecord {
     /// What it was done with: frames, options, version.
     pub key: String,
+    /// Start of its results' names.
+    pub name: String,
     /// Its results: name below the folder, kind, and fingerprint.
     pub outputs: Vec<(String, String, String)>,
     /// How long it took.

@@ -339,6 +339,9 @@ fn what_no_run_has_made_is_not_replaced() {
     night.run(line).ends(1).says("reef-HOO.fits");
     let kept = || std::fs::read(night.path("result/reef-HOO.fits")).unwrap();
     assert_eq!(kept(), b"mine");
+    // The second time, too: that the first has failed there gives no right to it.
+    night.run(line).ends(1).says("reef-HOO.fits");
+    assert_eq!(kept(), b"mine");
     night.run(&format!("{line} --overwrite")).success();
     assert!(kept().len() > 1000);
     // A palette that is given up and asked for again was made by a run.
@@ -347,6 +350,12 @@ fn what_no_run_has_made_is_not_replaced() {
         .success();
     let back = night.run(&format!("{line} --json")).success().json();
     assert_eq!(count(&back, "done-before"), 2, "{back:#}");
+    // Under another name the results are others.
+    std::fs::write(night.path("result/wreck-HOO.fits"), "mine").unwrap();
+    night
+        .run("run masters --palettes HOO --name wreck")
+        .ends(1)
+        .says("wreck-HOO.fits");
 }
 
 #[test]
@@ -415,6 +424,21 @@ fn a_recipe_may_say_how_frames_are_chosen_placed_and_balanced() {
         stacked.contains("l/c.fits") && stacked.contains("left"),
         "{stacked}"
     );
+}
+
+#[test]
+fn a_raw_night_without_cards_and_names_is_seen_by_its_pixels() {
+    let night = Night::new();
+    let told = Told {
+        no_kinds: true,
+        no_names: true,
+        ..Told::default()
+    };
+    written(&night, &small(), told, |f| f.kind != Kind::DarkFlat);
+    let check = night.run("check raw --json").success().json();
+    assert_eq!(steps(&check)[0].0, "calibrate", "{check:#}");
+    let decided = check["decided"].to_string();
+    assert!(decided.contains("8 raw lights, 31 frames"), "{decided}");
 }
 
 #[test]
