@@ -44,6 +44,8 @@ pub struct OneFile {
     pub panel: Option<String>,
     /// What it has its part as.
     pub part: Part,
+    /// This program has made it.
+    pub own: bool,
 }
 
 /// What there is.
@@ -53,6 +55,8 @@ pub struct Found {
     pub files: Vec<OneFile>,
     /// Files that cannot be used.
     pub spoilt: Vec<Spoilt>,
+    /// Masters that this program has made, of lights or for calibration, and that are passed over beside raw or single frames.
+    pub passed: usize,
     /// Targets that lights and masters name, with how many do.
     pub targets: BTreeMap<String, usize>,
 }
@@ -114,6 +118,7 @@ pub fn look(recipe: &Recipe, state: &State) -> Result<Found, Trouble> {
         }
     }
     all.name_filters(recipe)?;
+    all.pass_over_own();
     all.settle_parts();
     all.count_targets();
     if let Some(target) = &recipe.target {
@@ -155,10 +160,22 @@ fn of_file(path: &Path, file: &FitsFrame) -> Option<OneFile> {
         panel: by_card.or_else(by_target),
         facts,
         part,
+        own: is_own,
     })
 }
 
 impl Found {
+    /// Beside lights a master that this program has made is one of an earlier run's results, or of the library, which has a way
+    /// of its own.
+    fn pass_over_own(&mut self) {
+        if self.of(Part::Light).next().is_none() {
+            return;
+        }
+        let all = self.files.len();
+        self.files.retain(|f| !f.own || f.part == Part::Light);
+        self.passed = all - self.files.len();
+    }
+
     /// The recipe's word for a filter comes before the header's.
     fn name_filters(&mut self, recipe: &Recipe) -> Result<(), Trouble> {
         for (name, patterns) in &recipe.filters {

@@ -110,6 +110,13 @@ pub fn plan(recipe: &Recipe, found: &Found, field: &Field) -> Result<Plan, Troub
             .unwrap_or_else(|| "result".to_owned()),
         ..Plan::default()
     };
+    if found.passed > 0 {
+        plan.decided.push(format!(
+            "passed over beside the lights, as made by an earlier run: {} {}; calibration masters count through 'library'",
+            found.passed,
+            if found.passed == 1 { "master" } else { "masters" }
+        ));
+    }
     match field {
         Field::Single => {}
         Field::One(why) => plan

@@ -330,6 +330,18 @@ fn results_among_the_frames_are_no_frames() {
     let line = "run l --out l --name reef --json";
     assert_eq!(count(&lights.run(line).success().json(), "done"), 2);
     assert_eq!(count(&lights.run(line).success().json(), "done-before"), 2);
+    // Another command's, too, which no run knows of.
+    lights
+        .run("stack l/a.fits l/b.fits l/c.fits --out l/old --name old")
+        .success();
+    let again = lights.run(line).success().json();
+    assert_eq!(count(&again, "done-before"), 2, "{again:#}");
+    assert!(
+        again["decided"]
+            .to_string()
+            .contains("earlier run: 1 master;"),
+        "{again:#}"
+    );
 }
 
 #[test]
