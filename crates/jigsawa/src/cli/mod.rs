@@ -48,7 +48,7 @@ const STYLES: Styles = Styles::styled()
 
 /// Measures, registers, balances and merges deep-sky frames into colour pictures.
 ///
-/// Frames are FITS files (plain, .gz or .fz). Originals are never changed, nothing is cropped or
+/// Frames are FITS files (plain, .gz or .fz) and raw files of photographic cameras. Originals are never changed, nothing is cropped or
 /// overwritten unless you ask for it, and every pixel is interpolated once.
 #[derive(Debug, Parser)]
 #[command(name = "jigsawa", version, styles = STYLES, max_term_width = 100)]
@@ -96,6 +96,10 @@ pub struct Common {
 
 #[derive(Debug, Subcommand)]
 pub enum Command {
+    /// From any folder of frames to finished pictures; again, only what has changed
+    Run(Box<RunArgs>),
+    /// Say what 'run' would do, what is missing or doubtful, and how long it would take
+    Check(Box<CheckArgs>),
     /// Make masters of biases, darks and flats, and say what each light needs
     Calibrate(Box<CalibrateArgs>),
     /// Measure the frames of a night: table, score, verdicts, report with plots and pictures
@@ -118,10 +122,6 @@ pub enum Command {
     Finish(Box<FinishArgs>),
     /// Take a frame apart into its stars and what lies behind them
     Stars(StarsArgs),
-    /// From any folder of frames to finished pictures; again, only what has changed
-    Run(Box<RunArgs>),
-    /// Say what 'run' would do, what is missing or doubtful, and how long it would take
-    Check(Box<CheckArgs>),
     /// Write made-up sample frames and run the whole example on them
     Demo(DemoArgs),
 }

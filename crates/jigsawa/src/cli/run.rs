@@ -6,14 +6,14 @@ use clap::Args;
 
 #[derive(Debug, Args, Clone)]
 #[command(after_help = "Examples:
-  jigsawa run night/ --palettes SHO,HOO                (raw frames, masters, exposures or panels: whatever is there)
-  jigsawa run result/jigsawa.toml                      (again: only what has changed is done)
+  jigsawa run night/ --palettes SHO,HOO       (raw frames, masters, exposures, panels)
+  jigsawa run result                          (again: only what has changed is done)
   jigsawa run night1/ night2/ --out reef --name reef
-  jigsawa run result/jigsawa.toml --again stack        (one step anew, and what follows)
-  jigsawa run tonight/ --watch                         (during the night: frames are stacked as they come)
+  jigsawa run result --again stack            (one step anew, and what follows)
+  jigsawa run tonight/ --watch                (during the night: the picture grows)
 
-All results lie in one folder: pictures, linear results, a page with everything to look at, and jigsawa.toml, the recipe that makes
-exactly this again. docs/recipe.md explains it.")]
+All results lie in one folder: pictures, linear results, a page with everything to look at, and
+jigsawa.toml, the recipe that makes exactly this again. docs/recipe.md explains it.")]
 pub struct RunArgs {
     #[command(flatten)]
     pub what: WhatArgs,
@@ -56,7 +56,7 @@ pub struct CheckArgs {
 #[derive(Debug, Args, Clone, Default)]
 pub struct WhatArgs {
     /// Folders, files or patterns of frames of one target, raw ones with their biases, darks and flats, or masters; or one
-    /// recipe [default for check: jigsawa.toml]
+    /// recipe [default: jigsawa.toml, where there is one]
     #[arg(value_name = "FOLDER|FILE|RECIPE")]
     pub frames: Vec<PathBuf>,
     /// Palettes, each for one picture [default: those that suit the filters]
