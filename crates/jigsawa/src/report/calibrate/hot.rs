@@ -12,6 +12,7 @@ use crate::report::table::{Table, cells};
 /// A dark master's hot pixels.
 struct Hot<'a> {
     name: &'a str,
+    camera: Option<&'a str>,
     exposure_s: Option<f64>,
     celsius: Option<f64>,
     count: usize,
@@ -26,6 +27,7 @@ pub fn shown(c: &Calibration) -> Option<Markup> {
         .filter(|(i, _)| c.groups[*i].kind == Kind::Dark)
         .map(|(i, m): (usize, &Master)| Hot {
             name: &c.names[i],
+            camera: c.groups[i].setup.camera.as_deref(),
             exposure_s: c.groups[i].exposure_s,
             celsius: c.groups[i].celsius,
             count: m.flaws.iter().filter(|f| f.2 == Flaw::Hot).count(),
@@ -38,10 +40,12 @@ pub fn shown(c: &Calibration) -> Option<Markup> {
     all.sort_by(|a, b| {
         let key = |h: &Hot<'_>| (h.exposure_s.unwrap_or(0.0), h.celsius.unwrap_or(0.0));
         let ((ea, ca), (eb, cb)) = (key(a), key(b));
-        ea.total_cmp(&eb).then(ca.total_cmp(&cb))
+        let by_camera = a.camera.cmp(&b.camera);
+        by_camera.then(ea.total_cmp(&eb)).then(ca.total_cmp(&cb))
     });
     let mut table = Table::new(&[
         "dark",
+        "camera",
         "#exposure, s",
         "#°C",
         "#hot pixels",
@@ -53,6 +57,7 @@ pub fn shown(c: &Calibration) -> Option<Markup> {
             "",
             cells![
                 h.name,
+                h.camera.unwrap_or_default(),
                 number(h.exposure_s),
                 number(h.celsius),
                 h.count,
@@ -61,19 +66,20 @@ pub fn shown(c: &Calibration) -> Option<Markup> {
         );
     }
     Some(html! {
-        p { "Pixels whose dark current stands out by more than its noise can be taken off. They double with some six degrees, and grow with the exposure." }
+        p { "Pixels with more dark current than can be taken off without its noise. Their number doubles with some six degrees, and grows with the exposure." }
         (table)
         @if let Some(plot) = plot(&all) { div.charts { (plot) } }
     })
 }
 
-/// Hot pixels over temperature, a line for each exposure; none where all have one temperature.
+/// Hot pixels over temperature, a line for each camera and exposure; none where each has one temperature.
 fn plot(all: &[Hot<'_>]) -> Option<Markup> {
     let known = || all.iter().filter_map(|h| Some((h.celsius?, h)));
     let temperatures = range(known().map(|k| k.0), 0.08, 2.0);
-    let coldest = known().map(|k| k.0).fold(f64::INFINITY, f64::min);
-    let warmest = known().map(|k| k.0).fold(f64::NEG_INFINITY, f64::max);
-    if warmest - coldest < 1.0 {
+    // Of one camera and exposure at two temperatures, or there is nothing to see.
+    let alike = |a: &Hot<'_>, b: &Hot<'_>| a.camera == b.camera && a.exposure_s == b.exposure_s;
+    let shows = known().any(|(t, a)| known().any(|(u, b)| alike(a, b) && (t - u).abs() >= 1.0));
+    if !shows {
         return None;
     }
     let log = |h: &Hot<'_>| h.count.max(1).real().log10();
@@ -95,15 +101,16 @@ fn plot(all: &[Hot<'_>]) -> Option<Markup> {
             label: &power,
         },
     );
-    let mut exposures: Vec<Option<f64>> = all.iter().map(|h| h.exposure_s).collect();
-    exposures.dedup();
-    for exposure in exposures {
+    for (i, first) in all.iter().enumerate() {
+        if all[..i].iter().any(|h| alike(h, first)) {
+            continue;
+        }
         let points = || {
-            let own = known().filter(|k| k.1.exposure_s == exposure);
+            let own = known().filter(|k| alike(k.1, first));
             own.map(|(t, h)| (t, log(h)))
         };
         chart.line(points(), Ink::class("fit"));
         chart.dots(points(), 4, Ink::class("fit"));
     }
-    Some(chart.figure("hot pixels over temperature, a line for each exposure"))
+    Some(chart.figure("hot pixels over temperature, a line for each camera and exposure"))
 }

@@ -6,7 +6,7 @@ use jigsawa_formats::whole::Unfinished;
 use maud::{Markup, html};
 
 use super::{hot, lights, masters};
-use crate::account::{CalibrateAccount, Calibrated};
+use crate::account::{CalibrateAccount, Calibrated, LightsRow};
 use crate::report::page::{Chip, Page, section, spoilt};
 use crate::report::table::{Table, cells};
 use jigsawa_work::calibrate::Calibration;
@@ -85,7 +85,7 @@ fn of_lights(a: &Calibrated) -> Markup {
         "#hot",
         "#cold",
         "#wavering",
-        "#of single lights",
+        "#rays",
         "values in",
     ]);
     let word = |name: &Option<String>| {
@@ -93,6 +93,7 @@ fn of_lights(a: &Calibrated) -> Markup {
             @if let Some(name) = name { a href={ "#" (name) } { (name) } } @else { (Chip::Look.says("none")) }
         }
     };
+    let flaw_of_one = |l: &LightsRow| l.own_defects.get("ray").copied().unwrap_or(0);
     for l in &a.lights {
         let flaw = |name: &str| l.defects.get(name).copied().unwrap_or(0);
         let measured = l.measured_factor.zip(l.measured_factor_error);
@@ -115,7 +116,8 @@ fn of_lights(a: &Calibrated) -> Markup {
                 flaw("hot"),
                 flaw("cold"),
                 flaw("wavering"),
-                l.own_defects.values().sum::<usize>(),
+                // Blooms are told in words.
+                flaw_of_one(l),
                 if l.electrons {
                     "electrons"
                 } else {
