@@ -66,7 +66,7 @@ pub fn shown(c: &Calibration) -> Option<Markup> {
         );
     }
     Some(html! {
-        p { "Pixels with more dark current than can be taken off without its noise. Their number doubles with some six degrees, and grows with the exposure." }
+        p { "Pixels with more dark current than can be taken off without its noise. Their current doubles with some six degrees, and grows with the exposure." }
         (table)
         @if let Some(plot) = plot(&all) { div.charts { (plot) } }
     })
