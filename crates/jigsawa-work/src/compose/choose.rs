@@ -118,7 +118,7 @@ fn typed(channel: usize, text: &str) -> Result<Mix, Trouble> {
 }
 
 /// The palettes that a word means: one that comes with the program, all of a file, or one of a file.
-fn named(word: &str) -> Result<Vec<Palette>, Trouble> {
+pub fn named(word: &str) -> Result<Vec<Palette>, Trouble> {
     let (file, one) = match word.split_once('#') {
         Some((file, one)) => (file, Some(one)),
         None => (word, None),

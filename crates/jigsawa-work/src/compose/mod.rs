@@ -17,7 +17,7 @@ mod variants;
 pub use bind::{Bound, Channel, bind, find};
 pub use brightness::{Ground, LuminanceWeight, luminance, with_blend};
 pub use cards::{cards, file_name, frame_line};
-pub use choose::{Colours, choose};
+pub use choose::{Colours, choose, named};
 pub use full::{Inputs, composite, linear};
 pub use laid::{Placing, has_colours, lay_out};
 pub use lines::strengths;

@@ -34,7 +34,7 @@ pub fn check(args: &CheckArgs, common: &Common) -> Result<Ending, Trouble> {
     let mut field = by_headers(&project.recipe, &found);
     if field == Field::Unknown {
         // What a run has seen.
-        field = match state.panels {
+        field = match state.panels(&project.recipe.frames) {
             Some(true) => Field::Panels("by their stars they lie beside each other"),
             Some(false) => Field::One("by their stars they lie on each other"),
             None => Field::Unknown,

@@ -110,12 +110,13 @@ fn planned(
     let mut field = by_headers(&project.recipe, &found);
     if field == Field::Unknown {
         // What was seen once stays: it is where more frames come to.
-        field = match state.panels {
+        let frames = &project.recipe.frames;
+        field = match state.panels(frames) {
             Some(true) => Field::Panels("by their stars they lie beside each other"),
             Some(false) => Field::One("by their stars they lie on each other"),
             None => by_stars(&found, &project.folder(), common)?,
         };
-        state.panels = Some(matches!(field, Field::Panels(_)));
+        state.seen = Some((frames.clone(), matches!(field, Field::Panels(_))));
         clock.lap("stars");
     }
     found.settle(matches!(field, Field::Panels(_)));

@@ -56,6 +56,9 @@ fn watch(args: &RunArgs, common: &Common) -> Result<Ending, Trouble> {
         }
         before = now;
         if idle.is_some_and(|idle| last_change.elapsed() >= idle) {
+            if done.is_none() {
+                complain("jigsawa: no frame has come");
+            }
             return Ok(ending);
         }
         std::thread::sleep(every);

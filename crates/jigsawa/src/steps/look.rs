@@ -5,8 +5,9 @@ use std::path::{Path, PathBuf};
 
 use jigsawa_core::filter::Filter;
 use jigsawa_core::frame::{FrameFacts, Kind};
-use jigsawa_formats::facts;
+use jigsawa_formats::error::FileError;
 use jigsawa_formats::fits::FitsFrame;
+use jigsawa_formats::{facts, select};
 use jigsawa_work::calibrate::{kind_by_name, kind_by_pixels};
 use jigsawa_work::find::find;
 use jigsawa_work::foreign::name_of;
@@ -107,16 +108,26 @@ pub fn look(recipe: &Recipe, state: &State) -> Result<Found, Trouble> {
         .map(|f| FitsFrame::open(&f.path).map(|file| of_file(&f.path, &file)))
         .collect();
     let mut all = Found::default();
+    let mut broken = Vec::new();
     for (file, opened) in found.iter().zip(opened) {
         match opened {
             Ok(Some(one)) => all.files.push(one),
             Ok(None) => {}
-            Err(e) => all.spoilt.push(Spoilt {
-                file: name_of(&file.path),
-                reason: e.to_string(),
-            }),
+            Err(e) => broken.push((file.path.clone(), e)),
         }
     }
+    // A name that is none is a slip of the hand, and not a spoilt frame.
+    let is_gone = |(path, _): &(PathBuf, FileError)| !select::file(path).exists();
+    if broken.iter().any(is_gone) || (all.files.is_empty() && !broken.is_empty()) {
+        return Err(Trouble::Files(broken));
+    }
+    all.spoilt = broken
+        .iter()
+        .map(|(path, e)| Spoilt {
+            file: name_of(path),
+            reason: e.to_string(),
+        })
+        .collect();
     all.name_filters(recipe)?;
     all.pass_over_own();
     all.settle_parts();

@@ -7,6 +7,7 @@ use std::path::PathBuf;
 use jigsawa_core::colour::Palette;
 use jigsawa_core::filter::Filter;
 use jigsawa_core::number::Convert;
+use jigsawa_work::compose::named;
 use jigsawa_work::frames::is_meant;
 use jigsawa_work::outputs::slug;
 use jigsawa_work::trouble::Trouble;
@@ -135,7 +136,7 @@ pub fn plan(recipe: &Recipe, found: &Found, field: &Field) -> Result<Plan, Troub
     if merged.is_empty() {
         return Err(Trouble::NoLights(found.files.len()));
     }
-    plan.colours(recipe, found, &merged);
+    plan.colours(recipe, found, &merged)?;
     for s in &found.spoilt {
         plan.doubts
             .push(format!("'{}' cannot be used: {}", s.file, s.reason));
@@ -292,7 +293,7 @@ impl Plan {
     }
 
     /// The pictures: colours are matched by the first, and the others go on from its layout.
-    fn colours(&mut self, recipe: &Recipe, found: &Found, merged: &[Input]) {
+    fn colours(&mut self, recipe: &Recipe, found: &Found, merged: &[Input]) -> Result<(), Trouble> {
         let filters = found.filters();
         self.pictures = recipe.pictures();
         if self.pictures.is_empty() {
@@ -326,13 +327,13 @@ impl Plan {
         let finish = recipe.of("finish");
         if self.pictures.is_empty() {
             self.in_grey(&filters, merged, found, &words(&finish), one);
-            return;
+            return Ok(());
         }
         let pixels = one * filters.len().real();
         let merged = &self.laid_by_hand(recipe, merged, pixels);
         let mut first = None;
         for p in self.pictures.clone() {
-            let missing = missing(&p.palette, &filters);
+            let missing = missing(&one_palette(&p.palette)?, &filters);
             if !missing.is_empty() {
                 self.doubts.push(format!(
                     "the palette {} needs {}, of which there is no frame",
@@ -370,6 +371,7 @@ impl Plan {
             let finished = self.add((format!("finish {part}"), "finish"), inputs, options, one);
             self.steps[finished].name = format!("{}-{part}", self.name);
         }
+        Ok(())
     }
 }
 
@@ -475,7 +477,7 @@ fn apart(all: &[&OneFile], times: f64) -> bool {
 /// Palettes for some filters: natural colours, the lines in their usual orders, and both together.
 fn suited(filters: &[Filter]) -> Vec<String> {
     let first = |names: &[&str]| {
-        let fits = |n: &&&str| missing(n, filters).is_empty();
+        let fits = |n: &&&str| Palette::by_name(n).is_ok_and(|p| missing(&p, filters).is_empty());
         names.iter().find(fits).map(|n| (*n).to_owned())
     };
     let broad = first(&["LRGB", "RGB"]);
@@ -483,16 +485,24 @@ fn suited(filters: &[Filter]) -> Vec<String> {
     broad.into_iter().chain(lines).collect()
 }
 
-/// Filters that a palette needs and that are not there; none of one that is not known here.
-fn missing(palette: &str, filters: &[Filter]) -> Vec<String> {
-    let Ok(palette) = Palette::by_name(palette) else {
-        return Vec::new();
-    };
+/// The palette that a word means: a picture has one.
+fn one_palette(word: &str) -> Result<Palette, Trouble> {
+    let mut all = named(word)?;
+    match all.pop() {
+        Some(one) if all.is_empty() => Ok(one),
+        _ => Err(Trouble::PaletteFile {
+            file: word.into(),
+            error: "it holds several palettes: a picture has one, as in mine.toml#glow".to_owned(),
+        }),
+    }
+}
+
+/// Filters that a palette needs and that are not there.
+fn missing(palette: &Palette, filters: &[Filter]) -> Vec<String> {
+    // What is no filter's word is a frame's name, which a step may only make.
     let has = |name: &String| {
         let wanted = Filter::from_spelling(name);
-        filters
-            .iter()
-            .any(|f| Some(f) == wanted.as_ref() || f.name() == name)
+        wanted.is_none_or(|w| filters.contains(&w))
     };
     palette.needs().into_iter().filter(|n| !has(n)).collect()
 }

@@ -59,9 +59,9 @@ pub struct State {
     /// The recipe as the last run wrote it, to see whether somebody has changed it.
     #[serde(default)]
     pub recipe: Option<String>,
-    /// Were frames seen to be panels by their stars?
+    /// What a recipe names as its frames, and whether they were seen to be panels by their stars.
     #[serde(default)]
-    pub panels: Option<bool>,
+    pub seen: Option<(Vec<String>, bool)>,
     /// Fingerprints of files, with what tells that they are unchanged: bytes and time.
     #[serde(default)]
     marks: BTreeMap<String, (u64, u128, String)>,
@@ -74,7 +74,7 @@ impl Default for State {
             steps: BTreeMap::new(),
             under_way: None,
             recipe: None,
-            panels: None,
+            seen: None,
             marks: BTreeMap::new(),
         }
     }
@@ -179,6 +179,12 @@ impl State {
                 output.2 = mark.clone().unwrap_or_default();
             }
         }
+    }
+
+    /// Were these frames of a recipe seen to be panels?
+    pub fn panels(&self, frames: &[String]) -> Option<bool> {
+        let (of, panels) = self.seen.as_ref()?;
+        (of == frames).then_some(*panels)
     }
 
     /// All that has been made.

@@ -470,7 +470,17 @@ fn what_cannot_be_run_is_said_before_any_work() {
         .ends(1)
         .says("the palette LRGB needs");
     assert!(!night.path("result/jigsawa.toml").exists());
-    night.run("run masters --palettes NOPE").ends(2);
+    for line in ["run", "check"] {
+        night
+            .run(&format!("{line} masters --palettes SHO,SHOO"))
+            .ends(2)
+            .says("Did you mean SHO?");
+        night
+            .run(&format!("{line} mastres"))
+            .ends(1)
+            .says("mastres");
+    }
+    assert!(!night.path("result/jigsawa.toml").exists());
     night
         .run("run masters/ha.fits recipe.toml")
         .ends(2)
