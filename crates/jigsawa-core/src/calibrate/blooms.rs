@@ -15,6 +15,10 @@ use crate::space::Rect;
 const LEAST_HEIGHT: usize = 8;
 const HIGHER: usize = 2;
 
+/// Rows of a bloom are narrower than this part of the disc on the whole, or it is so many times as high as the disc is wide.
+const NARROWER: (usize, usize) = (4, 5);
+const VERY_MANY: usize = 6;
+
 /// Where a bloom fades out: rows at its ends, and columns at its sides.
 const ENDS: usize = 3;
 const SIDES: usize = 2;
@@ -147,12 +151,23 @@ fn middle(star: &[Run]) -> Option<(usize, usize)> {
     Some((wide[wide.len() / 2], widest / 2 + 1))
 }
 
-/// A star's disc, and rows that its charge has run into.
+/// A star's disc, and rows that its charge has run into: narrower ones than the disc, or very many. A full star that was trailed along
+/// its column is as wide all over.
 fn parted(star: &[Run]) -> (Vec<Run>, Vec<Run>) {
-    match middle(star) {
-        None => (star.to_vec(), Vec::new()),
-        Some((y, half)) => star.iter().partition(|r| r.y.abs_diff(y) <= half),
+    let none = || (star.to_vec(), Vec::new());
+    let Some((y, half)) = middle(star) else {
+        return none();
+    };
+    let (disc, over): (Vec<Run>, Vec<Run>) = star.iter().partition(|r| r.y.abs_diff(y) <= half);
+    let mut widths: Vec<usize> = over.iter().map(Run::width).collect();
+    widths.sort_unstable();
+    let usual = widths.get(widths.len() / 2).copied().unwrap_or(0);
+    let widest = star.iter().map(Run::width).max().unwrap_or(0);
+    let is_wide = NARROWER.1 * usual > NARROWER.0 * widest;
+    if is_wide && star.len() < VERY_MANY * widest {
+        return none();
     }
+    (disc, over)
 }
 
 #[cfg(test)]
@@ -178,6 +193,12 @@ mod tests {
         assert!(at(30, 20) && at(30, 65) && at(28, 20) && at(30, 72));
         assert!(!at(30, 40) && !at(30, 37) && !at(26, 40), "the disc");
         assert!(found.iter().all(|f| f.0 < 40), "a full star without one");
+        // Nor has a full star that the mount has trailed.
+        let trailed = Plane::from_fn(size, |x, y| {
+            let is_full = (30..36).contains(&x) && (20..44).contains(&y);
+            if is_full { 60_000.0 } else { 900.0 }
+        });
+        assert_eq!(blooms(&trailed, 59_000.0).unwrap(), []);
         // A frame that is full on the whole has none.
         let full = Plane::filled(size, 60_000.0);
         assert_eq!(blooms(&full, 59_000.0).unwrap(), []);
