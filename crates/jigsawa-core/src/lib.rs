@@ -26,6 +26,7 @@
 
 pub mod balance;
 mod binned;
+pub mod by_filter;
 pub mod calibrate;
 pub mod canvas;
 pub mod colour;

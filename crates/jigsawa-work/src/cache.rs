@@ -54,7 +54,7 @@ pub struct Store {
     /// Files as they were when this run first asked for them, which is before they are read.
     contents: Mutex<HashMap<PathBuf, Content>>,
     /// A folder that vanishes with the store.
-    _passing: Option<Scratch>,
+    passing: Option<Scratch>,
 }
 
 impl Store {
@@ -67,7 +67,7 @@ impl Store {
         Ok(Self {
             folder: out.join(FOLDER),
             contents: Mutex::default(),
-            _passing: None,
+            passing: None,
         })
     }
 
@@ -80,8 +80,14 @@ impl Store {
         Ok(Self {
             folder: passing.path().to_owned(),
             contents: Mutex::default(),
-            _passing: Some(passing),
+            passing: Some(passing),
         })
+    }
+
+    /// The folder, where what is kept outlives the run; it may not be there yet.
+    pub fn lasting(&self) -> Option<&Path> {
+        let passes = self.passing.is_some();
+        (!passes).then_some(self.folder.as_path())
     }
 
     /// What this run or an earlier one has kept of a frame, if it is still good; of a passing store what this run has

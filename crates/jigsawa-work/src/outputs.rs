@@ -1,6 +1,7 @@
 //! Names of results, and whether they can be written, before any work is done.
 
 use std::path::{Path, PathBuf};
+use std::sync::{Mutex, PoisonError};
 
 use jigsawa_core::frame::RowOrder;
 use jigsawa_core::layout::Layout;
@@ -240,10 +241,31 @@ pub fn canvas_cards(layout: &Layout, cards: &mut Cards) {
     creator_card(cards);
 }
 
-/// What made a file.
+/// What made a file: the program, and the step of a recipe where there is one.
 pub fn creator_card(cards: &mut Cards) {
     let creator = concat!("Jigsawa ", env!("CARGO_PKG_VERSION"));
     cards.text("CREATOR", creator, "");
+    recipe_card(cards);
+}
+
+/// The step of a recipe that this process is at.
+static STEP: Mutex<Option<String>> = Mutex::new(None);
+
+/// A step of a recipe begins, or there is none any more: what is written from now on says so.
+pub fn at_step(step: Option<String>) {
+    *STEP.lock().unwrap_or_else(PoisonError::into_inner) = step;
+}
+
+/// The step of a recipe that this process is at, where there is one.
+pub fn recipe_step() -> Option<String> {
+    STEP.lock().unwrap_or_else(PoisonError::into_inner).clone()
+}
+
+/// The step of a recipe that a file is made by, where there is one.
+pub fn recipe_card(cards: &mut Cards) {
+    if let Some(step) = recipe_step() {
+        cards.history(&format!("recipe: {step}"));
+    }
 }
 
 /// Where a canvas lies on the sky, as cards: by the layout's own WCS; else, on the reference's own pixels, by

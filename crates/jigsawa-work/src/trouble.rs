@@ -47,6 +47,12 @@ pub enum Trouble {
         name: String,
         frames: Vec<String>,
     },
+    /// An option names a filter that no frame has.
+    NoSuchFilter {
+        option: &'static str,
+        name: String,
+        filters: Vec<String>,
+    },
     /// A file of palettes that cannot be used.
     PaletteFile { file: PathBuf, error: String },
     /// `--pick` with a number that no variant has.

@@ -7,6 +7,8 @@
 //! Square drops stay upright on the canvas, as large as the turned pixel is; for a turn of 45 degrees that widens a star by a
 //! fortieth of a pixel. Clipping turned squares was left out for its cost: three times as much.
 
+use serde::{Deserialize, Serialize};
+
 use crate::number::Convert;
 use crate::placement::{Placement, RowPlaces};
 use crate::space::Rect;
@@ -14,7 +16,7 @@ use crate::space::Rect;
 use super::kernel::Window;
 
 /// How pixels are dropped.
-#[derive(Debug, Clone, Copy, PartialEq)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 pub struct Drops {
     /// Side of a drop in frame pixels: 1 for the whole pixel. Of a Gaussian its width at half of its height.
     pub side_px: f64,
@@ -23,7 +25,7 @@ pub struct Drops {
 }
 
 /// The shape of a drop.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 pub enum DropShape {
     /// Even over its area.
     #[default]

@@ -11,6 +11,7 @@ use super::condition::Condition;
 use super::group::filter_label;
 use super::outlier::Outlier;
 use super::quantity::{Known, named};
+use crate::by_filter::ByFilter;
 use crate::frame::{FrameFacts, Kind};
 use crate::verdict::Verdict;
 
@@ -29,7 +30,7 @@ pub struct Rules {
     /// What every light must fulfil.
     pub keep: Option<Condition>,
     /// How many of the best of each filter are kept.
-    pub best: Option<KeepBest>,
+    pub best: ByFilter<KeepBest>,
 }
 
 /// What is decided and said of a frame.
@@ -52,7 +53,7 @@ pub fn judge(
     outliers: &[Vec<Outlier>],
     rules: &Rules,
 ) -> Vec<Judged> {
-    let ruled = rules.keep.is_some() || rules.best.is_some();
+    let ruled = rules.keep.is_some() || !rules.best.is_empty();
     let mut judged: Vec<Judged> = frames
         .iter()
         .zip(unmeasured)
@@ -74,9 +75,7 @@ pub fn judge(
             Judged { verdict, doubts }
         })
         .collect();
-    if let Some(best) = rules.best {
-        keep_best(frames, &mut judged, best);
-    }
+    keep_best(frames, &mut judged, &rules.best);
     settings_doubts(frames, &mut judged);
     flat_doubts(frames, &mut judged);
     field_doubts(frames, &mut judged);
@@ -136,7 +135,7 @@ fn header_doubts(facts: &FrameFacts) -> Vec<String> {
     doubts
 }
 
-fn keep_best(frames: &[Known<'_>], judged: &mut [Judged], best: KeepBest) {
+fn keep_best(frames: &[Known<'_>], judged: &mut [Judged], best: &ByFilter<KeepBest>) {
     let mut filters: Vec<Option<String>> = Vec::new();
     for k in frames {
         let label = filter_label(k.facts);
@@ -149,11 +148,15 @@ fn keep_best(frames: &[Known<'_>], judged: &mut [Judged], best: KeepBest) {
             .filter(|i| frames[*i].facts.kind == Kind::Light)
             .filter(|i| filter_label(frames[*i].facts) == filter)
             .collect();
+        let known = ranked
+            .first()
+            .and_then(|i| frames[*i].facts.filter.as_ref());
+        let Some(best) = best.of(known) else { continue };
         let score = |i: usize| frames[i].score.map_or(-1.0, |s| s.total);
         let all = ranked.len();
         ranked.retain(|i| judged[*i].verdict == Verdict::Used);
         ranked.sort_by(|a, b| score(*b).total_cmp(&score(*a)).then(a.cmp(b)));
-        let count = match best {
+        let count = match *best {
             KeepBest::Count(n) => n,
             KeepBest::Part(part) => (part * all.real() - 1e-9).ceil().index(),
         };
@@ -373,19 +376,22 @@ mod tests {
         let none = vec![None; 4];
         let even = vec![Vec::new(); 4];
         let kept = |best| {
-            let rules = Rules {
-                keep: None,
-                best: Some(best),
-            };
+            let rules = Rules { keep: None, best };
             let judged = judge(&frames, &none, &even, &rules);
             judged
                 .iter()
                 .map(|j| j.verdict == Verdict::Used)
                 .collect::<Vec<_>>()
         };
-        assert_eq!(kept(KeepBest::Count(2)), [true, false, true, true]);
-        assert_eq!(kept(KeepBest::Part(0.34)), [true, false, true, true]);
-        assert_eq!(kept(KeepBest::Part(1.0)), [true; 4]);
+        let all = |best| ByFilter::from(Some(best));
+        assert_eq!(kept(all(KeepBest::Count(2))), [true, false, true, true]);
+        assert_eq!(kept(all(KeepBest::Part(0.34))), [true, false, true, true]);
+        assert_eq!(kept(all(KeepBest::Part(1.0))), [true; 4]);
+        let one = ByFilter {
+            all: None,
+            own: vec![(Filter::R, KeepBest::Count(1))],
+        };
+        assert_eq!(kept(one), [true, false, false, true]);
     }
 
     #[test]
@@ -401,7 +407,7 @@ mod tests {
         assert!(plain[0].doubts.is_empty());
         let rules = Rules {
             keep: Some(Condition::parse("gain == 100").unwrap()),
-            best: None,
+            best: ByFilter::default(),
         };
         let ruled = judge(&frames, &[None], &out, &rules);
         assert_eq!(ruled[0].verdict, Verdict::Used);

@@ -6,6 +6,7 @@ use jigsawa_core::number::Convert;
 use jigsawa_core::resample::{DropShape, Drops};
 use jigsawa_core::stack::{DROPPED_PLANES, Dropped, Group, Stacked, Vetted};
 use jigsawa_formats::fits::{Cards, FitsFrame, FitsPlane};
+use serde::{Deserialize, Serialize};
 
 use super::sets::Set;
 use super::write::{Master, Paths, Sink, map_cards, wrong};
@@ -16,7 +17,7 @@ use crate::run::Run;
 use crate::trouble::Trouble;
 
 /// How the pixels of a master were dropped, and whether that went well.
-#[derive(Debug, Clone, Copy, PartialEq)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 pub struct DroppedHow {
     /// The drops.
     pub drops: Drops,

@@ -17,8 +17,10 @@ use jigsawa_formats::error::FileError;
 use jigsawa_formats::fits::{Cards, Depth, FitsWriter};
 use jigsawa_formats::whole::Unfinished;
 use rayon::prelude::*;
+use serde::{Deserialize, Serialize};
 
 use super::drop::{DroppedHow, First};
+use super::kept::picture;
 use super::lights::{Lights, Stacking, lights};
 use super::sets::{Set, is_even, total_s};
 use crate::compose::{file_name, frame_line};
@@ -49,12 +51,13 @@ impl Paths {
     }
 }
 
-/// A master, its files under temporary names still.
-pub struct Master {
+/// A master, its files under temporary names still; or one that is kept, with what tells its files.
+#[derive(Serialize, Deserialize)]
+pub struct Master<F = Unfinished> {
     /// The master.
-    pub file: Unfinished,
+    pub file: F,
     /// The map.
-    pub map: Unfinished,
+    pub map: F,
     /// How outliers were told.
     pub rejection: Rejection,
     /// The frame whose units it has.
@@ -73,7 +76,26 @@ pub struct Master {
     pub dropped: Option<DroppedHow>,
 }
 
+impl<F> Master<F> {
+    /// The same with other files.
+    pub(super) fn with<G>(&self, file: G, map: G) -> Master<G> {
+        Master {
+            file,
+            map,
+            rejection: self.rejection,
+            units_of: self.units_of,
+            frames: self.frames.clone(),
+            noise: self.noise,
+            mean_noise: self.mean_noise,
+            depth: self.depth,
+            empty: self.empty,
+            dropped: self.dropped,
+        }
+    }
+}
+
 /// A frame's part in a master.
+#[derive(Clone, Serialize, Deserialize)]
 pub struct OfFrame {
     /// Its number in the layout.
     pub frame: usize,
@@ -88,6 +110,7 @@ pub struct OfFrame {
     /// Trails that were found in it.
     pub streaks: Vec<Streak>,
     /// What was rejected where: pixels of each block of the canvas.
+    #[serde(with = "picture")]
     pub picture: Plane,
 }
 

@@ -40,6 +40,8 @@ pub struct Ran {
 #[derive(Debug, Clone, Serialize)]
 pub struct StepRow {
     pub step: String,
+    /// Its options as one number, which its results carry among their cards.
+    pub settings: String,
     pub state: StepState,
     /// How long it took, or will take.
     pub seconds: f64,

@@ -3,11 +3,13 @@
 use std::path::PathBuf;
 
 use clap::{Args, ValueEnum};
+use jigsawa_core::filter::Filter;
 use jigsawa_core::resample::{DropShape, Drops};
 use jigsawa_core::stack::Rule;
 use jigsawa_core::survey::judge::KeepBest;
 use jigsawa_work::stack::{CompareArg, Exposures, FollowArg, Stacking};
 
+use super::by_filter::{Choice, OfFilter, by_filter, of_filter};
 use super::survey::keep_best;
 use super::{GivenArgs, KernelArg, OutputArgs, PlacingArgs, WeighArg};
 
@@ -38,18 +40,20 @@ pub struct StackArgs {
     /// Keep the frames that fulfil this condition, as in "fwhm < 3.2 px and clouds < 20%"
     #[arg(help_heading = "Choice", long, value_name = "CONDITION")]
     pub keep: Option<String>,
-    /// Keep the best frames of each filter by score: so many, or so many per cent
-    #[arg(help_heading = "Choice", long, value_name = "N|N%", value_parser = keep_best)]
-    pub keep_best: Option<KeepBest>,
-    /// How values are told that only single frames show (trails, cosmic rays) [default: by the number of frames]
-    #[arg(help_heading = "Stacking", long, value_enum, value_name = "RULE")]
-    pub reject: Option<RejectArg>,
-    /// The rule's limit for values that are too low [default: 4 noise widths; 10 % of the values; 1 value]
-    #[arg(help_heading = "Stacking", long, value_name = "LIMIT", value_parser = limit)]
-    pub reject_low: Option<f32>,
+    /// Keep the best frames of each filter by score: so many, or so many per cent; of one filter as in OIII=90%
+    #[arg(help_heading = "Choice", long, value_name = "N|N%", value_parser = |t: &str| of_filter(t, keep_best))]
+    pub keep_best: Vec<OfFilter<KeepBest>>,
+    /// How values are told that only single frames show (trails, cosmic rays); of one filter as in OIII=median [default: by the
+    /// number of frames]
+    #[arg(help_heading = "Stacking", long, value_name = "RULE", value_parser = Choice::<RejectArg>::new())]
+    pub reject: Vec<OfFilter<RejectArg>>,
+    /// The rule's limit for values that are too low; of one filter as in OIII=5 [default: 4 noise widths; 10 % of the values; 1
+    /// value]
+    #[arg(help_heading = "Stacking", long, value_name = "LIMIT", value_parser = |t: &str| of_filter(t, limit))]
+    pub reject_low: Vec<OfFilter<f32>>,
     /// The same for values that are too high [default: 3.5 noise widths; 10 % of the values; 1 value]
-    #[arg(help_heading = "Stacking", long, value_name = "LIMIT", value_parser = limit)]
-    pub reject_high: Option<f32>,
+    #[arg(help_heading = "Stacking", long, value_name = "LIMIT", value_parser = |t: &str| of_filter(t, limit))]
+    pub reject_high: Vec<OfFilter<f32>>,
     /// What a frame's weight is made of [default: as the layout has it, else by noise]
     #[arg(help_heading = "Stacking", long, value_enum)]
     pub weigh: Option<WeighArg>,
@@ -149,9 +153,7 @@ impl StackArgs {
     pub const fn choice(&self) -> Option<&'static str> {
         match self {
             Self { keep: Some(_), .. } => Some("--keep"),
-            Self {
-                keep_best: Some(_), ..
-            } => Some("--keep-best"),
+            Self { keep_best, .. } if !keep_best.is_empty() => Some("--keep-best"),
             Self { survey: true, .. } => Some("--survey"),
             _ => None,
         }
@@ -159,17 +161,39 @@ impl StackArgs {
 
     /// Do its options go together?
     pub fn check(&self) -> Result<(), &'static str> {
-        let limits = self.reject_low.is_some() || self.reject_high.is_some();
-        if self.reject == Some(RejectArg::None) && limits {
+        let rule = by_filter(&self.reject)?;
+        let (low, high) = (by_filter(&self.reject_low)?, by_filter(&self.reject_high)?);
+        by_filter(&self.keep_best)?;
+        // A limit for all may stand beside a filter without a rule; one of its own may not.
+        let all = rule.of(None) == Some(&RejectArg::None) && rule.own.is_empty();
+        let own = low.own.iter().chain(&high.own);
+        let own = own.map(|(filter, _)| rule.of(Some(filter)));
+        let limits = low.all.is_some() || high.all.is_some();
+        if all && limits || own.into_iter().any(|r| r == Some(&RejectArg::None)) {
             return Err("--reject-low and --reject-high have no effect with --reject none");
         }
         Ok(())
     }
 
-    /// How frames are stacked.
-    pub fn stacking(&self) -> Stacking {
+    /// The filters that options name.
+    pub fn filters(&self) -> impl Iterator<Item = (&'static str, &Filter)> {
+        fn named<T>(all: &[OfFilter<T>]) -> impl Iterator<Item = &Filter> {
+            all.iter().filter_map(|one| one.filter.as_ref())
+        }
+        let reject = named(&self.reject).map(|f| ("--reject", f));
+        let low = named(&self.reject_low).map(|f| ("--reject-low", f));
+        let high = named(&self.reject_high).map(|f| ("--reject-high", f));
+        let best = named(&self.keep_best).map(|f| ("--keep-best", f));
+        reject.chain(low).chain(high).chain(best)
+    }
+
+    /// How frames of a filter are stacked.
+    pub fn stacking(&self, filter: Option<&Filter>) -> Stacking {
+        fn of<T: Copy>(all: &[OfFilter<T>], filter: Option<&Filter>) -> Option<T> {
+            by_filter(all).ok()?.of(filter).copied()
+        }
         Stacking {
-            rule: self.reject.map(|r| match r {
+            rule: of(&self.reject, filter).map(|r| match r {
                 RejectArg::None => Rule::None,
                 RejectArg::Noise => Rule::Noise,
                 RejectArg::Median => Rule::Median,
@@ -178,7 +202,7 @@ impl StackArgs {
                 RejectArg::Percentile => Rule::Percentile,
                 RejectArg::Extremes => Rule::Extremes,
             }),
-            limits: (self.reject_low, self.reject_high),
+            limits: (of(&self.reject_low, filter), of(&self.reject_high, filter)),
             drops: self.drop_px.map(|side_px| Drops {
                 side_px,
                 shape: match self.drop_shape {

@@ -8,6 +8,7 @@ use jigsawa_core::survey::judge::KeepBest;
 use jigsawa_core::survey::score::Weights;
 
 use super::OutputArgs;
+use super::by_filter::{OfFilter, of_filter};
 
 // Options are as many as the user's wishes; none of them excludes another here.
 #[allow(clippy::struct_excessive_bools)]
@@ -36,9 +37,9 @@ pub struct SurveyArgs {
     /// Keep the lights that fulfil this condition, as in "fwhm < 3.2 px and clouds < 20%"
     #[arg(help_heading = "Choice", long, value_name = "CONDITION")]
     pub keep: Option<String>,
-    /// Keep the best lights of each filter by score: so many, or so many per cent
-    #[arg(help_heading = "Choice", long, value_name = "N|N%", value_parser = keep_best)]
-    pub keep_best: Option<KeepBest>,
+    /// Keep the best lights of each filter by score: so many, or so many per cent; of one filter as in OIII=90%
+    #[arg(help_heading = "Choice", long, value_name = "N|N%", value_parser = |t: &str| of_filter(t, keep_best))]
+    pub keep_best: Vec<OfFilter<KeepBest>>,
     /// Weights of the score's parts, as in "sharpness=2,quiet=0.5" [default: sharpness 1, roundness 2,
     /// transparency 1, quiet 1]
     #[arg(help_heading = "Choice", long, value_name = "PART=N,…", value_parser = weights)]

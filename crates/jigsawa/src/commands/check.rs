@@ -14,7 +14,9 @@ use crate::account::{Ending, Ran, RunAccount, StepRow, StepState};
 use crate::cli::{CheckArgs, Common};
 use crate::recipe::schema;
 use crate::settings::defaults;
-use crate::steps::{Field, Found, Input, Part, Plan, State, by_headers, estimate, look, plan};
+use crate::steps::{
+    Field, Found, Input, Part, Plan, State, by_headers, estimate, look, plan, settings,
+};
 use crate::tell::calibrating::doubt;
 use crate::terminal::{say, tell};
 
@@ -80,6 +82,7 @@ fn account(project: &Project, found: &Found, plan: &Plan) -> Ran {
         changed.push(!done);
         rows.push(StepRow {
             step: step.id.clone(),
+            settings: settings(step),
             state: if done {
                 StepState::DoneBefore
             } else {

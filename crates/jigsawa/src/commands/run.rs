@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use jigsawa_formats::inputs;
 use jigsawa_work::clock::{Clock, Output};
 use jigsawa_work::foreign::name_of;
-use jigsawa_work::outputs::{filled, slug};
+use jigsawa_work::outputs::{at_step, filled, slug};
 use jigsawa_work::trouble::Trouble;
 
 use super::perform::{Done, perform, updates};
@@ -17,7 +17,7 @@ use crate::recipe::{Recipe, written};
 use crate::report::{IndexEntry, write_index};
 use crate::steps::{
     Field, Found, Input, Lock, Plan, State, Step, StepRecord, by_headers, by_stars, estimate, look,
-    plan, with_survey,
+    plan, settings, with_survey,
 };
 use crate::tell::{gathered, sentence};
 use crate::terminal::{begin_step, complain, duration};
@@ -243,7 +243,14 @@ impl Work<'_> {
         self.state.under_way = Some(step.id.clone());
         self.state.write(self.folder)?;
         let place = (self.folder, overwrite);
-        let done = perform(step, (&inputs, &originals), &more, place, self.common)?;
+        at_step(Some(format!(
+            "step {}, settings {}",
+            step.id,
+            settings(step)
+        )));
+        let done = perform(step, (&inputs, &originals), &more, place, self.common);
+        at_step(None);
+        let done = done?;
         self.state.under_way = None;
         let seconds = began.stages().1;
         clock.lap(step.command);
@@ -326,6 +333,7 @@ pub fn read_by(step: &Step, plan: &Plan, state: &State, folder: &Path) -> Vec<Pa
 fn row(step: &Step, state: StepState, seconds: f64, reads: usize) -> StepRow {
     StepRow {
         step: step.id.clone(),
+        settings: settings(step),
         state,
         seconds: (1000.0 * seconds).round() / 1000.0,
         reads,

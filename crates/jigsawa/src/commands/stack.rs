@@ -2,6 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
+use jigsawa_core::filter::Filter;
 use jigsawa_core::layout::Layout;
 use jigsawa_core::stack::Rule;
 use jigsawa_core::survey::judge::Rules;
@@ -10,7 +11,7 @@ use jigsawa_core::verdict::Verdict;
 use super::register::layout_title;
 use super::survey::condition;
 use crate::account::{Account, ComparedRow, Ending, MASTER_FRAME, MasterRow, master_row};
-use crate::cli::{Common, StackArgs, WeighArg};
+use crate::cli::{Common, StackArgs, WeighArg, by_filter};
 use crate::report::{StackPage, StackSet, write_stack};
 use crate::terminal::{run, tell};
 use jigsawa_work::clock::Clock;
@@ -20,7 +21,7 @@ use jigsawa_work::normalize::{Across, Normalizing, field, normalize};
 use jigsawa_work::outputs::{Names, finish_first};
 use jigsawa_work::register::{Looking, lay, opened_with, register_into};
 use jigsawa_work::run::Run;
-use jigsawa_work::stack::{Paths, Set, check, choose, compare, follow, merge_set, sets};
+use jigsawa_work::stack::{Kept, Paths, Set, check, choose, compare, follow, sets};
 use jigsawa_work::start::{Start, is_own_result};
 use jigsawa_work::trouble::Trouble;
 
@@ -51,15 +52,20 @@ pub fn make(args: &StackArgs, common: &Common) -> Result<Account, Trouble> {
     let mut field = field(&frames, &layout, &Normalizing::default(), &run)?;
     follow(&mut field, &layout, &args.follow)?;
     let (mut masters, mut files, mut of_page) = (Vec::new(), Vec::new(), Vec::new());
-    for set in sets.iter().filter(|s| s.frames() > 0) {
+    let kept = Kept::of(&run);
+    let sets_there = sets.iter().filter(|s| s.frames() > 0);
+    let last = sets_there.clone().count().saturating_sub(1);
+    for (k, set) in sets_there.enumerate() {
         let paths = targets.of(set);
         let place = (&paths, targets.overwrite);
-        let how = (&args.stacking(), args.kernel.shape());
-        let master = merge_set(set, (&field, &layout), place, how, &run)?;
+        let how = (&args.stacking(set.filter.as_ref()), args.kernel.shape());
+        let known = (&field, &layout);
+        let more = k < last || args.compare.is_some();
+        let master = kept.merged(set, known, place, how, (&run, more))?;
         let mut row = master_row(set, &master, &frames, &layout.canvas);
         let mut compared = Vec::new();
         if let Some(counts) = args.compare.as_ref().filter(|_| set.frames() > 1) {
-            compared = compare(set, (&field, &layout), counts, how, &run)?;
+            compared = compare(set, known, counts, how, &run)?;
             row.compared = compared.iter().map(ComparedRow::new).collect();
         }
         masters.push(row);
@@ -91,6 +97,7 @@ pub fn make(args: &StackArgs, common: &Common) -> Result<Account, Trouble> {
     ));
     let mut written = Vec::new();
     finish_first(files, &mut written)?;
+    kept.clear();
     let mut account = Account::of_layout("stack", &layout, Vec::new(), written, &run.clock);
     let doubts = masters.iter().flat_map(|m| {
         let told = |d: &String| format!("{}: {d}", m.name);
@@ -155,6 +162,7 @@ fn begun(args: &StackArgs) -> Result<(Start, Targets), Trouble> {
     if there.is_none() {
         all_there(&args.weights, &start.frames)?;
         check(&first, &[])?;
+        filters_there(args, &first)?;
         refuse_colours(args, &first, &start.frames)?;
     }
     let name = there.as_ref().map(|t| t.1.as_str());
@@ -218,7 +226,7 @@ fn laid(args: &StackArgs, start: Start, run: &Run<'_>) -> Result<(Vec<Frame>, La
 fn rules(args: &StackArgs) -> Result<Rules, Trouble> {
     Ok(Rules {
         keep: args.keep.as_deref().map(condition).transpose()?,
-        best: args.keep_best,
+        best: by_filter(&args.keep_best).map_err(Trouble::Options)?,
     })
 }
 
@@ -281,6 +289,21 @@ fn all_there(weights: &[(String, f64)], frames: &[Frame]) -> Result<(), Trouble>
             frames: frames.iter().map(Frame::name).collect(),
         }),
     }
+}
+
+/// Every filter that has options of its own must be there.
+fn filters_there(args: &StackArgs, sets: &[Set]) -> Result<(), Trouble> {
+    let there: Vec<&Filter> = sets.iter().filter_map(|s| s.filter.as_ref()).collect();
+    for (option, filter) in args.filters() {
+        if !there.contains(&filter) {
+            return Err(Trouble::NoSuchFilter {
+                option,
+                name: filter.name().to_owned(),
+                filters: there.iter().map(|f| f.name().to_owned()).collect(),
+            });
+        }
+    }
+    Ok(())
 }
 
 /// Frames that are left out, and why.

@@ -12,7 +12,7 @@ use crate::cli::{Common, StarsArgs};
 use crate::terminal::{Own, tell, watch, written};
 use jigsawa_work::clock::{Clock, round};
 use jigsawa_work::finish::{LinearFile, doors, measure_stars, take_out};
-use jigsawa_work::outputs::{are_free, begin, finish_first, make_folder, plain_name};
+use jigsawa_work::outputs::{are_free, begin, finish_first, make_folder, plain_name, recipe_card};
 use jigsawa_work::trouble::Trouble;
 
 /// The account of the command.
@@ -118,6 +118,7 @@ pub fn cards(linear: &LinearFile, words: &str) -> Cards {
         cards.record(record);
     }
     cards.history(&format!("{}: {words}", linear.stem()));
+    recipe_card(&mut cards);
     cards
 }
 

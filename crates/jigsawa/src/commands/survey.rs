@@ -9,7 +9,7 @@ use jigsawa_core::survey::quantity::{Quantity, named};
 use jigsawa_formats::whole::Unfinished;
 
 use crate::account::{Ending, SurveyAccount};
-use crate::cli::{Common, SurveyArgs};
+use crate::cli::{Common, SurveyArgs, by_filter};
 use crate::report;
 use crate::terminal::{Look, run, survey_text, tell, width};
 use jigsawa_work::cache::Store;
@@ -48,7 +48,7 @@ pub fn make(args: &SurveyArgs, common: &Common) -> Result<SurveyAccount, Trouble
     let wishes = Wishes {
         rules: Rules {
             keep: args.keep.as_deref().map(condition).transpose()?,
-            best: args.keep_best,
+            best: by_filter(&args.keep_best).map_err(Trouble::Options)?,
         },
         weights: args.weights.unwrap_or_default(),
     };

@@ -8,11 +8,14 @@ mod read;
 mod schema;
 mod write;
 
-pub use model::{FORMAT, Options, Picture, Recipe, straight};
-pub use options::words;
+pub use model::{FORMAT, Options, Picture, Recipe, over, straight};
+pub use options::{BY_FILTER, words, words_of};
 pub use read::read;
 pub use schema::schema;
 pub use write::written;
+
+/// Commands whose options may be others for one filter or one panel: `[stack.for.OIII]`.
+pub const FOR_PARTS: [&str; 3] = ["calibrate", "survey", "stack"];
 
 /// Sections that hold the options of a command, in the order in which commands come.
 pub const COMMANDS: [&str; 9] = [

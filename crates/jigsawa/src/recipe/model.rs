@@ -3,6 +3,9 @@
 use std::collections::BTreeMap;
 use std::path::{Component, Path, PathBuf};
 
+use jigsawa_core::filter::Filter;
+use jigsawa_work::outputs::slug;
+
 /// The number of the recipe's form.
 pub const FORMAT: i64 = 1;
 
@@ -32,6 +35,9 @@ pub struct Recipe {
     pub palettes: Vec<String>,
     /// Options of commands.
     pub options: BTreeMap<String, Options>,
+    /// Options of commands for one filter or one panel alone, which come before those for all: by command, and by the name
+    /// of the filter or the panel.
+    pub parts: BTreeMap<String, BTreeMap<String, Options>>,
     /// Pictures with options of their own.
     pub pictures: Vec<Picture>,
     /// The folder that paths are seen from.
@@ -71,10 +77,33 @@ impl Recipe {
         straight(&self.folder.join(own))
     }
 
+    /// The options of a command for a panel, by the name that its results have.
+    pub fn of_panel(&self, command: &str, panel: Option<&str>) -> Options {
+        let parts = self.parts.get(command).into_iter().flatten();
+        let own = parts.filter(|(name, _)| panel.is_some_and(|p| slug(p) == slug(name)));
+        own.fold(self.of(command), |all, (_, own)| over(all, own))
+    }
+
+    /// The options of a command for some filters, where they have any.
+    pub fn of_filters(&self, command: &str, filters: &[Filter]) -> Vec<(Filter, &Options)> {
+        let parts = self.parts.get(command).into_iter().flatten();
+        let named = parts.filter_map(|(name, own)| Some((Filter::named_by_hand(name)?, own)));
+        named.filter(|(f, _)| filters.contains(f)).collect()
+    }
+
     /// The options of a command for all that it does.
     pub fn of(&self, command: &str) -> Options {
         self.options.get(command).cloned().unwrap_or_default()
     }
+}
+
+/// Options with others that come before them.
+pub fn over(mut all: Options, own: &Options) -> Options {
+    for (key, value) in own {
+        all.retain(|k, _| k.replace('_', "-") != key.replace('_', "-"));
+        all.insert(key.clone(), value.clone());
+    }
+    all
 }
 
 /// A path without what leads back.

@@ -39,6 +39,9 @@ const NOT_HERE: [&str; 28] = [
     "write-surfaces",
 ];
 
+/// Options that may be given for one filter alone.
+pub const BY_FILTER: [&str; 4] = ["reject", "reject-low", "reject-high", "keep-best"];
+
 /// The options that a command's section may hold.
 pub fn of_command(command: &str) -> Vec<Arg> {
     let cli = Cli::command();
@@ -84,6 +87,14 @@ pub fn words(options: &Options) -> Vec<OsString> {
         }
     }
     words
+}
+
+/// A section of one filter as words of a command line.
+pub fn words_of(filter: &str, options: &Options) -> Vec<OsString> {
+    let word = |(key, value): (&String, &toml::Value)| {
+        format!("--{}={filter}={}", spelled(key), plain(value)).into()
+    };
+    options.iter().map(word).collect()
 }
 
 /// A value as it is typed.

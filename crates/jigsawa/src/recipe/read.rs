@@ -1,13 +1,15 @@
 //! A recipe from its text: what is not known is an error with the nearest name, and so is a value that a command would
 //! refuse.
 
+use std::collections::BTreeMap;
 use std::path::Path;
 
 use clap::Parser;
+use jigsawa_core::filter::Filter;
 use toml::{Table, Value};
 
 use super::options::{names, spelled, words};
-use super::{COMMANDS, FORMAT, Options, Picture, Recipe};
+use super::{BY_FILTER, COMMANDS, FOR_PARTS, FORMAT, Options, Picture, Recipe};
 use crate::cli::Cli;
 use crate::tell::did_you_mean;
 
@@ -71,7 +73,16 @@ pub fn read(text: &str, folder: &Path) -> Result<Recipe, String> {
         return Err("'frames' names no folder, file or pattern".to_owned());
     }
     for command in COMMANDS {
-        let options = section(&table, command, command, &place)?;
+        let mut all = table.clone();
+        if let Some(Value::Table(own)) = all
+            .get_mut(command)
+            .filter(|_| FOR_PARTS.contains(&command))
+            && let Some(parts) = own.remove("for")
+        {
+            let parts = parts_of(&parts, command, &place)?;
+            recipe.parts.insert(command.to_owned(), parts);
+        }
+        let options = section(&all, (command, command), command, &place)?;
         recipe.options.insert(command.to_owned(), options);
     }
     recipe.options.retain(|_, o| !o.is_empty());
@@ -86,6 +97,45 @@ pub fn read(text: &str, folder: &Path) -> Result<Recipe, String> {
     Ok(recipe)
 }
 
+/// Options of a command for single filters and panels.
+fn parts_of(
+    parts: &Value,
+    command: &str,
+    place: &Place<'_>,
+) -> Result<BTreeMap<String, Options>, String> {
+    let parts = parts.as_table().ok_or_else(|| {
+        format!("'for' in [{command}] holds sections: [{command}.for.OIII], and its options below")
+    })?;
+    let mut all = BTreeMap::new();
+    for name in parts.keys() {
+        let own = section(
+            parts,
+            (name, &format!("{command}.for.{name}")),
+            command,
+            place,
+        )?;
+        if Filter::from_spelling(name).is_some() {
+            let wrong = own
+                .keys()
+                .find(|k| !BY_FILTER.contains(&spelled(k).as_str()));
+            if let Some(key) = wrong {
+                return Err(format!(
+                    "{}[{command}.for.{name}] {key}: this holds for all filters; of one filter alone there may be {} of stack",
+                    place.line(key),
+                    BY_FILTER.join(", ")
+                ));
+            }
+            if command != "stack" {
+                return Err(format!(
+                    "[{command}.for.{name}]: {command} takes all filters together; [{command}.for.PANEL] is for one panel"
+                ));
+            }
+        }
+        all.insert(name.clone(), own);
+    }
+    Ok(all)
+}
+
 fn picture(table: &Table, place: &Place<'_>) -> Result<Picture, String> {
     for key in table.keys() {
         if !OF_PICTURE.contains(&key.as_str()) {
@@ -95,8 +145,8 @@ fn picture(table: &Table, place: &Place<'_>) -> Result<Picture, String> {
     Ok(Picture {
         name: text_of(table, "name")?,
         palette: text_of(table, "palette")?.ok_or("a [[picture]] has no palette")?,
-        compose: section(table, "compose", "compose", place)?,
-        finish: section(table, "finish", "finish", place)?,
+        compose: section(table, ("compose", "compose"), "compose", place)?,
+        finish: section(table, ("finish", "finish"), "finish", place)?,
     })
 }
 
@@ -119,28 +169,34 @@ fn twins(recipe: &Recipe) -> Result<(), String> {
 }
 
 /// The options of a command, checked by its own command line.
-fn section(table: &Table, key: &str, command: &str, place: &Place<'_>) -> Result<Options, String> {
+fn section(
+    table: &Table,
+    (key, title): (&str, &str),
+    command: &str,
+    place: &Place<'_>,
+) -> Result<Options, String> {
     let Some(value) = table.get(key) else {
         return Ok(Options::new());
     };
     let Some(own) = value.as_table() else {
         return Err(format!(
-            "'{key}' is a section: [{key}], and its options below"
+            "'{key}' is a section: [{title}], and its options below"
         ));
     };
     let known = names(command);
     let known: Vec<&str> = known.iter().map(String::as_str).collect();
     for option in own.keys() {
         if !known.contains(&spelled(option).as_str()) {
-            return Err(place.unknown(option, &format!("[{key}]"), &known));
+            return Err(place.unknown(option, &format!("[{title}]"), &known));
         }
     }
     let options: Options = own.clone().into_iter().collect();
     for (option, value) in &options {
         let one = Options::from([(option.clone(), value.clone())]);
-        tried(command, &one).map_err(|e| format!("{}[{key}] {option}: {e}", place.line(option)))?;
+        tried(command, &one)
+            .map_err(|e| format!("{}[{title}] {option}: {e}", place.line(option)))?;
     }
-    tried(command, &options).map_err(|e| format!("[{key}]: {e}"))?;
+    tried(command, &options).map_err(|e| format!("[{title}]: {e}"))?;
     Ok(options)
 }
 
@@ -188,9 +244,9 @@ fn list_of(table: &Table, key: &str) -> Result<Vec<String>, String> {
 }
 
 /// Filters and the frames that have them.
-fn filters_of(table: &Table) -> Result<std::collections::BTreeMap<String, Vec<String>>, String> {
+fn filters_of(table: &Table) -> Result<BTreeMap<String, Vec<String>>, String> {
     let Some(value) = table.get("filters") else {
-        return Ok(std::collections::BTreeMap::new());
+        return Ok(BTreeMap::new());
     };
     let own = value
         .as_table()
@@ -286,6 +342,18 @@ mod tests {
     #[case(
         "format = 1\nframes = ['a']\n[stack]\nout = 'x'",
         "'out' in [stack] is not known"
+    )]
+    #[case(
+        "format = 1\nframes = ['a']\n[stack.for.OIII]\nkernel = 'cubic'",
+        "line 4: [stack.for.OIII] kernel: this holds for all filters"
+    )]
+    #[case(
+        "format = 1\nframes = ['a']\n[stack.for.east]\nrejct = 'sigma'",
+        "line 4: 'rejct' in [stack.for.east] is not known. Did you mean reject?"
+    )]
+    #[case(
+        "format = 1\nframes = ['a']\n[calibrate.for.Ha]\nreject-low = 3",
+        "'reject-low' in [calibrate.for.Ha] is not known"
     )]
     #[case(
         "format = 2\nframes = ['a']",

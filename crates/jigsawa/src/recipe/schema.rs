@@ -1,10 +1,10 @@
 //! The recipe's JSON schema for editors, made from the command lines themselves.
 
-use clap::Arg;
+use clap::{Arg, ArgAction};
 use serde_json::{Map, Value, json};
 
 use super::options::{is_switch, of_command};
-use super::{COMMANDS, FORMAT};
+use super::{COMMANDS, FOR_PARTS, FORMAT};
 
 /// The schema (JSON Schema 2020-12).
 pub fn schema() -> Value {
@@ -67,11 +67,20 @@ pub fn schema() -> Value {
 
 /// The options of a command. Both strokes are read in a key; the schema has that of the command line.
 fn section(command: &str) -> Value {
-    let properties: Map<String, Value> = of_command(command)
+    let mut properties: Map<String, Value> = of_command(command)
         .iter()
         .filter_map(|a| Some((a.get_long()?.to_owned(), option(a))))
         .collect();
-    json!({ "type": "object", "additionalProperties": false, "properties": properties })
+    let whole = |properties: &Map<String, Value>| json!({ "type": "object", "additionalProperties": false, "properties": properties });
+    if FOR_PARTS.contains(&command) {
+        let parts = json!({
+            "type": "object",
+            "description": "Options of one filter or one panel alone, by its name",
+            "additionalProperties": whole(&properties),
+        });
+        properties.insert("for".to_owned(), parts);
+    }
+    whole(&properties)
 }
 
 fn option(arg: &Arg) -> Value {
@@ -85,6 +94,11 @@ fn option(arg: &Arg) -> Value {
         .map(|v| v.get_name().to_owned())
         .collect();
     if !choices.is_empty() {
+        let one = json!({ "enum": choices });
+        if matches!(arg.get_action(), ArgAction::Append) {
+            let several = json!({ "type": "array", "items": { "type": "string" } });
+            return json!({ "anyOf": [one, several], "description": about });
+        }
         return json!({ "enum": choices, "description": about });
     }
     json!({ "type": ["string", "number", "array"], "description": about })

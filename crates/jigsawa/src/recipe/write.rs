@@ -48,6 +48,14 @@ pub fn written(recipe: &Recipe, why: &[String]) -> String {
             let _ = writeln!(out, "{key} = {value}");
         }
     }
+    for (command, parts) in &recipe.parts {
+        for (part, options) in parts {
+            let _ = writeln!(out, "\n[{command}.for.{}]", text(part));
+            for (key, value) in options {
+                let _ = writeln!(out, "{key} = {value}");
+            }
+        }
+    }
     for p in &recipe.pictures {
         let _ = writeln!(out, "\n[[picture]]\npalette = {}", text(&p.palette));
         if let Some(name) = &p.name {
@@ -71,7 +79,7 @@ mod tests {
     #[test]
     fn what_is_written_is_read_back() {
         let text = "format = 1\nname = 'a \"b\"'\nframes = ['../n']\nout = '.'\nmemory = '1G'\npanels = true\npalettes = ['SHO']\n\
-            [filters]\nHa = ['a*', 'b']\n[stack]\nweight = ['a=2']\n[[picture]]\npalette = 'HOO'\nname = 'x'\nfinish.saturation = 1.5\ncompose.lines = 'as-is'\n";
+            [filters]\nHa = ['a*', 'b']\n[stack]\nweight = ['a=2']\n[stack.for.OIII]\nreject = 'sigma'\n[[picture]]\npalette = 'HOO'\nname = 'x'\nfinish.saturation = 1.5\ncompose.lines = 'as-is'\n";
         let recipe = read(text, Path::new("/r")).unwrap();
         let again = written(&recipe, &["because".to_owned()]);
         assert_eq!(read(&again, Path::new("/r")).unwrap(), recipe, "{again}");

@@ -12,4 +12,4 @@ mod state;
 pub use field::{Field, by_headers, by_stars};
 pub use look::{Found, Part, look};
 pub use plan::{Input, Plan, Step, plan, with_survey};
-pub use state::{Lock, State, StepRecord};
+pub use state::{Lock, State, StepRecord, settings};

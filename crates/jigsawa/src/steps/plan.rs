@@ -15,7 +15,7 @@ use jigsawa_work::trouble::Trouble;
 use super::field::{Field, OTHER_EXPOSURE};
 use super::look::{Found, OneFile, Part};
 use crate::account::{HDR_FRAME, LINEAR_PICTURE, MASTER_FRAME, MOSAIC_FRAME};
-use crate::recipe::{Options, Picture, Recipe, words};
+use crate::recipe::{Picture, Recipe, over, words, words_of};
 
 /// Exposures of a filter stay apart where one is so many times the next, as `stack` has it.
 const APART: f64 = 4.0;
@@ -132,6 +132,7 @@ pub fn plan(recipe: &Recipe, found: &Found, field: &Field) -> Result<Plan, Troub
                 .to_owned(),
         ),
     }
+    plan.idle_parts(recipe, found);
     let merged = plan.masters(recipe, found, field);
     if merged.is_empty() {
         return Err(Trouble::NoLights(found.files.len()));
@@ -161,6 +162,22 @@ impl Plan {
             megapixels,
         });
         self.steps.len() - 1
+    }
+
+    /// Options of filters and panels that are not there are said: they may come tomorrow.
+    fn idle_parts(&mut self, recipe: &Recipe, found: &Found) {
+        let there = found.filters();
+        let panels = panels(&found.of(Part::Light).collect::<Vec<_>>());
+        for (command, parts) in &recipe.parts {
+            for name in parts.keys() {
+                let is_filter = Filter::named_by_hand(name).is_some_and(|f| there.contains(&f));
+                if !is_filter && !panels.contains_key(&slug(name)) {
+                    self.doubts.push(format!(
+                        "[{command}.for.{name}] has no effect: no frame is of a filter or a panel of this name"
+                    ));
+                }
+            }
+        }
     }
 
     /// From whatever there is to one frame of each filter; returns those.
@@ -246,7 +263,7 @@ impl Plan {
             ));
             let mut all = inputs;
             all.extend(files(&calibration));
-            let mut options = words(&recipe.of("calibrate"));
+            let mut options = words(&recipe.of_panel("calibrate", panel));
             options.extend(filter_words(recipe, lights.iter().chain(&calibration)));
             if let Some(library) = &recipe.library {
                 let mut word = OsString::from("--library=");
@@ -258,20 +275,26 @@ impl Plan {
             self.steps[step].name.clone_from(&name);
             inputs = vec![Input::Made(step, "layout")];
         }
-        if let Some(survey) = recipe.options.get("survey") {
-            let mut options = words(survey);
+        let survey = recipe.of_panel("survey", panel);
+        if !survey.is_empty() {
+            let mut options = words(&survey);
             options.push("--layout".into());
             let pixels = megapixels(lights);
             let step = self.add((id("survey"), "survey"), inputs, options, pixels);
             self.steps[step].name.clone_from(&name);
             inputs = vec![Input::Made(step, "layout")];
         }
-        let mut options = words(&recipe.of("stack"));
+        let of_stack = recipe.of_panel("stack", panel);
+        let mut options = words(&of_stack);
+        let there: Vec<Filter> = filters(lights).into_iter().flatten().collect();
+        for (filter, own) in recipe.of_filters("stack", &there) {
+            options.extend(words_of(filter.name(), own));
+        }
         if matches!(inputs.first(), Some(Input::File(_))) {
             options.extend(filter_words(recipe, lights));
         }
         let pixels = megapixels(lights);
-        if panel.is_some() && !recipe.of("stack").contains_key("exposures") {
+        if panel.is_some() && !of_stack.contains_key("exposures") {
             options.push("--exposures=together".into());
         }
         let step = self.add((id("stack"), "stack"), inputs, options, pixels);
@@ -401,15 +424,6 @@ impl Plan {
             self.steps[step].name = format!("{}-{}", self.name, slug(filter.name()));
         }
     }
-}
-
-/// A picture's own options before those of all.
-fn over(mut all: Options, own: &Options) -> Options {
-    for (key, value) in own {
-        all.retain(|k, _| k.replace('_', "-") != key.replace('_', "-"));
-        all.insert(key.clone(), value.clone());
-    }
-    all
 }
 
 /// Lights by the panels that headers name; what names none is of the first.

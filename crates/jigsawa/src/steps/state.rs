@@ -104,6 +104,34 @@ impl Lock {
     }
 }
 
+/// Texts after each other as one number.
+#[derive(Default)]
+struct Hash(blake3::Hasher);
+
+impl Hash {
+    fn put(&mut self, bytes: &[u8]) {
+        self.0.update(&(bytes.len() as u64).to_le_bytes());
+        self.0.update(bytes);
+    }
+
+    /// So many digits of it.
+    fn told(&self, digits: usize) -> String {
+        self.0.finalize().to_hex()[..digits].to_owned()
+    }
+}
+
+/// How a step is done, whatever its frames are, as one number: its results carry it.
+pub fn settings(step: &Step) -> String {
+    let mut hash = Hash::default();
+    hash.put(env!("CARGO_PKG_VERSION").as_bytes());
+    hash.put(step.command.as_bytes());
+    hash.put(step.name.as_bytes());
+    for word in &step.options {
+        hash.put(OsString::as_os_str(word).as_encoded_bytes());
+    }
+    hash.told(16)
+}
+
 impl State {
     /// What has been done in a folder; nothing where the file is not there or cannot be read.
     pub fn read(folder: &Path) -> Self {
@@ -140,22 +168,13 @@ impl State {
 
     /// What a step is done with, as one number: another one wants it done again.
     pub fn key(&mut self, step: &Step, inputs: &[PathBuf]) -> String {
-        let mut hash = blake3::Hasher::new();
-        let mut put = |bytes: &[u8]| {
-            hash.update(&(bytes.len() as u64).to_le_bytes());
-            hash.update(bytes);
-        };
-        put(env!("CARGO_PKG_VERSION").as_bytes());
-        put(step.command.as_bytes());
-        put(step.name.as_bytes());
-        for word in &step.options {
-            put(OsString::as_os_str(word).as_encoded_bytes());
-        }
+        let mut hash = Hash::default();
+        hash.put(settings(step).as_bytes());
         for input in inputs {
-            put(input.file_name().unwrap_or_default().as_encoded_bytes());
-            put(self.mark(input).unwrap_or_default().as_bytes());
+            hash.put(input.file_name().unwrap_or_default().as_encoded_bytes());
+            hash.put(self.mark(input).unwrap_or_default().as_bytes());
         }
-        hash.finalize().to_hex()[..32].to_owned()
+        hash.told(32)
     }
 
     /// Is a step done, with this key, and are its results whole?

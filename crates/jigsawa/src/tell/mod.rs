@@ -72,6 +72,7 @@ fn exit_code(trouble: &Trouble) -> u8 {
         Trouble::FilterName(_)
         | Trouble::FilterOfColour(_)
         | Trouble::NoSuchFrame { .. }
+        | Trouble::NoSuchFilter { .. }
         | Trouble::Twice(_)
         | Trouble::Palette(_)
         | Trouble::NoSuchVariant { .. }

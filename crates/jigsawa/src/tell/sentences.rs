@@ -83,6 +83,12 @@ pub(super) fn tell(trouble: &Trouble) -> Told {
             did_you_mean(name, frames.iter().map(String::as_str)),
             list(frames)
         )),
+        Trouble::NoSuchFilter {
+            option,
+            name,
+            filters,
+        } => plain(format!("{option} is given for {name}, of which there is no frame"))
+            .mend(format!("The filters are {}.", list(filters))),
         Trouble::PaletteFile { file, error } => plain(format!(
             "the palettes of '{}' cannot be used: {error}",
             file.display()

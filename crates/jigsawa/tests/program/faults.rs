@@ -115,6 +115,40 @@ fn whole(name: &str, bytes: &[u8], clean: &BTreeMap<String, Vec<u8>>) -> bool {
     }
 }
 
+#[test]
+fn masters_that_were_done_before_a_stop_are_not_made_again() {
+    let night = scene();
+    let line = "stack n --exposures together --out o --name x -v";
+    let plain = run(&night, line, "write", None);
+    let clean = contents(&night.path("o"));
+    fs::remove_dir_all(night.path("o")).unwrap();
+    let stopped = run(&night, line, "write", Some(plain.calls));
+    assert_eq!(stopped.status, Some(1), "{}", stopped.err);
+    let again = run(&night, line, "none", None);
+    let said = |filter: &str| {
+        again
+            .err
+            .contains(&format!("the master of {filter} was done already"))
+    };
+    assert!(said("R") && !said("Ha"), "{}", again.err);
+    for (name, bytes) in contents(&night.path("o")) {
+        assert!(whole(&name, &bytes, &clean), "{name} is another one");
+    }
+    let kept = fs::read_dir(night.path("o/.jigsawa-cache"))
+        .unwrap()
+        .flatten();
+    let kept = kept.filter(|e| e.path().extension().is_some_and(|e| e != "stars"));
+    assert_eq!(kept.count(), 0, "what is not needed any more is gone");
+    // Other settings are another master.
+    let other = run(
+        &night,
+        &format!("{line} --reject none --overwrite"),
+        "none",
+        None,
+    );
+    assert!(!other.err.contains("was done already"), "{}", other.err);
+}
+
 #[rstest]
 #[case::survey("survey n --out o --name x --csv --layout")]
 #[case::calibrate("calibrate n --out o --name x --write-frames o/clean")]

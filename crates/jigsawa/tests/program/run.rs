@@ -87,6 +87,15 @@ fn masters_become_pictures_and_a_second_palette_measures_nothing_again() {
             "{ending}"
         );
     }
+    // A result says what made it, by the number that the account tells.
+    let linear = std::fs::read(night.path(&format!("result/{name}-SHO.fits"))).unwrap();
+    let cards = String::from_utf8_lossy(&linear[..30_000]).into_owned();
+    let settings = first["steps"][0]["settings"].as_str().unwrap();
+    assert_eq!(check["steps"][0]["settings"], settings);
+    assert!(
+        cards.contains(&format!("recipe: step compose SHO, settings {settings}")),
+        "{cards}"
+    );
     let page = std::fs::read_to_string(night.path("result/index.html")).unwrap();
     assert!(page.contains("SHO-finished.png") && page.contains("SHO-finish.html"));
     // Another palette: the first picture stays, and the second goes on from its layout.
@@ -386,8 +395,32 @@ fn lights_of_panels_are_stacked_apart_and_joined() {
             }
         }
     }
-    let account = night.run("run p --json").success().json();
+    let night = night.file(
+        "reef.toml",
+        b"format = 1\nframes = ['p']\nout = 'result'\n[stack.for.Ha]\nreject = 'extremes'\n[stack.for.2]\nreject = 'none'\n\
+          [stack.for.SII]\nreject = 'sigma'\n",
+    );
+    let account = night.run("run reef.toml --json").success().json();
     let names: Vec<String> = steps(&account).into_iter().map(|s| s.0).collect();
+    assert!(
+        account
+            .to_string()
+            .contains("[stack.for.SII] has no effect"),
+        "{account:#}"
+    );
+    let rule = |panel: &str, filter: &str| {
+        let file = format!("result/Lantern-Reef-{panel}-{filter}-master.fits");
+        let bytes = std::fs::read(night.path(&file)).unwrap();
+        let cards = String::from_utf8_lossy(&bytes[..20_000]).into_owned();
+        let rule = cards.split_once("rejection ").unwrap().1;
+        rule.split(' ').next().unwrap().to_owned()
+    };
+    assert_eq!(rule("1", "Ha"), "extremes");
+    assert_eq!(rule("1", "OIII"), "noise");
+    assert_eq!(
+        (rule("2", "Ha"), rule("2", "OIII")),
+        ("extremes".to_owned(), "none".to_owned())
+    );
     assert_eq!(
         names,
         ["stack 1", "stack 2", "mosaic", "compose HOO", "finish HOO"],

@@ -225,6 +225,21 @@ fn without_rejection_the_trail_stays_and_rules_say_what_they_are() {
 }
 
 #[test]
+fn a_filter_may_be_stacked_in_a_way_of_its_own() {
+    let night = lights();
+    let line = "stack n --reject sigma --reject o3=median --reject-high OIII=4 --keep-best Ha=5 --out v --name v --no-report --json";
+    let account = night.run(line).success().json();
+    let rows: Vec<_> = account["masters"].as_array().unwrap().iter().collect();
+    let told = |i: usize| {
+        let text = |key: &str| rows[i][key].as_str().unwrap();
+        (text("name"), text("rule"), rows[i]["frames"].as_u64())
+    };
+    assert_eq!(told(0), ("Ha", "sigma", Some(5)));
+    assert_eq!(told(1), ("OIII", "median", Some(4)));
+    assert_eq!(rows[1]["reject_high"].as_f64(), Some(4.0));
+}
+
+#[test]
 fn a_frame_counts_as_much_as_it_is_told_to() {
     let (night, _) = stacked();
     let percent = |line: &str| -> Vec<f64> {
@@ -575,6 +590,17 @@ fn a_survey_leaves_out_what_stands_apart_when_it_is_asked_to() {
 #[case::nothing_there("stack nothing.fits --out b", 1, "nothing.fits")]
 #[case::exists("stack n --out w --name reef", 1, "--overwrite")]
 #[case::no_rule("stack n --reject best --out b", 2, "[possible values: none, noise")]
+#[case::no_such_filter("stack n --reject SII=sigma --out b", 2, "The filters are Ha, OIII")]
+#[case::rule_twice(
+    "stack n --reject Ha=sigma --reject halpha=none --out b",
+    2,
+    "given twice"
+)]
+#[case::no_effect(
+    "stack n --reject OIII=none --reject-low OIII=3 --out b",
+    2,
+    "no effect"
+)]
 #[case::no_filter("stack n/ha0.fits n/ha1.fits --filter Hx=ha0 --out b", 1, "Hx")]
 fn what_cannot_be_stacked_is_said_before_the_work(
     #[case] line: &str,
