@@ -54,6 +54,23 @@ pub fn open(path: &Path, relocate: &[(String, String)]) -> Result<(Vec<Frame>, L
     }
 }
 
+/// The calibration masters and lists that a layout's frames are read through; none where it cannot be read.
+pub fn masters(path: &Path) -> Vec<PathBuf> {
+    let layout = inputs::read_text(path)
+        .ok()
+        .and_then(|t| parse(path, &t).ok());
+    let folder = path.parent().unwrap_or(Path::new(""));
+    let mut all: Vec<PathBuf> = Vec::new();
+    for mut frame in layout.into_iter().flat_map(|l| l.frames) {
+        let own = frame.calibration.iter_mut();
+        let own = own.flat_map(CalibrationRecord::files_mut);
+        all.extend(own.map(|file| folder.join(path_of(file))));
+    }
+    all.sort_unstable();
+    all.dedup();
+    all
+}
+
 /// The layout in a text, if it can be used.
 fn parse(path: &Path, text: &str) -> Result<Layout, Trouble> {
     newer(path, text)?;

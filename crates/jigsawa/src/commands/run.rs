@@ -6,6 +6,7 @@ use std::path::{Path, PathBuf};
 use jigsawa_formats::inputs;
 use jigsawa_work::clock::{Clock, Output};
 use jigsawa_work::foreign::name_of;
+use jigsawa_work::layout_file;
 use jigsawa_work::outputs::{at_step, filled, slug};
 use jigsawa_work::trouble::Trouble;
 
@@ -298,8 +299,14 @@ impl Work<'_> {
             let mark = self.state.mark(&self.folder.join(&below))?;
             Some((name_of(&below), o.kind.to_owned(), mark))
         });
+        let layouts = done.outputs.iter().filter(|o| o.kind == "layout");
+        let masters = layouts
+            .filter(|_| step.command == "calibrate")
+            .flat_map(|o| layout_file::masters(Path::new(&o.file)));
+        let beside = masters.map(|m| name_of(m.strip_prefix(self.folder).unwrap_or(&m)));
         StepRecord {
             key,
+            beside: beside.collect(),
             name: step.name.clone(),
             outputs: outputs.collect(),
             seconds,

@@ -8,6 +8,7 @@ use std::path::{Path, PathBuf};
 use std::time::UNIX_EPOCH;
 
 use jigsawa_formats::fingerprint;
+use jigsawa_work::foreign::path_of;
 use jigsawa_work::outputs::{filled, make_folder};
 use jigsawa_work::trouble::Trouble;
 use serde::{Deserialize, Serialize};
@@ -30,6 +31,9 @@ pub struct StepRecord {
     pub name: String,
     /// Its results: name below the folder, kind, and fingerprint.
     pub outputs: Vec<(String, String, String)>,
+    /// Files that its results are of no use without, as seen from the folder: calibration masters.
+    #[serde(default)]
+    pub beside: Vec<String>,
     /// How long it took.
     pub seconds: f64,
     /// Pixels that it went through, in millions.
@@ -183,6 +187,10 @@ impl State {
             return false;
         };
         record.key == key
+            && record
+                .beside
+                .iter()
+                .all(|f| folder.join(path_of(f)).exists())
             && record
                 .outputs
                 .iter()

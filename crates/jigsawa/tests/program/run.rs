@@ -215,6 +215,14 @@ fn a_raw_night_becomes_a_picture_and_frames_of_tomorrow_join_it() {
     let second = night.run("run result --json").success().json();
     assert_eq!(count(&second, "done"), 4, "{second:#}");
     assert_eq!(reference(&night), before);
+    // A library that somebody has deleted is made again, and nothing else: its masters come out the same.
+    std::fs::remove_dir_all(night.path("result/library")).unwrap();
+    let mended = night.run("run result --json").success().json();
+    assert_eq!(
+        (count(&mended, "done"), count(&mended, "done-before")),
+        (1, 3),
+        "{mended:#}"
+    );
     let better = second["better"].to_string();
     assert!(better.contains("OIII: 3 frames have become 4"), "{better}");
     // A new palette costs no more than itself.
