@@ -105,14 +105,7 @@ impl MatchedFilter {
             }
             sky.level_row(y.index(), &mut scratch.sky);
             let middle = &mut scratch.padded[r..r + width];
-            for ((d, v), s) in middle
-                .iter_mut()
-                .zip(plane.row(y.index()))
-                .zip(&scratch.sky)
-            {
-                let above = v - s;
-                *d = if above.is_finite() { above } else { 0.0 };
-            }
+            above(plane.row(y.index()), &scratch.sky, middle);
             if self.long.is_some() {
                 across.copy_from_slice(&scratch.padded[r..r + width]);
             } else {
@@ -189,29 +182,35 @@ fn correlate_row(padded: &[f32], taps: &[f32], out: &mut [f32]) {
     let r = taps.len() - 1;
     for (c, part) in out.chunks_mut(CHUNK).enumerate() {
         let (n, middle) = (part.len(), r + c * CHUNK);
-        scale_row(&padded[middle..][..n], taps[0], part);
-        for (k, tap) in taps.iter().enumerate().skip(1) {
-            add_pair(
-                &padded[middle - k..][..n],
-                &padded[middle + k..][..n],
-                *tap,
-                part,
-            );
-        }
+        weigh(
+            taps,
+            |k| &padded[middle.wrapping_add_signed(k)..][..n],
+            part,
+        );
     }
 }
 
 /// `out = sum of taps[|k|] * run(k)` over k in -r..=r, four pairs of runs at a time: what is summed up
 /// goes to memory and back a quarter as often.
 fn weigh<'a>(taps: &[f32], run: impl Fn(isize) -> &'a [f32], out: &mut [f32]) {
-    scale_row(run(0), taps[0], out);
-    let fours = taps[1..].chunks_exact(4);
+    let mut fours = taps[1..].chunks_exact(4);
     let rest = fours.remainder();
     let mut k = 1isize;
-    for four in fours {
+    let four = |four: &[f32], k: isize| {
         let pair = |i: isize| (run(-k - i), run(k + i));
         let weights = [four[0], four[1], four[2], four[3]];
-        add_four([pair(0), pair(1), pair(2), pair(3)], weights, out);
+        ([pair(0), pair(1), pair(2), pair(3)], weights)
+    };
+    if let Some(first) = fours.next() {
+        let (pairs, weights) = four(first, k);
+        set_four((run(0), taps[0]), pairs, weights, out);
+        k += 4;
+    } else {
+        scale_row(run(0), taps[0], out);
+    }
+    for next in fours {
+        let (pairs, weights) = four(next, k);
+        add_four(pairs, weights, out);
         k += 4;
     }
     for tap in rest {
@@ -231,6 +230,34 @@ fn scale_row(from: &[f32], by: f32, out: &mut [f32]) {
 fn add_pair(a: &[f32], b: &[f32], by: f32, out: &mut [f32]) {
     for ((o, a), b) in out.iter_mut().zip(a).zip(b) {
         *o += by * (a + b);
+    }
+}
+
+/// A row above its sky, 0 where it is missing.
+#[multiversion(targets("x86_64+avx2"))]
+fn above(row: &[f32], sky: &[f32], out: &mut [f32]) {
+    for ((d, v), s) in out.iter_mut().zip(row).zip(sky) {
+        let above = v - s;
+        *d = if above.is_finite() { above } else { 0.0 };
+    }
+}
+
+#[multiversion(targets("x86_64+avx2"))]
+fn set_four(
+    (middle, own): (&[f32], f32),
+    pairs: [(&[f32], &[f32]); 4],
+    by: [f32; 4],
+    out: &mut [f32],
+) {
+    let n = out.len();
+    let [(a, b), (c, d), (e, f), (g, h)] = pairs.map(|(a, b)| (&a[..n], &b[..n]));
+    let middle = &middle[..n];
+    for i in 0..n {
+        out[i] = own * middle[i]
+            + (by[0] * (a[i] + b[i])
+                + by[1] * (c[i] + d[i])
+                + by[2] * (e[i] + f[i])
+                + by[3] * (g[i] + h[i]));
     }
 }
 

@@ -254,6 +254,9 @@ fn mark(rows: [&[f32]; 3], ring: [&[f32]; 2], d: usize, bar: f32, out: &mut [u8]
     }
 }
 
+/// Buckets in which candidates near each other are found are at least so many pixels wide.
+const LEAST_BUCKET: f64 = 32.0;
+
 /// Cells along each side of the grid that spreads the candidates.
 const GRID_SIDE: usize = 10;
 
@@ -268,7 +271,8 @@ pub(crate) fn spread(
 ) -> Vec<Candidate> {
     all.sort_by(|a, b| b.snr.total_cmp(&a.snr).then((a.y, a.x).cmp(&(b.y, b.x))));
     let (w, h) = (plane.size().width(), plane.size().height());
-    let bucket = apart.max(1.0);
+    // Wider than need be: candidates are few, and a bucket for each star's width of a large frame is megabytes.
+    let bucket = apart.max(LEAST_BUCKET);
     let columns = (w.real() / bucket).index() + 1;
     let mut taken: Vec<Vec<(usize, usize)>> =
         vec![Vec::new(); columns * ((h.real() / bucket).index() + 1)];

@@ -10,6 +10,7 @@
 //! which a bright nebula fills.
 
 use crate::number::Convert;
+use multiversion::multiversion;
 use rayon::prelude::*;
 
 use super::{Catalogue, Flag, SkyMesh};
@@ -70,15 +71,20 @@ impl NoiseScales {
         if let Some(stars) = stars {
             without(&mut half, stars);
         }
-        let seen = seen(plane, &half);
-        let dark = quiet(&seen, darker(sky));
+        let dark = quiet(plane, &half, darker(sky));
         let mut per_side = [f32::NAN; 6];
-        let some: Vec<Cell> = dark
-            .iter()
+        let some: Vec<Patch> = dark
+            .par_iter()
             .step_by(dark.len().div_ceil(PIXEL_CELLS).max(1))
-            .copied()
+            .map(|cell| Patch::seen(plane, &half, *cell))
             .collect();
-        let near = PIXEL_LAGS.map(|lag| scatter(&seen, (lag, 1, pixel_stride(&seen)), &some));
+        let stride = pixel_stride(plane);
+        let near = PIXEL_LAGS.map(|lag| {
+            let sizes = some
+                .par_iter()
+                .flat_map_iter(|p| p.differences((lag, 1, stride)));
+            settled(sizes.collect())
+        });
         if near.iter().all(|v| *v > 0.0) {
             match tied_pixel(near) {
                 None => return Self::white(near[0]),
@@ -129,13 +135,21 @@ fn without(half: &mut Plane, stars: &Catalogue) {
 /// Means of 2 x 2 blocks; one with a missing part is missing.
 fn halved(plane: &Plane) -> Plane {
     let (w, h) = (plane.size().width(), plane.size().height());
-    let Some(size) = Size::new((w / 2).max(1), (h / 2).max(1)) else {
-        return plane.clone();
+    let Some(size) = Size::new(w / 2, h / 2) else {
+        return Plane::filled(plane.size(), f32::NAN);
     };
-    Plane::from_fn(size, |x, y| {
-        let at = |dx: usize, dy: usize| plane.at((2 * x + dx).whole(), (2 * y + dy).whole());
-        0.25 * ((at(0, 0) + at(1, 0)) + (at(0, 1) + at(1, 1)))
-    })
+    let mut half = Plane::filled(size, 0.0);
+    let rows = half.data_mut().par_chunks_mut(size.width()).enumerate();
+    rows.for_each(|(y, out)| quarter([2 * y, 2 * y + 1].map(|y| plane.row(y)), out));
+    half
+}
+
+#[multiversion(targets("x86_64+avx2"))]
+fn quarter([above, below]: [&[f32]; 2], out: &mut [f32]) {
+    let pairs = above.chunks_exact(2).zip(below.chunks_exact(2));
+    for (mean, (a, b)) in out.iter_mut().zip(pairs) {
+        *mean = 0.25 * ((a[0] + a[1]) + (b[0] + b[1]));
+    }
 }
 
 /// A rectangle of pixels: columns and rows, from and to (exclusive).
@@ -164,14 +178,14 @@ fn darker(sky: &SkyMesh) -> Vec<Cell> {
 }
 
 /// Those of the cells in which pixels far apart differ least more than neighbours.
-fn quiet(seen: &Plane, cells: Vec<Cell>) -> Vec<Cell> {
-    let stride = pixel_stride(seen);
+fn quiet(plane: &Plane, half: &Plane, cells: Vec<Cell>) -> Vec<Cell> {
+    let stride = pixel_stride(plane);
     let mut ranked: Vec<(f32, Cell)> = cells
         .into_par_iter()
         .map(|cell| {
-            let one = std::slice::from_ref(&cell);
-            let near = scatter(seen, (1, 1, stride), one);
-            let ratio = scatter(seen, (LAGS[0], 1, stride), one) / near;
+            let patch = Patch::seen(plane, half, cell);
+            let scatter = |lag: usize| settled(patch.differences((lag, 1, stride)));
+            let ratio = scatter(LAGS[0]) / scatter(1);
             (
                 if ratio.is_finite() {
                     ratio
@@ -199,43 +213,115 @@ fn pixel_stride(plane: &Plane) -> usize {
     }
 }
 
-/// A plane without what is missing at half the size.
-fn seen(plane: &Plane, half: &Plane) -> Plane {
-    Plane::from_fn(plane.size(), |x, y| {
-        let there = half.at((x / 2).whole(), (y / 2).whole());
-        if there.is_finite() {
-            plane.row(y)[x]
-        } else {
-            f32::NAN
-        }
-    })
+/// A cell of a plane, and so much around it that all differences can be taken.
+struct Patch {
+    plane: Plane,
+    cell: Cell,
 }
+
+impl Patch {
+    /// What is missing at half the size is missing here.
+    fn seen(plane: &Plane, half: &Plane, (columns, rows): Cell) -> Self {
+        let around = |[from, to]: [usize; 2], n: usize| {
+            let end = (to + FARTHEST).min(n);
+            (from.saturating_sub(FARTHEST).min(end), end)
+        };
+        let (x0, x1) = around(columns, plane.size().width());
+        let (y0, y1) = around(rows, plane.size().height());
+        let mut data = Vec::with_capacity((x1 - x0) * (y1 - y0));
+        for y in y0..y1 {
+            let at = data.len();
+            data.extend_from_slice(&plane.row(y)[x0..x1]);
+            let row = &mut data[at..];
+            if y / 2 >= half.size().height() {
+                row.fill(f32::NAN);
+                continue;
+            }
+            // A column beyond an odd width has no half.
+            let halves = &half.row(y / 2)[x0 / 2..x1.div_ceil(2).min(half.size().width())];
+            let missing = |k: usize| halves.get(k).is_none_or(|v| !v.is_finite());
+            for k in (0..x1.div_ceil(2) - x0 / 2).filter(|k| missing(*k)) {
+                for x in [x0 / 2 * 2 + 2 * k, x0 / 2 * 2 + 2 * k + 1] {
+                    if (x0..x1).contains(&x) {
+                        row[x - x0] = f32::NAN;
+                    }
+                }
+            }
+        }
+        let size = Size::new(x1 - x0, y1 - y0);
+        Self {
+            // A cell lies within its plane.
+            plane: size
+                .and_then(|size| Plane::new(size, data))
+                .unwrap_or_else(|| Plane::filled(plane.size(), f32::NAN)),
+            cell: (columns.map(|x| x - x0), rows.map(|y| y - y0)),
+        }
+    }
+
+    /// See [`differences`].
+    fn differences(&self, how: (usize, usize, usize)) -> Vec<f32> {
+        let mut sizes = Vec::new();
+        differences(&self.plane, how, self.cell, &mut sizes);
+        sizes
+    }
+}
+
+/// The farthest pixels whose differences are taken.
+const FARTHEST: usize = 8;
 
 /// Standard deviation of blocks of `side` pixels in the dark cells, by second differences along both axes of blocks
 /// `lag` apart, on every `stride`-th of them.
-fn scatter(plane: &Plane, (lag, side, stride): (usize, usize, usize), dark: &[Cell]) -> f32 {
+fn scatter(plane: &Plane, how: (usize, usize, usize), dark: &[Cell]) -> f32 {
+    let sizes = dark.par_iter().flat_map_iter(|cell| {
+        let mut sizes = Vec::new();
+        differences(plane, how, *cell, &mut sizes);
+        sizes
+    });
+    settled(sizes.collect())
+}
+
+/// The sizes of a cell's second differences, as they are for a scatter of 1.
+fn differences(
+    plane: &Plane,
+    (lag, side, stride): (usize, usize, usize),
+    (columns, rows): Cell,
+    sizes: &mut Vec<f32>,
+) {
     let (width, height) = (plane.size().width(), plane.size().height());
     if width <= 2 * lag || height <= 2 * lag {
-        return f32::NAN;
+        return;
     }
     let range = |[from, to]: [usize; 2], n: usize| {
         let end = to.div_ceil(side).min(n - lag);
         (from / side).max(lag).min(end)..end
     };
-    let mut sizes: Vec<f32> = dark
-        .par_iter()
-        .flat_map_iter(|(columns, rows)| {
-            let (columns, rows) = (range(*columns, width), range(*rows, height));
-            rows.step_by(stride).flat_map(move |y| {
-                let three = [y - lag, y, y + lag].map(|y| plane.row(y));
-                columns.clone().step_by(stride).filter_map(move |x| {
-                    let bend = |row: &[f32]| row[x - lag] - 2.0 * row[x] + row[x + lag];
-                    let d = bend(three[0]) - 2.0 * bend(three[1]) + bend(three[2]);
-                    d.is_finite().then_some((d / 6.0).abs())
-                })
-            })
-        })
-        .collect();
+    let (columns, rows) = (range(columns, width), range(rows, height));
+    let mut bent = vec![0.0; columns.len()];
+    for y in rows.step_by(stride) {
+        let three =
+            [y - lag, y, y + lag].map(|y| &plane.row(y)[columns.start - lag..columns.end + lag]);
+        bends(three, lag, &mut bent);
+        let every = bent.iter().step_by(stride);
+        sizes.extend(every.filter(|d| d.is_finite()));
+    }
+}
+
+/// The size of the second difference along both axes at each place.
+#[multiversion(targets("x86_64+avx2"))]
+fn bends(rows: [&[f32]; 3], lag: usize, out: &mut [f32]) {
+    let n = out.len();
+    let parts = |row: usize| [0, lag, 2 * lag].map(|from| &rows[row][from..from + n]);
+    let ([a, b, c], [d, e, f], [g, h, k]) = (parts(0), parts(1), parts(2));
+    for i in 0..n {
+        let above = a[i] - 2.0 * b[i] + c[i];
+        let middle = d[i] - 2.0 * e[i] + f[i];
+        let below = g[i] - 2.0 * h[i] + k[i];
+        out[i] = ((above - 2.0 * middle + below) / 6.0).abs();
+    }
+}
+
+/// The scatter that sizes of differences tell; NaN for too few.
+fn settled(mut sizes: Vec<f32>) -> f32 {
     if sizes.len() < LEAST {
         return f32::NAN;
     }

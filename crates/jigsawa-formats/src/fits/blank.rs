@@ -9,6 +9,8 @@
 
 use jigsawa_core::number::Convert;
 use jigsawa_core::space::{Rect, Size};
+use multiversion::multiversion;
+use rayon::prelude::*;
 
 use crate::error::FileError;
 
@@ -55,7 +57,7 @@ pub(super) struct Blank {
 pub(super) fn suspects(sample: &[f32], width: usize) -> Vec<f32> {
     let rows = (sample.len() / width).max(1).single();
     let straight = STRAIGHT.min(width / 4).max(4);
-    let mut ends: Vec<(f32, f32)> = Vec::new();
+    let mut ends: Vec<End> = Vec::new();
     for row in sample.chunks_exact(width) {
         let run = |v: f32, values: &mut dyn Iterator<Item = &f32>| {
             // What is missing already says nothing of the value beside it.
@@ -71,17 +73,42 @@ pub(super) fn suspects(sample: &[f32], width: usize) -> Vec<f32> {
         .into_iter()
         .flatten()
         {
-            let weight = if length >= straight { rows } else { 1.0 };
-            match ends.iter_mut().find(|e| e.0 == v) {
-                Some(e) => e.1 += weight,
-                None => ends.push((v, weight)),
+            if !ends.iter().any(|e| e.value == v) {
+                ends.push(End {
+                    value: v,
+                    count: 0.0,
+                    is_straight: false,
+                });
+            }
+            for e in ends.iter_mut().filter(|e| e.value == v) {
+                e.count += if length >= straight { rows } else { 1.0 };
+                e.is_straight |= length >= straight;
             }
         }
     }
-    ends.retain(|e| e.1 > OFTEN * rows);
-    ends.sort_by(|a, b| b.1.total_cmp(&a.1));
+    ends.retain(|e| e.count > OFTEN * rows);
+    ends.retain(|e| e.is_straight || !e.is_chance(sample, rows));
+    ends.sort_by(|a, b| b.count.total_cmp(&a.count));
     ends.truncate(MOST_VALUES);
-    ends.into_iter().map(|e| e.0).collect()
+    ends.into_iter().map(|e| e.value).collect()
+}
+
+/// A value that rows begin or end with.
+struct End {
+    value: f32,
+    /// How many of them, a long run counting as all.
+    count: f32,
+    /// Is it in a long run anywhere?
+    is_straight: bool,
+}
+
+impl End {
+    /// Is it nearly as frequent between the ends? Then it is one of the few values of a sky in coarse counts.
+    fn is_chance(&self, sample: &[f32], rows: f32) -> bool {
+        let inside = sample.iter().filter(|v| **v == self.value).count();
+        let there = sample.iter().filter(|v| !v.is_nan()).count().max(1);
+        inside.single() / there.single() > 0.5 * self.count / (2.0 * rows)
+    }
 }
 
 /// The smallest step between values of a sample: 1 for counts, next to nothing for floats.
@@ -103,28 +130,39 @@ pub(super) fn find(
     size: Size,
     sample: &[f32],
     values: &[f32],
-    mut read: impl FnMut(Rect, &mut [f32]) -> Result<(), FileError>,
+    read: impl Fn(Rect, &mut [f32]) -> Result<(), FileError> + Sync,
 ) -> Result<Option<Blank>, FileError> {
     let (width, height) = (size.width(), size.height());
     // Half a megabyte at a time.
     let strip = ((1 << 17) / width).clamp(1, 256);
     let mut all: Vec<Regions> = values.iter().map(|v| Regions::of(*v, size)).collect();
-    let mut rows = vec![0.0; strip * width];
-    for y in (0..height).step_by(strip) {
-        let n = strip.min(height - y);
-        let rect = Rect {
-            x: 0,
-            y: y.whole(),
-            width,
-            height: n,
-        };
-        read(rect, &mut rows[..n * width])?;
-        for row in rows[..n * width].chunks_exact(width) {
-            for regions in &mut all {
-                regions.add(row);
-            }
+    let strips: Vec<usize> = (0..height).step_by(strip).collect();
+    for some in strips.chunks(4 * rayon::current_num_threads()) {
+        let wanted: Vec<f32> = all.iter().map(|r| r.value).collect();
+        let found: Result<Vec<Vec<RowRuns>>, FileError> = some
+            .par_iter()
+            .map_init(Vec::new, |rows, y| {
+                let rect = Rect {
+                    x: 0,
+                    y: y.whole(),
+                    width,
+                    height: strip.min(height - y),
+                };
+                rows.resize(rect.area(), 0.0);
+                read(rect, rows)?;
+                let rows = rows.chunks_exact(width);
+                Ok(rows
+                    .flat_map(|row| wanted.iter().map(|v| runs_of(row, *v)))
+                    .collect())
+            })
+            .collect();
+        for (i, runs) in found?.into_iter().flatten().enumerate() {
+            all[i % wanted.len()].add(runs);
         }
         all.retain(|r| r.runs.len() < MOST_RUNS);
+        if all.is_empty() {
+            return Ok(None);
+        }
     }
     let step = 1.5 * quantum(sample);
     let found = all.into_iter().filter_map(|r| r.blank(step));
@@ -172,6 +210,49 @@ struct Region {
     depth: usize,
 }
 
+/// Runs of a row: first and end (exclusive), and the values before and after.
+type RowRuns = Vec<((u32, u32), (f32, f32))>;
+
+/// Values that are looked at together: most of a frame has none.
+const GLANCE: usize = 64;
+
+/// The runs of a value, or of none at all, in a row.
+fn runs_of(row: &[f32], value: f32) -> RowRuns {
+    let mut runs = Vec::new();
+    let mut x = 0;
+    while let Some(from) = next(row, x, value, true) {
+        let to = next(row, from, value, false).unwrap_or(row.len());
+        let outside = f32::NAN;
+        let left = from.checked_sub(1).map_or(outside, |i| row[i]);
+        let right = row.get(to).copied().unwrap_or(outside);
+        runs.push(((from.u32(), to.u32()), (left, right)));
+        x = to;
+    }
+    runs
+}
+
+/// The next place from `x` on that has the value or none, or the next that has another.
+fn next(row: &[f32], mut x: usize, value: f32, wanted: bool) -> Option<usize> {
+    let is_blank = |v: &f32| *v == value || v.is_nan();
+    while let Some(some) = row.get(x..x + GLANCE) {
+        let count = blanks(some, value);
+        if count != if wanted { 0 } else { GLANCE } {
+            break;
+        }
+        x += GLANCE;
+    }
+    let at = row[x..].iter().position(|v| is_blank(v) == wanted);
+    at.map(|i| x + i)
+}
+
+/// How many have the value or none.
+#[allow(clippy::needless_bitwise_bool)]
+#[multiversion(targets("x86_64+avx2"))]
+fn blanks(some: &[f32], value: f32) -> usize {
+    let one = |v: &f32| u32::from((*v == value) | v.is_nan());
+    some.iter().map(one).sum::<u32>() as usize
+}
+
 /// Regions of one value, row by row.
 struct Regions {
     value: f32,
@@ -197,31 +278,22 @@ impl Regions {
         }
     }
 
-    fn add(&mut self, row: &[f32]) {
+    /// The next row.
+    fn add(&mut self, row: RowRuns) {
         if self.runs.len() >= MOST_RUNS {
             return;
         }
         let before = self.rows.last().map_or(0, |r| *r as usize);
         let first = self.runs.len();
         self.rows.push(first.u32());
-        let is_blank = |v: &f32| *v == self.value || v.is_nan();
-        let mut x = 0;
-        while let Some(from) = row[x..].iter().position(is_blank).map(|i| x + i) {
-            let to = row[from..]
-                .iter()
-                .position(|v| !is_blank(v))
-                .map_or(row.len(), |i| from + i);
+        for ((from, to), beside) in row {
             self.runs.push(Run {
-                from: from.u32(),
-                to: to.u32(),
+                from,
+                to,
                 parent: self.runs.len().u32(),
             });
-            let outside = f32::NAN;
-            let left = from.checked_sub(1).map_or(outside, |i| row[i]);
-            self.beside
-                .push((left, row.get(to).copied().unwrap_or(outside)));
+            self.beside.push(beside);
             self.shared.push((0, 0));
-            x = to;
         }
         // Both rows are ordered: one walk along both.
         let (mut a, mut b) = (before, first);
@@ -430,7 +502,35 @@ mod tests {
     }
 
     #[rstest]
+    #[case(2)]
+    #[case(64)]
+    #[case(65)]
+    #[case(700)]
+    fn runs_are_the_same_however_many_are_looked_at_together(#[case] longest: usize) {
+        let mut row = Vec::new();
+        let mut i = 0;
+        while row.len() < 3000 {
+            let length = 1 + (uniform(i, 5) * longest.real()).index();
+            row.resize(
+                row.len() + length,
+                [0.0, 5.0, f32::NAN, 7.0][(i % 4) as usize],
+            );
+            i += 1;
+        }
+        let is_blank = |x: usize| row[x] == 5.0 || row[x].is_nan();
+        let mut seen = vec![false; row.len()];
+        for ((from, to), (left, right)) in runs_of(&row, 5.0) {
+            seen[from as usize..to as usize].fill(true);
+            assert!(![left, right].contains(&5.0));
+        }
+        for (x, is_seen) in seen.into_iter().enumerate() {
+            assert_eq!(is_seen, is_blank(x), "{x}");
+        }
+    }
+
+    #[rstest]
     #[case::counts_of_few_kinds(|i: usize| (3.0 + 0.7 * noise(i)).round())]
+    #[case::counts_with_a_common_value(|i: usize| (40.0 + 2.6 * noise(i)).round())]
     #[case::a_sky_cut_at_zero(|i: usize| (0.05 + noise(i)).max(0.0))]
     #[case::a_full_star_at_the_edge(|i: usize| {
         let (x, y) = ((i % W).single(), (i / W).single());
