@@ -43,7 +43,7 @@ pub use search::{FindError, find, find_with, without_nebula};
 pub type Planes<'a> = &'a [&'a dyn FrameSource];
 
 /// Rows of a band.
-const BAND: usize = 256;
+const BAND: usize = 512;
 
 /// Rows around a band that are in memory with it: no star is modelled farther out, nor filled more than half as
 /// far.
@@ -151,7 +151,8 @@ impl Stars {
     ) -> Result<(), E> {
         let mut removal = self.removal(planes);
         while let Some(rows) = removal.next()? {
-            band(rows.rect, &rows.picture, &rows.starless)?;
+            let starless: Vec<&[f32]> = rows.starless.iter().map(|row| &**row).collect();
+            band(rows.rect, &rows.picture, &starless)?;
         }
         Ok(())
     }

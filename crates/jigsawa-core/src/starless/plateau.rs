@@ -3,6 +3,8 @@
 use crate::number::Convert;
 use std::collections::BTreeMap;
 
+use rayon::prelude::*;
+
 use crate::plane::Plane;
 use crate::space::{FramePx, Point};
 use crate::stars::{Catalogue, Flag, Flags, Star};
@@ -17,14 +19,25 @@ const NEAR: f64 = 2.0;
 /// Plateaus of full pixels, by no star of the catalogue, as stars.
 pub(super) fn overlooked(mean: &Plane, found: &Catalogue) -> Vec<Star> {
     let (w, h) = (mean.size().width(), mean.size().height());
-    let known = mean.data().iter().copied().filter(|v| v.is_finite());
-    let top = known.fold(f32::MIN, f32::max);
+    let rows = mean.data().par_chunks(w);
+    // What is missing is no maximum; nothing but it has none.
+    let highest = |row: &[f32]| {
+        row.iter()
+            .copied()
+            .filter(|v| v.is_finite())
+            .fold(f32::MIN, f32::max)
+    };
+    let top = rows.clone().map(highest).reduce(|| f32::MIN, f32::max);
     let sky = found.sky.typical_level();
     let bar = sky + SATURATED * (top - sky);
+    let bright: Vec<usize> = rows
+        .enumerate()
+        .flat_map_iter(|(y, row)| (0..w).filter(|x| row[*x] >= bar).map(move |x| y * w + x))
+        .collect();
     let mut seen = vec![false; w * h];
     let mut stars = Vec::new();
-    for k in 0..w * h {
-        if seen[k] || mean.data()[k].is_nan() || mean.data()[k] < bar {
+    for k in bright {
+        if seen[k] {
             continue;
         }
         seen[k] = true;

@@ -18,8 +18,8 @@ pub struct Band<'a> {
     pub rect: Rect,
     /// Each plane as it is.
     pub picture: Vec<&'a [f32]>,
-    /// Each without stars.
-    pub starless: Vec<&'a [f32]>,
+    /// Each without stars; what is done to them goes with the band.
+    pub starless: Vec<&'a mut [f32]>,
 }
 
 /// The way down a picture.
@@ -99,7 +99,12 @@ impl<'a> Removal<'a> {
         Ok(Some(Band {
             rect,
             picture: planes.map(|p| seen.rows(p, rect)).collect(),
-            starless: self.filling.rows.iter().map(Vec::as_slice).collect(),
+            starless: self
+                .filling
+                .rows
+                .iter_mut()
+                .map(Vec::as_mut_slice)
+                .collect(),
         }))
     }
 }
@@ -133,10 +138,11 @@ impl Filling {
         self.done = until;
         self.patches.extend(fresh);
         self.rows.resize_with(behind.planes(), Vec::new);
-        for (p, row) in self.rows.iter_mut().enumerate() {
+        let rows = self.rows.par_iter_mut().enumerate();
+        rows.for_each(|(p, row)| {
             row.clear();
             row.extend_from_slice(behind.rows(p, rect));
-        }
+        });
         for patch in &self.patches {
             patch.put(rect, &mut self.rows);
         }

@@ -14,7 +14,7 @@ use super::{Planes, Stars, plateau};
 use crate::doors::{DoorError, FrameSource};
 use crate::finish::smooth;
 use crate::plane::Plane;
-use crate::space::{FramePx, Point};
+use crate::space::{FramePx, Point, Rect};
 use crate::stars::{
     Catalogue, DetectError, Flag, Settings, SkyMesh, Star, WIDEST_PX, detect, detect_more,
 };
@@ -132,24 +132,38 @@ fn not_found(known: &[Star], found: &Catalogue) -> Vec<Star> {
 /// The mean of a picture's planes.
 fn mean(planes: Planes<'_>) -> Result<Plane, DoorError> {
     let size = planes[0].size();
+    let width = size.width();
     let mut mean = Plane::filled(size, 0.0);
-    let mut other = vec![0.0; if planes.len() > 1 { size.area() } else { 0 }];
-    for (p, plane) in planes.iter().enumerate() {
-        if p == 0 {
-            plane.read(size.rect(), mean.data_mut())?;
-        } else {
-            plane.read(size.rect(), &mut other)?;
-            for (m, v) in mean.data_mut().iter_mut().zip(&other) {
+    let share = 1.0 / planes.len().single();
+    let strips = mean.data_mut().par_chunks_mut(STRIP * width).enumerate();
+    strips.try_for_each_init(Vec::new, |other, (i, strip)| {
+        let rect = Rect {
+            x: 0,
+            y: (i * STRIP).whole(),
+            width,
+            height: strip.len() / width,
+        };
+        other.resize(strip.len(), 0.0);
+        for (p, plane) in planes.iter().enumerate() {
+            if p == 0 {
+                plane.read(rect, strip)?;
+                continue;
+            }
+            plane.read(rect, other)?;
+            for (m, v) in strip.iter_mut().zip(other.iter()) {
                 *m += v;
             }
         }
-    }
-    let share = 1.0 / planes.len().single();
-    for m in mean.data_mut() {
-        *m *= share;
-    }
+        for m in strip {
+            *m *= share;
+        }
+        Ok::<(), DoorError>(())
+    })?;
     Ok(mean)
 }
+
+/// Rows that are read at once.
+const STRIP: usize = 32;
 
 /// Scales that are taken off before stars are looked for: nebulae of sixteen pixels and more.
 const NEBULA_SCALES: usize = 4;
@@ -179,8 +193,13 @@ pub fn without_nebula(mean: &Plane) -> Option<Plane> {
         smooth(&smoothed, &mut other, &mut spare, width, 1 << j);
         std::mem::swap(&mut smoothed, &mut other);
     }
-    for (s, v) in smoothed.iter_mut().zip(mean.data()) {
-        *s = v - *s;
-    }
+    let rows = smoothed
+        .par_chunks_mut(width)
+        .zip(mean.data().par_chunks(width));
+    rows.for_each(|(row, own)| {
+        for (s, v) in row.iter_mut().zip(own) {
+            *s = v - *s;
+        }
+    });
     Plane::new(size, smoothed)
 }

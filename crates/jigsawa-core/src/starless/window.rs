@@ -7,6 +7,9 @@ use super::Planes;
 use crate::doors::DoorError;
 use crate::space::{Rect, Size};
 
+/// Rows that are read at once.
+const STRIP: usize = 32;
+
 /// Rows of a picture, all planes.
 #[derive(Debug, Clone, Default)]
 pub(super) struct Window {
@@ -61,17 +64,27 @@ impl Window {
         if fresh.height == 0 {
             return Ok(());
         }
+        // In strips, since three planes would keep two cores busy for as long as four.
         let both = self.planes.par_iter_mut().zip(planes);
-        both.try_for_each(|(plane, source)| source.read(fresh, &mut plane[kept * place.width..]))
+        both.try_for_each(|(plane, source)| {
+            let strips = plane[kept * place.width..].par_chunks_mut(STRIP * place.width);
+            strips.enumerate().try_for_each(|(i, strip)| {
+                let rect = Rect {
+                    y: fresh.y + (i * STRIP).whole(),
+                    height: strip.len() / place.width,
+                    ..fresh
+                };
+                source.read(rect, strip)
+            })
+        })
     }
 
     /// Goes where another window is and copies the rows that it does not hold yet. Returns the first of them.
     pub(super) fn follow(&mut self, other: &Self) -> i64 {
         let kept = self.go_to(other.rect(), other.planes());
         let from = kept * self.width;
-        for (own, plane) in self.planes.iter_mut().zip(&other.planes) {
-            own[from..].copy_from_slice(&plane[from..]);
-        }
+        let both = self.planes.par_iter_mut().zip(&other.planes);
+        both.for_each(|(own, plane)| own[from..].copy_from_slice(&plane[from..]));
         self.top + kept.whole()
     }
 
@@ -87,13 +100,13 @@ impl Window {
             0
         };
         self.planes.resize_with(planes, Vec::new);
-        for plane in &mut self.planes {
+        self.planes.par_iter_mut().for_each(|plane| {
             if kept > 0 {
                 let from = down.index() * width;
                 plane.copy_within(from..from + kept * width, 0);
             }
             plane.resize(place.area(), 0.0);
-        }
+        });
         (self.left, self.top) = (0, place.y);
         (self.width, self.height) = (width, place.height);
         kept

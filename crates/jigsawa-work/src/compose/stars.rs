@@ -4,8 +4,10 @@ use jigsawa_core::number::Convert;
 use std::path::Path;
 
 use jigsawa_core::doors::{DoorError, FrameSource, TileSink};
+use jigsawa_core::starless::Band;
 use jigsawa_formats::fits::{Cards, Depth, FitsWriter};
 use jigsawa_formats::whole::Unfinished;
+use rayon::prelude::*;
 
 use crate::finish::{LinearFile, measure_stars, measure_stars_with};
 use crate::outputs;
@@ -74,25 +76,16 @@ pub fn with_stars(
     let mut sink = FitsWriter::create(file, size, 3, Depth::Float, cards).map_err(wrong)?;
     let progress = run.begin("stars", size.height());
     let (mut ground, mut light) = (gone.removal(&doors.0), come.removal(&doors.1));
-    let mut sums: Vec<Vec<f32>> = vec![Vec::new(); 3];
-    while let (Some(ground), Some(light)) = (
-        ground.next().map_err(unreadable(&name))?,
-        light.next().map_err(unreadable(&twin.stars_name))?,
-    ) {
-        for (sum, ground) in sums.iter_mut().zip(&ground.starless) {
-            sum.clear();
-            sum.extend_from_slice(ground);
-        }
-        for i in 0..light.rect.area() {
-            let own: [f32; 3] = std::array::from_fn(|c| light.picture[c][i] - light.starless[c][i]);
-            // A star without data in one channel of the other composite would be of a false colour.
-            if own.iter().all(|v| v.is_finite()) {
-                for (sum, v) in sums.iter_mut().zip(own) {
-                    sum[i] += v;
-                }
-            }
-        }
-        let rows: Vec<&[f32]> = sums.iter().map(Vec::as_slice).collect();
+    loop {
+        // Each has parts in which one core waits for the other.
+        let (ground, light) = rayon::join(|| ground.next(), || light.next());
+        let ground = ground.map_err(unreadable(&name))?;
+        let light = light.map_err(unreadable(&twin.stars_name))?;
+        let (Some(mut ground), Some(light)) = (ground, light) else {
+            break;
+        };
+        add_stars(&mut ground, &light);
+        let rows: Vec<&[f32]> = ground.starless.iter().map(|row| &**row).collect();
         sink.put(ground.rect, &rows).map_err(|e| Trouble::Merge {
             message: format!("'{name}' cannot be written: {e}"),
             file: Some(name.clone()),
@@ -104,6 +97,35 @@ pub fn with_stars(
         out: gone.count(),
         brought: come.count(),
     })
+}
+
+/// Lays the stars of one over the nebula of the other, in rows of three planes.
+fn add_stars(nebula: &mut Band<'_>, light: &Band<'_>) {
+    let width = light.rect.width;
+    let [red, green, blue] = &mut nebula.starless[..] else {
+        return;
+    };
+    let lines = red
+        .par_chunks_mut(width)
+        .zip(green.par_chunks_mut(width))
+        .zip(blue.par_chunks_mut(width))
+        .enumerate();
+    lines.for_each(|(j, ((red, green), blue))| {
+        let of = |c: usize| {
+            let at = j * width..(j + 1) * width;
+            (&light.picture[c][at.clone()], &light.starless[c][at])
+        };
+        let own = [of(0), of(1), of(2)];
+        for x in 0..width {
+            let stars = own.map(|(picture, starless)| picture[x] - starless[x]);
+            // A star without data in one channel of the other composite would be of a false colour.
+            if stars.iter().all(|v| v.is_finite()) {
+                red[x] += stars[0];
+                green[x] += stars[1];
+                blue[x] += stars[2];
+            }
+        }
+    });
 }
 
 /// Planes as what they are read through.
