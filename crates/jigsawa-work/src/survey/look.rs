@@ -101,8 +101,8 @@ impl Looked {
     }
 }
 
-/// Memory that a worker needs for each pixel: the frame itself and what detection makes of it.
-const BYTES_PER_PIXEL: usize = 8;
+/// Memory that a worker needs for each pixel: the frame itself, what detection makes of it, and a copy without trails.
+const BYTES_PER_PIXEL: usize = 10;
 
 /// Looks at all files, at those of a layout `through` their calibration. The previews stay in the store.
 pub fn look_at_all(
@@ -159,14 +159,16 @@ pub fn look_at_all(
 /// frames are so large that memory would not do.
 fn workers(files: &[FoundFile], run: &Run<'_>) -> usize {
     let threads = rayon::current_num_threads();
-    // A 16-bit pixel has two bytes on disk.
-    let largest = files
-        .iter()
-        .filter_map(|f| std::fs::metadata(&f.path).ok())
-        .map(|m| m.len().index() / 2 * BYTES_PER_PIXEL)
-        .max()
-        .unwrap_or(1);
-    (run.memory / largest.max(1)).clamp(1, threads + 1)
+    let bytes = |f: &FoundFile| std::fs::metadata(&f.path).map_or(0, |m| m.len().index());
+    let largest = files.iter().max_by_key(|f| bytes(f));
+    let pixels = largest.map_or(1, |f| {
+        FitsFrame::open(&f.path).map_or_else(
+            // A 16-bit pixel has two bytes on disk.
+            |_| bytes(f) / 2,
+            |frame| frame.size().area(),
+        )
+    });
+    (run.memory / (pixels * BYTES_PER_PIXEL).max(1)).clamp(1, threads + 1)
 }
 
 /// Looks at one file.
