@@ -282,11 +282,12 @@ fn level_of(plane: &Plane, r: Rect) -> f32 {
 /// Patches that are dark in all channels.
 fn dark_patches(planes: &[Plane], side: usize) -> Vec<Rect> {
     let size = planes[0].size();
-    let patches: Vec<(Rect, Vec<f32>)> = (0..size.height() / side)
-        .flat_map(|j| (0..size.width() / side).map(move |i| (i, j)))
-        .map(|(i, j)| Rect {
-            x: (i * side).whole(),
-            y: (j * side).whole(),
+    let columns = size.width() / side;
+    let patches: Vec<(Rect, Vec<f32>)> = (0..size.height() / side * columns)
+        .into_par_iter()
+        .map(|k| Rect {
+            x: (k % columns * side).whole(),
+            y: (k / columns * side).whole(),
             width: side,
             height: side,
         })

@@ -12,9 +12,8 @@ const HALF_WIDTHS: f64 = 1.2;
 pub(super) fn opened(plane: &mut [f32], width: usize, fwhm_px: f64) {
     let reach = (HALF_WIDTHS * fwhm_px).ceil().index().max(1);
     let mut spare = plane.to_vec();
-    for pick in [f32::min as fn(f32, f32) -> f32, f32::max] {
-        extremes(plane, &mut spare, width, reach, pick);
-    }
+    extremes(plane, &mut spare, width, reach, f32::min);
+    extremes(plane, &mut spare, width, reach, f32::max);
 }
 
 /// The lowest, or the highest, within a square; `plane` in and out.
@@ -23,7 +22,7 @@ fn extremes(
     spare: &mut [f32],
     width: usize,
     reach: usize,
-    pick: fn(f32, f32) -> f32,
+    pick: impl Fn(f32, f32) -> f32 + Copy + Sync,
 ) {
     let rows = spare.par_chunks_mut(width).zip(plane.par_chunks(width));
     rows.for_each(|(out, row)| {

@@ -151,9 +151,13 @@ impl Line {
     }
 }
 
-/// The same through a distortion. What it adds is exact at every eighth column of the canvas and on a line
-/// between: a lens of 5 px over 1000 px departs from the line by less than a step. Exact everywhere
-/// was the simpler way, at the cost of the interpolation itself.
+/// Columns between those at which what a distortion adds is exact.
+const KNOT: i64 = 32;
+
+/// The same through a distortion. What it adds is exact at every thirty-second column of the canvas and on a cubic
+/// through the four nearest of these between: off by less than a hundredth of a step for a lens of 5 px over 1000 px.
+/// Exact everywhere was the simpler way, at the cost of the interpolation itself, and lines between every eighth
+/// column still took half of it.
 #[inline]
 fn distorted_positions(
     distortion: &Distortion,
@@ -162,31 +166,39 @@ fn distorted_positions(
     at_x: &mut [i32],
     at_y: &mut [i32],
 ) {
-    const KNOT: i64 = 8;
     let added = |x: i64| {
         let (u, v) = line.at(x.real());
         let (p, q) = distortion.apply(u, v);
-        (p - u, q - v)
+        [p - u, q - v]
     };
     let mut knot = tile.x.div_euclid(KNOT) * KNOT;
-    let mut left = added(knot);
+    let mut near = [-1, 0, 1, 2].map(|k| added(knot + k * KNOT));
     while knot < tile.right() {
-        let right = added(knot + KNOT);
-        let step = [right.0 - left.0, right.1 - left.1].map(|d| d / KNOT.real());
+        let [a, b] = [0, 1].map(|axis| cubic(near.map(|n| n[axis])));
         let from = knot.max(tile.x);
         let run = (from - tile.x).index()..((knot + KNOT).min(tile.right()) - tile.x).index();
         let columns = at_x[run.clone()].iter_mut().zip(&mut at_y[run]);
         for (i, (px, py)) in columns.enumerate() {
             let x = (from + i.whole()).real();
             let (u, v) = line.at(x);
-            let t = x - knot.real();
+            let t = (x - knot.real()) / KNOT.real();
             (*px, *py) = (
-                steps(u + left.0 + t * step[0]),
-                steps(v + left.1 + t * step[1]),
+                steps(u + (a[0] + t * (a[1] + t * (a[2] + t * a[3])))),
+                steps(v + (b[0] + t * (b[1] + t * (b[2] + t * b[3])))),
             );
         }
-        (left, knot) = (right, knot + KNOT);
+        knot += KNOT;
+        if knot < tile.right() {
+            near = [near[1], near[2], near[3], added(knot + 2 * KNOT)];
+        }
     }
+}
+
+/// The cubic through values at -1, 0, 1 and 2, from its constant on.
+fn cubic([before, here, next, after]: [f64; 4]) -> [f64; 4] {
+    let bend = 0.5 * (before + next) - here;
+    let twist = (after - before - 3.0 * (next - here)) / 6.0;
+    [here, next - here - bend - twist, bend, twist]
 }
 
 /// The run of a row whose positions lie on the frame with all their taps in the window.

@@ -8,6 +8,8 @@
 //! median in place of their mode estimate, which is noisier on masters). Cells without data take the
 //! mean of their neighbours. Bilinear between the centres, and on in a straight line beyond the outermost.
 
+use std::sync::OnceLock;
+
 use crate::number::Convert;
 use multiversion::multiversion;
 use rayon::prelude::*;
@@ -42,6 +44,9 @@ pub struct SkyMesh {
     measured: Vec<f32>,
     level: Vec<f32>,
     sigma: Vec<f32>,
+    /// Asked for by each star.
+    #[serde(skip)]
+    typical_sigma: OnceLock<f32>,
 }
 
 /// One cell of the mesh.
@@ -95,6 +100,7 @@ impl SkyMesh {
             level: grid.smoothed(&grid.filled(measured.clone())),
             sigma: grid.smoothed(&grid.filled(sigma)),
             measured,
+            typical_sigma: OnceLock::new(),
         })
     }
 
@@ -105,6 +111,7 @@ impl SkyMesh {
             cell_w: 0.5 * self.cell_w,
             cell_h: 0.5 * self.cell_h,
             sigma: self.sigma.iter().map(|s| 0.5 * s).collect(),
+            typical_sigma: OnceLock::new(),
             ..self.clone()
         }
     }
@@ -123,6 +130,7 @@ impl SkyMesh {
             level: grid.smoothed(&grid.filled(measured.clone())),
             sigma: vec![sigma; self.sigma.len()],
             measured,
+            typical_sigma: OnceLock::new(),
             ..self.clone()
         }
     }
@@ -230,7 +238,8 @@ impl SkyMesh {
 
     /// The noise of a pixel in the quieter cells (the lower quartile: nebula and crowding only add).
     pub fn typical_sigma(&self) -> f32 {
-        crate::robust::quantile(&mut self.sigma.clone(), 0.25)
+        let lower_quarter = || crate::robust::quantile(&mut self.sigma.clone(), 0.25);
+        *self.typical_sigma.get_or_init(lower_quarter)
     }
 
     fn between(&self, values: &[f32], p: Point<FramePx>) -> f32 {
