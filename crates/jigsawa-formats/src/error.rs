@@ -1,5 +1,5 @@
 //! What can be wrong with a file, told apart by who must act: `Io` (disk, rights), `NotFits`, `NotRegular`,
-//! `Empty`, `CameraRaw`, `Truncated`, `Header`, `Senseless`, `NoImage` and `NoSuchImage` (the file itself), `Shape` and `TooLarge` (an image that is
+//! `Empty`, `CameraRaw`, `Image`, `Truncated`, `Header`, `Senseless`, `NoImage` and `NoSuchImage` (the file itself), `Shape` and `TooLarge` (an image that is
 //! not ours to take), `Tile` (a part of it), `Through` (a master that it is read with), `Changed` (whoever writes to it), `Exists` and `IsInput` (the user's choice).
 
 use std::path::PathBuf;
@@ -24,6 +24,9 @@ pub enum FileError {
         /// What it looks like instead, if that can be told.
         looks_like: Option<&'static str>,
     },
+    /// A TIFF or PNG file that cannot be decoded.
+    #[error("its image cannot be decoded: {0}")]
+    Image(String),
     /// A camera's raw file that cannot be decoded.
     #[error("it is a camera's raw file that cannot be decoded: {0}")]
     CameraRaw(String),

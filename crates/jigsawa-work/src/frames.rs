@@ -127,7 +127,8 @@ pub fn stem(path: &Path) -> String {
         .unwrap_or_default();
     let lower = name.to_lowercase();
     for ending in [
-        ".fits.gz", ".fits.fz", ".fit.gz", ".fit.fz", ".fits", ".fit", ".fts",
+        ".fits.gz", ".fits.fz", ".fit.gz", ".fit.fz", ".fits", ".fit", ".fts", ".tiff", ".tif",
+        ".png",
     ] {
         if lower.ends_with(ending) {
             return name[..name.len() - ending.len()].to_owned();

@@ -80,5 +80,7 @@ fn run(cli: &Cli) -> Result<Ending, Trouble> {
         Command::Run(args) => commands::run(args, &cli.common),
         Command::Check(args) => commands::check(args, &cli.common),
         Command::Demo(args) => commands::demo(args, &cli.common),
+        Command::Completions(args) => Ok(commands::completions(args)),
+        Command::Manual(args) => commands::manual(args),
     }
 }

@@ -5,8 +5,8 @@
 //! frame's part that saw light is kept, colours before its pixels and what is full become cards, and so do exposure,
 //! sensitivity, time and camera by EXIF.
 
-use std::fs::{self, File};
-use std::io::{BufReader, BufWriter, Cursor, Write};
+use std::fs;
+use std::io::{BufReader, Cursor};
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::path::Path;
 use std::sync::Once;
@@ -16,8 +16,8 @@ use exif::{Exif, In, Tag, Value};
 use rawloader::{RawImage, RawImageData};
 
 use super::pool;
-use super::stored::Whole;
-use super::unit::{Unit, image};
+use super::unit::Unit;
+use super::unpacked::{Unpacking, number, shape, text, whole};
 use super::unzip::Unzipped;
 use crate::error::FileError;
 
@@ -42,14 +42,7 @@ pub(super) fn unpack(path: &Path) -> Result<(Unit, Unzipped), FileError> {
     let raw = decoded(&bytes)?;
     let exif = exif::Reader::new().read_from_container(&mut BufReader::new(Cursor::new(&bytes)));
     drop(bytes);
-    let keeping = || FileError::io("cannot unpack it into the folder for temporary files");
-    let unpacked = Unzipped::new().map_err(keeping())?;
-    let file = File::create_new(unpacked.path()).map_err(keeping())?;
-    let mut out = BufWriter::new(file);
-    write(&raw, exif.ok().as_ref(), &mut out)?;
-    out.flush().map_err(keeping())?;
-    let unit = image(&mut Whole::open(unpacked.path())?, None)?;
-    Ok((unit, unpacked))
+    unpacked(&raw, exif.ok().as_ref())
 }
 
 /// What the decoder makes of it. One that stumbles over a damaged file says so as an error here.
@@ -70,13 +63,13 @@ fn decoded(bytes: &[u8]) -> Result<RawImage, FileError> {
     }
 }
 
-/// As long as it lives, the decoder's stumbling is not printed: it is told as an error.
-struct Quiet;
+/// As long as it lives, a decoder's stumbling is not printed: it is told as an error.
+pub(super) struct Quiet;
 
 static DECODING: AtomicUsize = AtomicUsize::new(0);
 
 impl Quiet {
-    fn new() -> Self {
+    pub(super) fn new() -> Self {
         static HOOK: Once = Once::new();
         HOOK.call_once(|| {
             let usual = std::panic::take_hook();
@@ -97,7 +90,7 @@ impl Drop for Quiet {
     }
 }
 
-fn write(raw: &RawImage, exif: Option<&Exif>, out: &mut impl Write) -> Result<(), FileError> {
+fn unpacked(raw: &RawImage, exif: Option<&Exif>) -> Result<(Unit, Unzipped), FileError> {
     let wrong = |why: &str| FileError::CameraRaw(why.to_owned());
     let RawImageData::Integer(values) = &raw.data else {
         return Err(wrong("its values are no whole numbers"));
@@ -121,16 +114,7 @@ fn write(raw: &RawImage, exif: Option<&Exif>, out: &mut impl Write) -> Result<()
         (1, "") | (3, _) => None,
         _ => return Err(wrong("its colours do not repeat after two pixels")),
     };
-    let keeping = || FileError::io("cannot unpack it into the folder for temporary files");
-    let records = records(raw, exif, [width, height], pattern);
-    let end = "END".to_owned();
-    let mut head = String::new();
-    for record in records.iter().chain([&end]) {
-        head.extend(record.chars().chain(std::iter::repeat(' ')).take(80));
-    }
-    let padded = head.len().next_multiple_of(2880);
-    out.write_all(format!("{head:<padded$}").as_bytes())
-        .map_err(keeping())?;
+    let mut out = Unpacking::begin(&records(raw, exif, [width, height], pattern))?;
     let mut bytes = Vec::with_capacity(2 * width);
     for plane in 0..raw.cpp {
         for y in top..top + height {
@@ -140,12 +124,10 @@ fn write(raw: &RawImage, exif: Option<&Exif>, out: &mut impl Write) -> Result<()
                 // Half of the range lower, as FITS stores what has no sign.
                 bytes.extend((v ^ 0x8000).to_be_bytes());
             }
-            out.write_all(&bytes).map_err(keeping())?;
+            out.put(&bytes)?;
         }
     }
-    let stored = 2 * width * height * raw.cpp;
-    let zeros = vec![0; stored.next_multiple_of(2880) - stored];
-    out.write_all(&zeros).map_err(keeping())
+    out.done()
 }
 
 /// The header's records.
@@ -155,25 +137,7 @@ fn records(
     [width, height]: [usize; 2],
     pattern: Option<&str>,
 ) -> Vec<String> {
-    let number = |name: &str, v: f64| format!("{name:<8}= {:>20}", format!("{v:?}"));
-    let whole = |name: &str, v: usize| format!("{name:<8}= {v:>20}");
-    let text = |name: &str, v: &str| {
-        let plain: String = v.chars().filter(|c| (' '..='~').contains(c)).collect();
-        format!("{name:<8}= '{}'", plain.trim().replace('\'', ""))
-    };
-    let mut all = vec![
-        format!("{:<8}= {:>20}", "SIMPLE", "T"),
-        whole("BITPIX", 16),
-        whole("NAXIS", if raw.cpp == 3 { 3 } else { 2 }),
-        whole("NAXIS1", width),
-        whole("NAXIS2", height),
-    ];
-    if raw.cpp == 3 {
-        all.push(whole("NAXIS3", 3));
-    }
-    all.push(number("BZERO", 32_768.0));
-    all.push(number("BSCALE", 1.0));
-    all.push(text("ROWORDER", "TOP-DOWN"));
+    let mut all = shape(16, [width, height], raw.cpp);
     all.extend(pattern.map(|p| text("BAYERPAT", p)));
     let full = raw.whitelevels.iter().copied().max().unwrap_or(0);
     if full > 0 {

@@ -12,6 +12,7 @@ use jigsawa_core::space::{Rect, Size};
 use super::blank::{self, Blank};
 use super::camera_raw;
 use super::card::Header;
+use super::picture::Picture;
 use super::plain::Plain;
 use super::pool;
 use super::sense;
@@ -67,6 +68,10 @@ impl FitsFrame {
             Kept::Zipped => {
                 let (unit, unzipped) = unzip(path, choice)?;
                 (unit, Some(unzipped))
+            }
+            Kept::Picture(picture) => {
+                let (unit, unpacked) = picture.unpack(path)?;
+                (unit, Some(unpacked))
             }
             Kept::CameraRaw => {
                 let (unit, unpacked) = camera_raw::unpack(path)?;
@@ -318,6 +323,7 @@ enum Kept {
     Plain,
     Zipped,
     CameraRaw,
+    Picture(Picture),
 }
 
 /// Looks at the first bytes.
@@ -349,10 +355,10 @@ fn sniff(path: &Path) -> Result<Kept, FileError> {
     if camera_raw::is_one(path) {
         return Ok(Kept::CameraRaw);
     }
-    let known: [(&[u8], &str); 6] = [
-        (b"II*\0", "a TIFF picture"),
-        (b"MM\0*", "a TIFF picture"),
-        (b"\x89PNG", "a PNG picture"),
+    if let Some(picture) = Picture::of(&head) {
+        return Ok(Kept::Picture(picture));
+    }
+    let known: [(&[u8], &str); 3] = [
         (b"\xff\xd8", "a JPEG picture"),
         (b"{", "a JSON file"),
         (b"PK", "a ZIP archive"),

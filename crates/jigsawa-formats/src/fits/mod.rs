@@ -4,6 +4,7 @@ mod blank;
 mod camera_raw;
 mod card;
 mod frame;
+mod picture;
 mod place;
 mod plain;
 mod pool;
@@ -12,6 +13,7 @@ mod stored;
 mod tiles;
 mod trim;
 mod unit;
+mod unpacked;
 mod unzip;
 mod write;
 

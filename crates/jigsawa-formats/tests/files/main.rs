@@ -6,4 +6,5 @@ mod fuzz;
 mod packed;
 mod pictures;
 mod raw;
+mod read_pictures;
 mod round_trip;

@@ -50,7 +50,7 @@ const STYLES: Styles = Styles::styled()
 
 /// Measures, registers, balances and merges deep-sky frames into colour pictures.
 ///
-/// Frames are FITS files (plain, .gz or .fz) and raw files of photographic cameras. Originals are never changed, nothing is cropped or
+/// Frames are FITS files (plain, .gz or .fz), raw files of photographic cameras, and linear TIFF and PNG files that are named. Originals are never changed, nothing is cropped or
 /// overwritten unless you ask for it, and every pixel is interpolated once.
 #[derive(Debug, Parser)]
 #[command(name = "jigsawa", version, styles = STYLES, max_term_width = 100)]
@@ -126,6 +126,10 @@ pub enum Command {
     Stars(StarsArgs),
     /// Write made-up sample frames and run the whole example on them
     Demo(DemoArgs),
+    /// Print what a shell completes commands, options and values by
+    Completions(CompletionsArgs),
+    /// Write manual pages, one of each command
+    Manual(ManualArgs),
 }
 
 #[derive(Debug, Args, Clone)]
@@ -144,6 +148,30 @@ pub struct OutputArgs {
     pub name: Option<String>,
     /// Replace results that exist already
     #[arg(help_heading = "Results", long)]
+    pub overwrite: bool,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  jigsawa completions bash > ~/.local/share/bash-completion/completions/jigsawa
+  jigsawa completions zsh  > ~/.zfunc/_jigsawa                (with 'fpath+=~/.zfunc' before compinit in ~/.zshrc)
+  jigsawa completions fish > ~/.config/fish/completions/jigsawa.fish
+  jigsawa completions powershell >> $PROFILE")]
+pub struct CompletionsArgs {
+    /// The shell
+    #[arg(value_enum)]
+    pub shell: clap_complete::Shell,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Example:
+  jigsawa manual ~/.local/share/man/man1      (then: man jigsawa-stack)")]
+pub struct ManualArgs {
+    /// Folder of the pages; made if it is not there
+    #[arg(value_name = "FOLDER")]
+    pub folder: PathBuf,
+    /// Replace pages that exist already
+    #[arg(long)]
     pub overwrite: bool,
 }
 

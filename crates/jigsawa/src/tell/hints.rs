@@ -96,7 +96,10 @@ pub(super) fn files_told(files: &[(PathBuf, FileError)]) -> Told {
         FileError::Empty | FileError::Truncated { .. } => {
             "Copy or make the file again: part of it is lost."
         }
-        FileError::NotFits { .. } => "Give FITS files (.fits, .fit, .fts, .fits.gz, .fits.fz).",
+        FileError::NotFits { .. } => {
+            "Give FITS files (.fits, .fit, .fts, .fits.gz, .fits.fz), a camera's raw files, or linear TIFF and PNG files."
+        }
+        FileError::Image(_) => "Save it again as TIFF of 16 or 32 bits, or as FITS.",
         FileError::NoImage => "Give a file that holds an image.",
         FileError::NoSuchImage { .. } => {
             "Count images with pixels from 1 on, or name one by its EXTNAME."

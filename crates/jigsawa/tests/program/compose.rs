@@ -365,3 +365,35 @@ fn a_stray_frame_that_no_mix_needs_is_left_out_and_said() {
     assert_eq!(json["frames"][3]["verdict"], "left out");
     assert_eq!(json["warnings"].as_array().unwrap().len(), 1);
 }
+
+/// Masters that another program has saved as TIFF, as floats from 0 to 1 and with the first row on top.
+#[test]
+fn tiff_masters_are_frames_as_fits_files_are() {
+    let night = Night::of_lines();
+    for (name, tiff) in [("ha", "reef_Ha.tif"), ("oiii", "reef_OIII.tif")] {
+        let plane = plane(&night.path(&format!("{name}.fits")), 0);
+        let size = plane.size();
+        let rows = (0..size.height()).rev().flat_map(|y| plane.row(y));
+        let values: Vec<f32> = rows.map(|v| v / 65_535.0).collect();
+        let [width, height] = [size.width(), size.height()].map(|n| u32::try_from(n).unwrap());
+        let file = std::fs::File::create(night.path(tiff)).unwrap();
+        tiff::encoder::TiffEncoder::new(file)
+            .unwrap()
+            .write_image::<tiff::encoder::colortype::Gray32Float>(width, height, &values)
+            .unwrap();
+    }
+    let line = "compose reef_Ha.tif reef_OIII.tif --palette HOO --out o --name x --json";
+    let account = night.run(line).success().json();
+    let frames = account["frames"].as_array().unwrap();
+    assert_eq!(frames.len(), 2);
+    for (f, filter) in frames.iter().zip(["Ha", "OIII"]) {
+        assert_eq!(f["filter"], filter);
+        assert!(f["stars"].as_u64().unwrap() > 60, "{f:#}");
+    }
+    let damaged = std::fs::read(night.path("reef_Ha.tif")).unwrap();
+    std::fs::write(night.path("cut_Ha.tif"), &damaged[..damaged.len() / 3]).unwrap();
+    night
+        .run("compose cut_Ha.tif reef_OIII.tif --palette HOO --out q")
+        .ends(1)
+        .says("its image cannot be decoded");
+}

@@ -21,6 +21,7 @@ mod register;
 mod run;
 mod safekeeping;
 mod schema;
+mod shell;
 mod show;
 mod stack;
 mod survey;
