@@ -9,6 +9,8 @@
 
 use std::cell::RefCell;
 
+use multiversion::multiversion;
+
 use super::pattern::{Colour, Pattern};
 use crate::doors::{DoorError, FrameSource};
 use crate::number::Convert;
@@ -25,15 +27,16 @@ pub struct Interpolated<S> {
 }
 
 /// How far apart pixels of red, or of blue, are.
-const STEP: i64 = 2;
+const STEP: usize = 2;
 
 /// A regression takes in so many of them to each side: fewer follow the shape of a single star, and move its light from one
 /// colour to another (3 % of it with one, 1 % with two).
-const SIDE: i64 = 2;
+const SIDE: usize = 2;
+const SITES: usize = 2 * SIDE + 1;
 
 /// Pixels around a window that are needed: those around a neighbour's regression, and those around each of them.
-const AROUND: i64 = 1 + SIDE * STEP;
-const MARGIN: i64 = AROUND + STEP;
+const AROUND: usize = 1 + SIDE * STEP;
+const MARGIN: usize = AROUND + STEP;
 
 /// Green goes with another colour no stronger than this: beyond, noise has made the slope.
 const STEEPEST: f32 = 5.0;
@@ -43,12 +46,16 @@ const STEEPEST: f32 = 5.0;
 struct Scratch {
     values: Vec<f32>,
     /// The same with what lies beyond the frame's edge.
-    whole: Vec<f32>,
-    /// Around each red and blue pixel: green as the mean of its four, its colour made as wide by its own four.
-    pairs: Vec<(f32, f32)>,
-    /// Green for a unit of the colour, and the colour for a unit of green.
-    slopes: Vec<(f32, f32)>,
-    green: Vec<f32>,
+    whole: Rows,
+    /// Of the red and blue pixels of each row, one after another: green as the mean of their four, their colour made as
+    /// wide by its own four, and the bend that a mean of four misses.
+    greens: Rows,
+    colours: Rows,
+    bends: Rows,
+    /// The colour for a unit of green at each of them, 0 at green ones.
+    slopes: Rows,
+    green: Rows,
+    sums: Sums,
 }
 
 thread_local! {
@@ -61,168 +68,296 @@ impl<S: FrameSource> FrameSource for Interpolated<S> {
     }
 
     fn read(&self, rect: Rect, out: &mut [f32]) -> Result<(), DoorError> {
+        if rect.is_empty() {
+            return Ok(());
+        }
         SCRATCH.with_borrow_mut(|scratch| {
-            let wide = rect.grown(MARGIN.index()).intersect(self.size().rect());
+            let wide = rect.grown(MARGIN).intersect(self.size().rect());
             scratch.values.resize(wide.area(), 0.0);
             self.source.read(wide, &mut scratch.values)?;
-            let all = Field {
-                rect: rect.grown(MARGIN.index()),
-            };
-            let (size, read) = (self.size(), &scratch.values);
-            all.fill(&mut scratch.whole, |x, y| {
-                let (x, y) = (
-                    inside(x, size.width().whole()),
-                    inside(y, size.height().whole()),
-                );
-                read[Field { rect: wide }.index(x, y)]
-            });
+            scratch.whole.reset(rect.grown(MARGIN));
+            mirrored(&scratch.values, wide, self.size(), &mut scratch.whole);
+            scratch.follow_pairs(rect, self.pattern);
+            scratch.follow_green(rect, self.pattern);
             let window = Window {
-                field: all,
                 values: &scratch.whole,
+                green: &scratch.green,
+                slopes: &scratch.slopes,
                 pattern: self.pattern,
             };
-            let around = Field {
-                rect: rect.grown(AROUND.index()),
-            };
-            around.fill(&mut scratch.pairs, |x, y| window.pair(x, y));
-            let near = Field {
-                rect: rect.grown(1),
-            };
-            let pairs = |x: i64, y: i64| scratch.pairs[around.index(x, y)];
-            near.fill(&mut scratch.slopes, |x, y| {
-                if window.pattern.at(x, y) == 1 {
-                    (0.0, 0.0)
-                } else {
-                    slopes(x, y, pairs)
-                }
-            });
-            let slopes = |x: i64, y: i64| scratch.slopes[near.index(x, y)];
-            near.fill(&mut scratch.green, |x, y| window.green(x, y, slopes));
-            let green = |x: i64, y: i64| scratch.green[near.index(x, y)];
-            for (y, row) in (rect.y..).zip(out.chunks_exact_mut(rect.width.max(1))) {
-                for (x, o) in (rect.x..).zip(row) {
-                    let v = match self.colour {
-                        1 => green(x, y),
-                        colour => window.following(x, y, colour, green, slopes),
-                    };
-                    *o = if v.is_finite() {
-                        v
-                    } else {
-                        window.near(x, y, self.colour)
-                    };
-                }
+            for (y, row) in (rect.y..).zip(out.chunks_exact_mut(rect.width)) {
+                window.row(y, rect.x, self.colour, row);
             }
             Ok(())
         })
     }
 }
 
-/// Beyond a frame's edge the pixel as far inside, which has the same colour.
-fn inside(v: i64, n: i64) -> i64 {
-    let v = v.abs();
-    let v = if v >= n { 2 * (n - 1) - v } else { v };
-    v.clamp(0, n - 1)
-}
-
-/// Something at each pixel of a rectangle.
-struct Field {
+/// Values of a rectangle, row after row.
+struct Rows {
     rect: Rect,
+    data: Vec<f32>,
 }
 
-impl Field {
-    #[inline]
-    fn index(&self, x: i64, y: i64) -> usize {
-        (y - self.rect.y).index() * self.rect.width + (x - self.rect.x).index()
-    }
-
-    fn fill<T>(&self, into: &mut Vec<T>, of: impl Fn(i64, i64) -> T) {
-        into.clear();
-        for y in self.rect.y..self.rect.bottom() {
-            into.extend((self.rect.x..self.rect.right()).map(|x| of(x, y)));
+impl Default for Rows {
+    fn default() -> Self {
+        let rect = Rect {
+            x: 0,
+            y: 0,
+            width: 0,
+            height: 0,
+        };
+        Self {
+            rect,
+            data: Vec::new(),
         }
     }
 }
 
-/// The regression of green on a colour and of the colour on green around a red or blue pixel. What is missing, or does not
-/// differ, tells nothing.
-fn slopes(x: i64, y: i64, pairs: impl Fn(i64, i64) -> (f32, f32)) -> (f32, f32) {
-    let sites = || {
-        (-SIDE..=SIDE)
-            .flat_map(|j| (-SIDE..=SIDE).map(move |i| (x + STEP * i, y + STEP * j)))
-            .map(|(x, y)| pairs(x, y))
-    };
-    // From the middle one's: sums of squares of a bright sky would lose what differs.
-    let (g0, c0) = pairs(x, y);
-    let (mut sg, mut sc, mut gg, mut gc, mut cc) = (0.0, 0.0, 0.0, 0.0, 0.0);
-    for (g, c) in sites() {
-        let (dg, dc) = (g - g0, c - c0);
-        sg += dg;
-        sc += dc;
-        gg += dg * dg;
-        gc += dg * dc;
-        cc += dc * dc;
+impl Rows {
+    /// Of another rectangle; its values are any.
+    fn reset(&mut self, rect: Rect) {
+        self.rect = rect;
+        self.data.resize(rect.area(), 0.0);
     }
-    let n = ((2 * SIDE + 1) * (2 * SIDE + 1)).single();
-    let (gg, gc, cc) = (gg - sg * sg / n, gc - sg * sc / n, cc - sc * sc / n);
-    let slope = |of: f32| {
-        let k = gc / of;
+
+    /// A row, from a column on.
+    fn from(&self, x: i64, y: i64) -> &[f32] {
+        let row = (y - self.rect.y).index() * self.rect.width;
+        &self.data[row + (x - self.rect.x).index()..row + self.rect.width]
+    }
+
+    fn row_mut(&mut self, y: i64) -> &mut [f32] {
+        let row = (y - self.rect.y).index() * self.rect.width;
+        &mut self.data[row..row + self.rect.width]
+    }
+
+    fn at(&self, x: i64, y: i64) -> f32 {
+        self.from(x, y)[0]
+    }
+}
+
+/// Copies what was read, and puts beyond a frame's edge the pixel as far inside, which has the same colour.
+fn mirrored(read: &[f32], from: Rect, size: Size, to: &mut Rows) {
+    let inside = |v: i64, n: i64| {
+        let v = v.abs();
+        let v = if v >= n { 2 * (n - 1) - v } else { v };
+        v.clamp(0, n - 1)
+    };
+    let all = to.rect;
+    for y in all.y..all.bottom() {
+        let row = (inside(y, size.height().whole()) - from.y).index() * from.width;
+        let row = &read[row..row + from.width];
+        let out = to.row_mut(y);
+        let first = (from.x - all.x).index();
+        out[first..first + from.width].copy_from_slice(row);
+        for x in (all.x..from.x).chain(from.right()..all.right()) {
+            let at = inside(x, size.width().whole()) - from.x;
+            out[(x - all.x).index()] = row[at.index()];
+        }
+    }
+}
+
+/// The first column from `x` on that is red or blue in a row.
+fn first_site(pattern: Pattern, x: i64, y: i64) -> i64 {
+    x + i64::from(pattern.at(x, y) == 1)
+}
+
+impl Scratch {
+    /// What is needed of each red and blue pixel around a window.
+    fn follow_pairs(&mut self, rect: Rect, pattern: Pattern) {
+        let around = rect.grown(AROUND);
+        let compact = Rect {
+            width: around.width.div_ceil(STEP),
+            ..around
+        };
+        for rows in [&mut self.greens, &mut self.colours, &mut self.bends] {
+            rows.reset(compact);
+        }
+        for y in around.y..around.bottom() {
+            let x = first_site(pattern, around.x, y);
+            let sites = (around.right() - x).index().div_ceil(STEP);
+            let near = [-2, -1, 0, 1, 2].map(|dy| self.whole.from(x - 2, y + dy));
+            pairs(
+                near,
+                &mut self.greens.row_mut(y)[..sites],
+                &mut self.colours.row_mut(y)[..sites],
+                &mut self.bends.row_mut(y)[..sites],
+            );
+        }
+    }
+
+    /// Green at each pixel around a window, and how the other colours go with it.
+    fn follow_green(&mut self, rect: Rect, pattern: Pattern) {
+        let near = rect.grown(1);
+        self.slopes.reset(near);
+        self.green.reset(near);
+        for y in near.y..near.bottom() {
+            let first = first_site(pattern, near.x, y);
+            let sites = (near.right() - first).index().div_ceil(STEP);
+            // Columns around a window are of the same colours two sites before it.
+            let rows: [i64; SITES] =
+                std::array::from_fn(|j| y + (STEP * j).whole() - (STEP * SIDE).whole());
+            let left = self.greens.rect.x;
+            let greens = rows.map(|y| self.greens.from(left, y));
+            let colours = rows.map(|y| self.colours.from(left, y));
+            self.sums.measure(greens, colours, sites);
+            let bends = &self.bends.from(left, y)[SIDE..][..sites];
+            let green = self.green.row_mut(y);
+            green.copy_from_slice(&self.whole.from(near.x, y)[..near.width]);
+            let slopes = self.slopes.row_mut(y);
+            slopes.fill(0.0);
+            let own = &greens[SIDE][SIDE..][..sites];
+            for t in 0..sites {
+                let x = (first - near.x).index() + STEP * t;
+                green[x] = own[t] + self.sums.green[t] * bends[t];
+                slopes[x] = self.sums.colour[t];
+            }
+        }
+    }
+}
+
+/// Green as the mean of its four, the colour made as wide, and the bend that a mean of four misses of a pixel's own colour,
+/// were that known there: its bend over a distance of two, a quarter of which is that over one, in both directions. The
+/// five rows begin two columns before the first pixel; every second column counts.
+#[multiversion(targets("x86_64+avx2"))]
+fn pairs(near: [&[f32]; 5], greens: &mut [f32], colours: &mut [f32], bends: &mut [f32]) {
+    let [up2, up, own, down, down2] = near;
+    for (t, ((g, c), b)) in greens.iter_mut().zip(colours).zip(bends).enumerate() {
+        let x = STEP * t + 2;
+        let v = own[x];
+        let far = own[x - 2] + own[x + 2] + up2[x] + down2[x];
+        *g = 0.25 * (own[x - 1] + own[x + 1] + up[x] + down[x]);
+        *c = 0.75 * v + 0.0625 * far;
+        *b = 0.25 * (v - 0.25 * far);
+    }
+}
+
+/// Regressions of green on a colour and of the colour on green around the red or blue pixels of a row. What is missing, or
+/// does not differ, tells nothing.
+#[derive(Default)]
+struct Sums {
+    all: [Vec<f32>; 5],
+    /// Green for a unit of the colour.
+    green: Vec<f32>,
+    /// The colour for a unit of green.
+    colour: Vec<f32>,
+}
+
+impl Sums {
+    fn measure(&mut self, greens: [&[f32]; SITES], colours: [&[f32]; SITES], sites: usize) {
+        for sum in &mut self.all {
+            sum.clear();
+            sum.resize(sites, 0.0);
+        }
+        self.green.resize(sites, 0.0);
+        self.colour.resize(sites, 0.0);
+        // From the middle one's: sums of squares of a bright sky would lose what differs.
+        let middle = (&greens[SIDE][SIDE..], &colours[SIDE][SIDE..]);
+        for (g, c) in greens.iter().zip(&colours) {
+            add_row((g, c), middle, self.all.each_mut().map(Vec::as_mut_slice));
+        }
+        let sums = self.all.each_ref().map(Vec::as_slice);
+        divide(sums, &mut self.green, &mut self.colour);
+    }
+}
+
+/// Adds what five pixels of a row differ by from the middle one, and the products of that: of green, of the colour, green
+/// squared, both, the colour squared.
+#[multiversion(targets("x86_64+avx2"))]
+fn add_row(row: (&[f32], &[f32]), middle: (&[f32], &[f32]), sums: [&mut [f32]; 5]) {
+    let [sg, sc, gg, gc, cc] = sums;
+    let n = sg.len();
+    let (sc, gg, gc, cc) = (&mut sc[..n], &mut gg[..n], &mut gc[..n], &mut cc[..n]);
+    let (g0, c0) = (&middle.0[..n], &middle.1[..n]);
+    let (g, c) = (&row.0[..n + SITES - 1], &row.1[..n + SITES - 1]);
+    for t in 0..n {
+        let (mut a, mut b, mut d, mut e, mut f) = (sg[t], sc[t], gg[t], gc[t], cc[t]);
+        for i in 0..SITES {
+            let (dg, dc) = (g[t + i] - g0[t], c[t + i] - c0[t]);
+            a += dg;
+            b += dc;
+            d += dg * dg;
+            e += dg * dc;
+            f += dc * dc;
+        }
+        (sg[t], sc[t], gg[t], gc[t], cc[t]) = (a, b, d, e, f);
+    }
+}
+
+/// The slopes that sums tell.
+#[multiversion(targets("x86_64+avx2"))]
+fn divide(sums: [&[f32]; 5], green: &mut [f32], colour: &mut [f32]) {
+    let n = (SITES * SITES).single();
+    let slope = |both: f32, of: f32| {
+        let k = both / of;
         if k.is_finite() && of > 0.0 {
             k.clamp(0.0, STEEPEST)
         } else {
             0.0
         }
     };
-    (slope(cc), slope(gg))
+    let [sg, sc, gg, gc, cc] = sums;
+    for (t, (green, colour)) in green.iter_mut().zip(colour).enumerate() {
+        let both = gc[t] - sg[t] * sc[t] / n;
+        *green = slope(both, cc[t] - sc[t] * sc[t] / n);
+        *colour = slope(both, gg[t] - sg[t] * sg[t] / n);
+    }
 }
 
-/// Pixels around a window.
+/// What is known around a window.
 struct Window<'a> {
-    field: Field,
-    values: &'a [f32],
+    values: &'a Rows,
+    green: &'a Rows,
+    slopes: &'a Rows,
     pattern: Pattern,
 }
 
+/// Rows around one, each from a column before the first: values, green, slopes.
+type Around<'a> = [[&'a [f32]; 3]; 3];
+
 impl Window<'_> {
-    #[inline]
-    fn at(&self, x: i64, y: i64) -> f32 {
-        self.values[self.field.index(x, y)]
-    }
-
-    /// The sum of the four pixels at a distance.
-    fn four(&self, x: i64, y: i64, far: i64) -> f32 {
-        self.at(x - far, y) + self.at(x + far, y) + self.at(x, y - far) + self.at(x, y + far)
-    }
-
-    /// Green around a red or blue pixel, and its colour as wide as that; nothing at green ones.
-    fn pair(&self, x: i64, y: i64) -> (f32, f32) {
-        if self.pattern.at(x, y) == 1 {
-            return (0.0, 0.0);
+    /// A row of a colour.
+    fn row(&self, y: i64, x: i64, colour: Colour, out: &mut [f32]) {
+        if colour == 1 {
+            out.copy_from_slice(&self.green.from(x, y)[..out.len()]);
+        } else {
+            let all = [self.values, self.green, self.slopes];
+            let rows: Around<'_> = all.map(|rows| [-1, 0, 1].map(|dy| rows.from(x - 1, y + dy)));
+            // Is the first pixel red or blue, and are those of its row of the colour?
+            let odd = usize::from(self.pattern.at(x, y) == 1);
+            let own = self.pattern.at(x + odd.whole(), y) == colour;
+            if own {
+                beside(&rows, odd, out);
+            } else {
+                between(&rows, odd, out);
+            }
         }
-        let colour = 0.75 * self.at(x, y) + 0.0625 * self.four(x, y, STEP);
-        (0.25 * self.four(x, y, 1), colour)
+        for (x, o) in (x..).zip(out) {
+            if !o.is_finite() {
+                *o = self.with_some(x, y, colour);
+            }
+        }
     }
 
-    fn green(&self, x: i64, y: i64, slopes: impl Fn(i64, i64) -> (f32, f32)) -> f32 {
-        if self.pattern.at(x, y) == 1 {
-            return self.at(x, y);
+    /// Where some of what is needed is missing: red or blue by those that are there, or the mean of those farther around.
+    fn with_some(&self, x: i64, y: i64, colour: Colour) -> f32 {
+        let v = if colour == 1 {
+            f32::NAN
+        } else {
+            self.following(x, y, colour)
+        };
+        if v.is_finite() {
+            v
+        } else {
+            self.near(x, y, colour)
         }
-        // What a mean of four misses of the pixel's own colour, were that known there: its bend over a distance of two, a
-        // quarter of which is that over one, in both directions.
-        let bend = 0.25 * (self.at(x, y) - 0.25 * self.four(x, y, STEP));
-        0.25 * self.four(x, y, 1) + slopes(x, y).0 * bend
     }
 
     /// Red or blue: as much of green as it goes with, and what it differs from that by around.
-    fn following(
-        &self,
-        x: i64,
-        y: i64,
-        colour: Colour,
-        green: impl Fn(i64, i64) -> f32,
-        slopes: impl Fn(i64, i64) -> (f32, f32),
-    ) -> f32 {
+    fn following(&self, x: i64, y: i64, colour: Colour) -> f32 {
         if self.pattern.at(x, y) == colour {
-            return self.at(x, y);
+            return self.values.at(x, y);
         }
         let mut around = [(0.0f32, 0.0f32); 4];
         let (mut n, mut sum) = (0, 0.0);
@@ -230,10 +365,10 @@ impl Window<'_> {
             for dx in -1..=1 {
                 let (px, py) = (x + dx, y + dy);
                 if self.pattern.at(px, py) == colour {
-                    let pair = (self.at(px, py), green(px, py));
+                    let pair = (self.values.at(px, py), self.green.at(px, py));
                     if (pair.0 + pair.1).is_finite() {
                         around[n] = pair;
-                        sum += slopes(px, py).1;
+                        sum += self.slopes.at(px, py);
                         n += 1;
                     }
                 }
@@ -241,7 +376,7 @@ impl Window<'_> {
         }
         let slope = sum / n.single();
         let rest: f32 = around[..n].iter().map(|(c, g)| c - slope * g).sum();
-        slope * green(x, y) + rest / n.single()
+        slope * self.green.at(x, y) + rest / n.single()
     }
 
     /// The mean of the pixels of a colour around one, where some are missing.
@@ -249,7 +384,7 @@ impl Window<'_> {
         let (mut sum, mut n) = (0.0, 0.0);
         for dy in -2..=2 {
             for dx in -2..=2 {
-                let v = self.at(x + dx, y + dy);
+                let v = self.values.at(x + dx, y + dy);
                 if self.pattern.at(x + dx, y + dy) == colour && v.is_finite() {
                     sum += v;
                     n += 1.0;
@@ -257,6 +392,39 @@ impl Window<'_> {
             }
         }
         if n > 0.0 { sum / n } else { f32::NAN }
+    }
+}
+
+/// A colour in a row that has pixels of it: those, and between them what the two beside tell. `odd` is the first pixel of it.
+#[multiversion(targets("x86_64+avx2"))]
+fn beside(rows: &Around<'_>, odd: usize, out: &mut [f32]) {
+    let n = out.len();
+    let [values, green, slopes] = rows.map(|three| &three[1][..n + 2]);
+    for x in 0..n {
+        let slope = 0.5 * (slopes[x] + slopes[x + 2]);
+        let rest = (values[x] - slope * green[x]) + (values[x + 2] - slope * green[x + 2]);
+        let made = slope * green[x + 1] + rest / 2.0;
+        out[x] = if x & 1 == odd { values[x + 1] } else { made };
+    }
+}
+
+/// A colour in a row without pixels of it: by those above and below green ones, and by the four across elsewhere.
+#[multiversion(targets("x86_64+avx2"))]
+fn between(rows: &Around<'_>, odd: usize, out: &mut [f32]) {
+    let n = out.len();
+    let [[va, _, vb], [ga, own, gb], [sa, _, sb]] =
+        rows.map(|three| three.map(|row| &row[..n + 2]));
+    for x in 0..n {
+        let slope = 0.5 * (sa[x + 1] + sb[x + 1]);
+        let rest = (va[x + 1] - slope * ga[x + 1]) + (vb[x + 1] - slope * gb[x + 1]);
+        let upright = slope * own[x + 1] + rest / 2.0;
+        let slope = (sa[x] + sa[x + 2] + sb[x] + sb[x + 2]) / 4.0;
+        let rest = (va[x] - slope * ga[x])
+            + (va[x + 2] - slope * ga[x + 2])
+            + (vb[x] - slope * gb[x])
+            + (vb[x + 2] - slope * gb[x + 2]);
+        let across = slope * own[x + 1] + rest / 4.0;
+        out[x] = if x & 1 == odd { across } else { upright };
     }
 }
 

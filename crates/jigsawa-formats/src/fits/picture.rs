@@ -8,6 +8,7 @@ use std::io::{BufReader, Read};
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::path::Path;
 
+use jigsawa_core::number::Convert;
 use tiff::ColorType;
 use tiff::decoder::{Decoder, DecodingResult, Limits};
 
@@ -25,8 +26,11 @@ pub(super) enum Picture {
     Png,
 }
 
-/// The most bytes that an image may take when it is unpacked: 500 megapixels of three floats.
+/// The most bytes that an image may take when it is unpacked: 500 megapixels of three floats; and so many times the
+/// file's own, or this much: what a few bytes promise is not believed.
 const MOST_BYTES: usize = 6 << 30;
+const MOST_TIMES: usize = 2000;
+const LEAST_BYTES: usize = 64 << 20;
 
 impl Picture {
     /// By the first bytes.
@@ -44,9 +48,17 @@ impl Picture {
     /// When it is damaged, of a kind that is not read, too large, or the disk takes no more.
     pub(super) fn unpack(self, path: &Path) -> Result<(Unit, Unzipped), FileError> {
         let file = pool::open(path)?;
+        let length = file
+            .metadata()
+            .map_err(FileError::io("cannot open it"))?
+            .len();
+        let most = length
+            .index()
+            .saturating_mul(MOST_TIMES)
+            .clamp(LEAST_BYTES, MOST_BYTES);
         let read = || match self {
-            Self::Tiff => tiff(BufReader::new(file)),
-            Self::Png => png(BufReader::new(file)),
+            Self::Tiff => tiff(BufReader::new(file), most),
+            Self::Png => png(BufReader::new(file), most),
         };
         // A decoder that stumbles over a damaged file says so as an error here.
         let quiet = Quiet::new();
@@ -73,11 +85,11 @@ enum Values {
     Floats(Vec<f32>),
 }
 
-fn tiff<R: Read + std::io::Seek>(file: R) -> Result<Pixels, FileError> {
+fn tiff<R: Read + std::io::Seek>(file: R, most: usize) -> Result<Pixels, FileError> {
     let wrong = |e: tiff::TiffError| FileError::Image(e.to_string());
     let mut limits = Limits::default();
-    limits.decoding_buffer_size = MOST_BYTES;
-    limits.intermediate_buffer_size = MOST_BYTES;
+    limits.decoding_buffer_size = most;
+    limits.intermediate_buffer_size = most;
     let mut decoder = Decoder::new(file).map_err(wrong)?.with_limits(limits);
     let (width, height) = decoder.dimensions().map_err(wrong)?;
     let (samples, planes) = match decoder.colortype().map_err(wrong)? {
@@ -117,14 +129,14 @@ fn tiff<R: Read + std::io::Seek>(file: R) -> Result<Pixels, FileError> {
     })
 }
 
-fn png(file: BufReader<File>) -> Result<Pixels, FileError> {
+fn png(file: BufReader<File>, most: usize) -> Result<Pixels, FileError> {
     let wrong = |e: png::DecodingError| FileError::Image(e.to_string());
-    let mut decoder = png::Decoder::new_with_limits(file, png::Limits { bytes: MOST_BYTES });
+    let mut decoder = png::Decoder::new_with_limits(file, png::Limits { bytes: most });
     decoder.set_transformations(png::Transformations::EXPAND);
     let mut reader = decoder.read_info().map_err(wrong)?;
     let bytes = reader
         .output_buffer_size()
-        .filter(|b| *b <= MOST_BYTES)
+        .filter(|b| *b <= most)
         .ok_or_else(|| FileError::Image("it is too large".to_owned()))?;
     let mut buffer = Vec::new();
     buffer
@@ -209,6 +221,6 @@ impl Lossy for i32 {
 
 impl Lossy for f64 {
     fn float(self) -> f32 {
-        jigsawa_core::number::Convert::single(self)
+        self.single()
     }
 }

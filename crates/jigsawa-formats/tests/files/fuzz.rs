@@ -7,10 +7,18 @@ use jigsawa_formats::facts;
 use jigsawa_formats::fits::FitsFrame;
 use jigsawa_sky::garble::{Garble, runs};
 
+use tiff::encoder::colortype::{Gray16, RGB32Float};
+use tiff::encoder::{Compression, DeflateLevel};
+
 use crate::packed::{ways, write_packed};
+use crate::raw::dng;
+use crate::read_pictures::{png, written};
 
 /// Tries where nothing else is asked for: some seconds for both targets.
 const USUAL: u64 = 20_000;
+
+/// Where every image is unpacked into a file first.
+const USUAL_UNPACKED: u64 = 3_000;
 
 /// Pixels of an image that is read to the end; a larger one is looked at only.
 const READ: usize = 1 << 20;
@@ -85,6 +93,43 @@ fn no_spoilt_packed_image_harms_the_unpacking() {
     }
     let runs = runs(USUAL);
     let images = read_all(&mut Garble::new(seeds), "a.fits.fz", runs);
+    assert!(
+        images > runs / 20 && images < runs - runs / 20,
+        "{images} of {runs}"
+    );
+}
+
+#[test]
+fn no_spoilt_tiff_or_png_harms_its_decoder() {
+    let dir = folder();
+    let path = dir.path().join("seed");
+    let mut seeds = Vec::new();
+    let mut keep = |path: &Path| seeds.push(std::fs::read(path).unwrap());
+    for how in [
+        Compression::Uncompressed,
+        Compression::Lzw,
+        Compression::Packbits,
+    ] {
+        written::<Gray16>(&path, how, |v| v * 100);
+        keep(&path);
+    }
+    written::<RGB32Float>(&path, Compression::Deflate(DeflateLevel::Fast), f32::from);
+    keep(&path);
+    png(&path, png::ColorType::Rgba, png::BitDepth::Sixteen);
+    keep(&path);
+    let runs = runs(USUAL_UNPACKED);
+    let images = read_all(&mut Garble::new(seeds), "a.tif", runs);
+    assert!(
+        images > runs / 20 && images < runs - runs / 20,
+        "{images} of {runs}"
+    );
+}
+
+#[test]
+fn no_spoilt_raw_file_of_a_camera_harms_its_decoder() {
+    let pixels: Vec<u16> = (0..64 * 48).map(|i| 500 + i % 700).collect();
+    let runs = runs(USUAL_UNPACKED);
+    let images = read_all(&mut Garble::new(vec![dng(64, 48, &pixels)]), "a.dng", runs);
     assert!(
         images > runs / 20 && images < runs - runs / 20,
         "{images} of {runs}"

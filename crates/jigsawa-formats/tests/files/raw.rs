@@ -102,7 +102,7 @@ fn what_another_program_has_taken_off_is_only_trimmed() {
 }
 
 /// A DNG of 16 bits, little end first, whose first column and first two rows saw no light.
-fn dng(width: u16, height: u16, pixels: &[u16]) -> Vec<u8> {
+pub fn dng(width: u16, height: u16, pixels: &[u16]) -> Vec<u8> {
     let area = [2u16, 1, height, width];
     let (width, height) = (u32::from(width), u32::from(height));
     let mut bytes = b"II*\0\x08\0\0\0".to_vec();

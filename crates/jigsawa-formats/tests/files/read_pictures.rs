@@ -20,7 +20,7 @@ fn value(i: usize) -> u16 {
     u16::try_from(i * 97 % 251).unwrap()
 }
 
-fn written<C: ColorType>(path: &Path, compression: Compression, of: impl Fn(u16) -> C::Inner)
+pub fn written<C: ColorType>(path: &Path, compression: Compression, of: impl Fn(u16) -> C::Inner)
 where
     [C::Inner]: TiffValue,
     C::Inner: Clone,
@@ -34,6 +34,20 @@ where
         .unwrap()
         .with_compression(compression);
     encoder.write_image::<C>(W, H, &data).unwrap();
+}
+
+pub fn png(path: &Path, colour: png::ColorType, depth: png::BitDepth) {
+    let mut encoder = png::Encoder::new(File::create(path).unwrap(), W, H);
+    encoder.set_color(colour);
+    encoder.set_depth(depth);
+    let values = (0..W as usize * H as usize * colour.samples()).map(value);
+    let bytes: Vec<u8> = if depth == png::BitDepth::Sixteen {
+        values.flat_map(u16::to_be_bytes).collect()
+    } else {
+        values.map(|v| u8::try_from(v).unwrap()).collect()
+    };
+    let mut writer = encoder.write_header().unwrap();
+    writer.write_image_data(&bytes).unwrap();
 }
 
 /// Is every value of every plane what was written, the first row on top?
@@ -96,20 +110,7 @@ fn a_png_is_read_as_it_stands(
 ) {
     let dir = tempfile::tempdir().unwrap();
     let path = dir.path().join("a.png");
-    let mut encoder = png::Encoder::new(File::create(&path).unwrap(), W, H);
-    encoder.set_color(colour);
-    encoder.set_depth(depth);
-    let values = (0..W as usize * H as usize * samples).map(value);
-    let bytes: Vec<u8> = if depth == png::BitDepth::Sixteen {
-        values.flat_map(u16::to_be_bytes).collect()
-    } else {
-        values.map(|v| u8::try_from(v).unwrap()).collect()
-    };
-    encoder
-        .write_header()
-        .unwrap()
-        .write_image_data(&bytes)
-        .unwrap();
+    png(&path, colour, depth);
     holds(&path, samples, planes, 1.0);
 }
 

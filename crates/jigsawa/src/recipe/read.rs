@@ -292,6 +292,7 @@ impl Place<'_> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use jigsawa_sky::garble::{Garble, runs};
     use rstest::rstest;
 
     fn of(text: &str) -> Result<Recipe, String> {
@@ -369,5 +370,26 @@ mod tests {
     fn slips_are_told_with_their_line(#[case] text: &str, #[case] want: &str) {
         let error = of(text).unwrap_err();
         assert!(error.contains(want), "{error}");
+    }
+
+    /// Tries where nothing else is asked for: each asks the command lines of several commands.
+    const USUAL: u64 = 400;
+
+    #[test]
+    fn no_spoilt_recipe_harms_its_reader() {
+        let corpus = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/corpus/recipes");
+        let mut garble = Garble::of_folder(&corpus);
+        let (runs, mut taken) = (runs(USUAL), 0);
+        for number in 0..runs {
+            let bytes = garble.bytes(number);
+            match of(&String::from_utf8_lossy(&bytes)) {
+                Ok(recipe) => taken += u64::from(!recipe.frames.is_empty()),
+                Err(e) => assert!(!e.trim().is_empty(), "{number}"),
+            }
+        }
+        assert!(
+            taken > runs / 50 && taken < runs - runs / 20,
+            "{taken} of {runs}"
+        );
     }
 }

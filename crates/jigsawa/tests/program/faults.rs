@@ -8,8 +8,9 @@
 use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};
-use std::process::Command;
+use std::process::{Command, Stdio};
 use std::sync::OnceLock;
+use std::time::Instant;
 
 use jigsawa_core::filter::Filter;
 use rstest::rstest;
@@ -205,6 +206,52 @@ fn whatever_fails_nothing_is_half_written_and_nothing_read_is_touched(#[case] li
                 assert!(clean.keys().all(|name| left.contains_key(name)), "{what}");
             }
         }
+    }
+    killed(&night, line, &inputs, &clean);
+}
+
+/// Killed at any moment (`JIGSAWA_KILLS` times; once where nothing is asked for), a command leaves what it read as it was and
+/// nothing half-written under a final name, and the next run works and clears away what is left.
+fn killed(
+    night: &Night,
+    line: &str,
+    inputs: &BTreeMap<String, Vec<u8>>,
+    clean: &BTreeMap<String, Vec<u8>>,
+) {
+    let kills: u32 = std::env::var("JIGSAWA_KILLS").map_or(1, |v| v.parse().unwrap());
+    let clear = || fs::remove_dir_all(night.path("o")).unwrap_or_default();
+    clear();
+    let began = Instant::now();
+    night.run(line).success();
+    let calm = began.elapsed();
+    let first: u32 = line.bytes().map(u32::from).sum();
+    for k in 0..kills {
+        clear();
+        let part = (f64::from(first + k) * 0.618_033_989).fract();
+        let mut child = Command::new(assert_cmd::cargo::cargo_bin!("jigsawa"))
+            .args(line.split_whitespace())
+            .arg("--quiet")
+            .current_dir(night.path(""))
+            .stdout(Stdio::null())
+            .spawn()
+            .unwrap();
+        std::thread::sleep(calm.mul_f64(part));
+        child.kill().unwrap();
+        child.wait().unwrap();
+        let what = format!("{line}: killed after {:.0} % of its time", 100.0 * part);
+        assert!(
+            contents(&night.path("n")) == *inputs,
+            "an input has changed: {what}"
+        );
+        let half = |name: &str| name.contains(".part");
+        for (name, bytes) in contents(&night.path("o")) {
+            let own = name.contains(".lock") || half(&name);
+            assert!(own || whole(&name, &bytes, clean), "{name}: {what}");
+        }
+        night.run(&format!("{line} --overwrite")).success();
+        let left = contents(&night.path("o"));
+        assert!(!left.keys().any(|name| half(name)), "{left:?}: {what}");
+        assert!(clean.keys().all(|name| left.contains_key(name)), "{what}");
     }
 }
 
