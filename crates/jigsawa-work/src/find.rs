@@ -48,11 +48,20 @@ fn is_frame(path: &Path) -> bool {
 }
 
 /// All frames that are meant, FITS or a camera's raw files, in the order of their paths within each argument, none twice. What
-/// lies in one of the folders `apart` is passed over: it has been sorted out before.
+/// lies in one of the folders `apart` is passed over: it has been sorted out before. Who names such a folder, or one in it,
+/// means what is in it.
 pub fn find(arguments: &[PathBuf], apart: &[&Path]) -> Result<Vec<FoundFile>, Trouble> {
     let apart: Vec<PathBuf> = apart.iter().filter_map(|p| p.canonicalize().ok()).collect();
     let (mut found, mut seen) = (Vec::new(), HashSet::new());
     for argument in arguments {
+        let from = if is_pattern(argument) && !argument.exists() {
+            start_of(argument)
+        } else {
+            argument.clone()
+        };
+        let from = walked(&from).canonicalize().ok();
+        let within = |folder: &&PathBuf| from.as_ref().is_some_and(|f| f.starts_with(folder));
+        let hiding: Vec<&PathBuf> = apart.iter().filter(|f| !within(f)).collect();
         let files = if argument.is_dir() {
             let (files, others) = below(argument, argument, &is_frame);
             if files.is_empty() {
@@ -70,7 +79,7 @@ pub fn find(arguments: &[PathBuf], apart: &[&Path]) -> Result<Vec<FoundFile>, Tr
         };
         for file in files {
             let real = entry(&file.path);
-            let sorted_out = apart.iter().any(|folder| real.starts_with(folder));
+            let sorted_out = hiding.iter().any(|folder| real.starts_with(folder));
             if !sorted_out && seen.insert(real) {
                 found.push(file);
             }
@@ -126,6 +135,32 @@ fn is_pattern(path: &Path) -> bool {
     path.to_string_lossy().contains(['*', '?', '[', '{'])
 }
 
+/// The part of a pattern before its first wild card: a folder to start from.
+fn start_of(pattern: &Path) -> PathBuf {
+    let parts = pattern.components();
+    parts
+        .take_while(|c| match c {
+            Component::Normal(name) => !is_pattern(Path::new(name)),
+            _ => true,
+        })
+        .collect()
+}
+
+/// A folder as it is walked through: no name means the one that we are in.
+fn walked(folder: &Path) -> &Path {
+    if folder.as_os_str().is_empty() {
+        Path::new(".")
+    } else {
+        folder
+    }
+}
+
+/// A TIFF or PNG file, by its ending.
+fn is_picture(path: &Path) -> bool {
+    let ending = path.extension().map(|e| e.to_string_lossy().to_lowercase());
+    ending.is_some_and(|e| ["tif", "tiff", "png"].contains(&e.as_str()))
+}
+
 /// The files that a pattern means: `*` and `?` stay within a name, `**` goes through folders.
 fn matching(pattern: &Path) -> Result<Vec<FoundFile>, Trouble> {
     let text = pattern.to_string_lossy();
@@ -137,24 +172,15 @@ fn matching(pattern: &Path) -> Result<Vec<FoundFile>, Trouble> {
             error: e.kind().to_string(),
         })?
         .compile_matcher();
-    // The part before the first wild card is a folder to start from.
-    let start: PathBuf = pattern
-        .components()
-        .take_while(|c| match c {
-            Component::Normal(name) => !is_pattern(Path::new(name)),
-            _ => true,
-        })
-        .collect();
-    let from = if start.as_os_str().is_empty() {
-        Path::new(".")
-    } else {
-        &start
-    };
+    let start = start_of(pattern);
+    // Pictures count where they are asked for.
+    let pictures = is_picture(pattern);
     let wanted = |path: &Path| {
         let bare = path.strip_prefix("./").unwrap_or(path);
-        (glob.is_match(path) || glob.is_match(bare)) && is_frame(path)
+        let fits = glob.is_match(path) || glob.is_match(bare);
+        fits && (is_frame(path) || pictures && is_picture(path))
     };
-    let (files, _) = below(from, &start, &wanted);
+    let (files, _) = below(walked(&start), &start, &wanted);
     if files.is_empty() {
         return Err(Trouble::NoFrames {
             place: text.to_string(),
@@ -195,6 +221,13 @@ mod tests {
         // By another way it is the same entry.
         let again = find(&[at("a"), at("a/rest/../1.fits"), at("a/../a")], &[]).unwrap();
         assert_eq!(again.len(), 4);
+        // What is named counts, wherever results go.
+        for out in ["", "a", "a/rest"] {
+            let inside = find(&[at("a/rest")], &[&at(out)]).unwrap();
+            assert_eq!(names(&inside), ["5.fits"], "{out}");
+            let inside = find(&[at("a/rest/*.fits")], &[&at(out)]).unwrap();
+            assert_eq!(names(&inside), ["5.fits"], "{out}");
+        }
         let without = find(&[at("a")], &[&at("a/rest")]).unwrap();
         assert_eq!(without.len(), 3);
         assert_eq!(names(&find(&[at("a/*.fits")], &[]).unwrap()), ["1.fits"]);

@@ -128,15 +128,12 @@ pub fn of_layout(arguments: &[PathBuf]) -> Result<Option<Vec<Frame>>, Trouble> {
 /// The files that arguments mean, and whether each was named itself rather than found in a folder. Of a folder the one for
 /// this run's results does not count.
 fn expanded(arguments: &[PathBuf], out: &Path) -> Result<Vec<(PathBuf, bool)>, Trouble> {
-    let real = |p: &Path| p.canonicalize().ok();
-    let out = real(out);
     let mut files = Vec::new();
     for argument in arguments {
         let is_folder = argument.is_dir();
-        let inside = |o: &&PathBuf| real(argument).is_some_and(|a| o.starts_with(&a) && **o != a);
-        let apart: Option<&Path> = out.as_ref().filter(inside).map(PathBuf::as_path);
-        let apart: Vec<&Path> = apart.filter(|_| is_folder).into_iter().collect();
-        let found = find(std::slice::from_ref(argument), &apart)?;
+        let apart = [out];
+        let apart: &[&Path] = if is_folder { &apart } else { &[] };
+        let found = find(std::slice::from_ref(argument), apart)?;
         let found = found.into_iter().map(|f| f.path);
         files.extend(
             found

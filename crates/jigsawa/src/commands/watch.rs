@@ -76,12 +76,7 @@ fn seen(args: &RunArgs) -> Result<Seen, Trouble> {
         .map(|f| project.recipe.path(f))
         .collect();
     let made = State::read(&folder).all_made(&folder);
-    let apart: Vec<&std::path::Path> = if paths.contains(&folder) {
-        Vec::new()
-    } else {
-        vec![&folder]
-    };
-    let found = match find(&paths, &apart) {
+    let found = match find(&paths, &[&folder]) {
         Ok(mut found) => {
             found.retain(|f| !made.contains(&f.path));
             found

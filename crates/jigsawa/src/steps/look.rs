@@ -96,10 +96,8 @@ pub fn look(recipe: &Recipe, state: &State) -> Result<Found, Trouble> {
     let library = recipe.library.as_ref().map(|l| recipe.path(l));
     let paths: Vec<PathBuf> = recipe.frames.iter().map(|f| recipe.path(f)).collect();
     let mut apart: Vec<&Path> = library.iter().map(PathBuf::as_path).collect();
-    // Results may lie among the frames, but who names their folder means what is in it.
-    if !paths.contains(&out) {
-        apart.push(&out);
-    }
+    // Results may lie among the frames.
+    apart.push(&out);
     let made = state.all_made(&out);
     let mut found = find(&paths, &apart)?;
     found.retain(|f| !made.contains(&f.path));

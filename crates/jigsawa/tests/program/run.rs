@@ -142,6 +142,27 @@ fn masters_become_pictures_and_a_second_palette_measures_nothing_again() {
 }
 
 #[test]
+fn results_may_go_where_the_folder_of_the_frames_lies() {
+    let night = masters().file(
+        "reef.toml",
+        b"format = 1\nname = 'reef'\nframes = ['masters/*.fits']\nout = '.'\npalettes = ['HOO']\n",
+    );
+    // Where nothing is said results go into the folder that one is in.
+    night
+        .run("compose masters --palette SHO --name x")
+        .success();
+    assert!(night.path("x-SHO.png").exists());
+    for _ in 0..2 {
+        night.run("run reef.toml").success();
+    }
+    assert!(night.path("reef-HOO-finished.png").exists());
+    night
+        .run("run masters --palettes SHO --out . --name y")
+        .success();
+    assert!(night.path("y-SHO-finished.png").exists());
+}
+
+#[test]
 fn an_edited_recipe_redoes_what_it_touches_and_is_never_written_over() {
     let night = masters();
     night
