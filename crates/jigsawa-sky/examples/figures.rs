@@ -21,6 +21,9 @@ fn main() {
             "looks::",
             "calibrate::",
             "stack::",
+            "flaws::",
+            "drops::",
+            "uneven::",
         ])
         .stderr(Stdio::inherit())
         .output()
