@@ -119,8 +119,9 @@ fn no_spoilt_tiff_or_png_harms_its_decoder() {
     keep(&path);
     let runs = runs(USUAL_UNPACKED);
     let images = read_all(&mut Garble::new(seeds), "a.tif", runs);
+    // A checksum, or a place that a list of places names, does not bear much.
     assert!(
-        images > runs / 20 && images < runs - runs / 20,
+        images > runs / 50 && images < runs - runs / 20,
         "{images} of {runs}"
     );
 }
