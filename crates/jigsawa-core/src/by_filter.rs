@@ -35,11 +35,6 @@ impl<T> ByFilter<T> {
         let own = self.own.iter().find(|(f, _)| Some(f) == filter);
         own.map(|(_, value)| value).or(self.all.as_ref())
     }
-
-    /// Is nothing said?
-    pub const fn is_empty(&self) -> bool {
-        self.all.is_none() && self.own.is_empty()
-    }
 }
 
 #[cfg(test)]
@@ -55,7 +50,6 @@ mod tests {
         assert_eq!(setting.of(Some(&Filter::Ha)), Some(&2));
         assert_eq!(setting.of(Some(&Filter::Oiii)), Some(&1));
         assert_eq!(setting.of(None), Some(&1));
-        assert!(!setting.is_empty());
         assert_eq!(ByFilter::<u8>::from(None).of(Some(&Filter::Ha)), None);
     }
 }

@@ -65,6 +65,8 @@ pub enum Pier {
 /// (`filter_card` keeps what it said); row 0 is the first in storage. What is missing in the header
 /// is `None`, never guessed.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+// Facts are as many as there are; none excludes another.
+#[allow(clippy::struct_excessive_bools)]
 pub struct FrameFacts {
     /// Pixels of one plane.
     pub size: Size,
@@ -145,6 +147,8 @@ pub struct FrameFacts {
     pub saturation: Option<f32>,
     /// Share of its values, in a sample, that are infinite or beyond anything that is measured: they count as missing.
     pub absurd: f32,
+    /// It is a picture of another format whose values are made for a screen, as far as a sample tells.
+    pub stretched: bool,
     /// Share of its pixels that have one exact value and hang together with its edge, and that value: they count as
     /// missing.
     pub blank: Option<(f32, f32)>,
@@ -195,6 +199,7 @@ impl FrameFacts {
             focus: None,
             saturation: None,
             absurd: 0.0,
+            stretched: false,
             blank: None,
             other_images: 0,
         }
@@ -216,7 +221,11 @@ impl FrameFacts {
             )
         });
         let both = by_name.into_iter().chain(first);
-        both.chain(self.no_data()).collect()
+        let stretched = self.stretched.then(|| {
+            "it looks stretched already, as for a screen, while all that is measured takes its values for light: give the linear frame instead"
+                .to_owned()
+        });
+        both.chain(stretched).chain(self.no_data()).collect()
     }
 
     fn no_data(&self) -> Vec<String> {
@@ -264,6 +273,9 @@ mod tests {
     fn values_that_are_none_are_said_and_others_are_not() {
         let mut facts = FrameFacts::of_size(Size::new(10, 10).unwrap(), 1);
         assert!(facts.told().is_empty());
+        facts.stretched = true;
+        assert!(facts.told()[0].contains("stretched already"));
+        facts.stretched = false;
         facts.absurd = 0.004;
         assert!(facts.told()[0].starts_with("less than 1 %"));
         facts.absurd = 0.251;

@@ -19,7 +19,7 @@ use crate::trouble::Trouble;
 const FOLDER: &str = ".jigsawa-cache";
 
 /// Changes whenever what is measured, or how, changes.
-const VERSION: u32 = 6;
+const VERSION: u32 = 7;
 
 /// How a frame is measured: all that the result depends on besides the file.
 pub trait Way: Serialize {

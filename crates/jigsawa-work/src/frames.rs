@@ -119,6 +119,32 @@ impl Frame {
     }
 }
 
+/// Every filter that an option names must be there.
+///
+/// # Errors
+/// The first that is not.
+pub fn all_filters_there<'a>(
+    named: impl Iterator<Item = (&'static str, &'a Filter)>,
+    there: impl Iterator<Item = &'a Filter>,
+) -> Result<(), Trouble> {
+    let mut filters: Vec<&Filter> = Vec::new();
+    for f in there {
+        if !filters.contains(&f) {
+            filters.push(f);
+        }
+    }
+    for (option, filter) in named {
+        if !filters.contains(&filter) {
+            return Err(Trouble::NoSuchFilter {
+                option,
+                name: filter.name().to_owned(),
+                filters: filters.iter().map(|f| f.name().to_owned()).collect(),
+            });
+        }
+    }
+    Ok(())
+}
+
 /// The part of a file's name that can name a frame in a mix: up to the first dot of its endings.
 pub fn stem(path: &Path) -> String {
     let name = path

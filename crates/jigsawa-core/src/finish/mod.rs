@@ -45,6 +45,6 @@ pub use step::Step;
 pub use stretch::{
     Display, Link, Point as TonePoint, Ramp, SKY_GREY, Stretch, Tone, sky_and_noise,
 };
-pub use stretched::looks_stretched;
+pub use stretched::{are_stretched, looks_stretched};
 pub use tile::Tile;
 pub use wish::{Crop, PlanError, WhiteFrom, Wish};

@@ -9,15 +9,15 @@ const FULL: [f32; 3] = [1.0, 255.0, 65_535.0];
 /// In linear light the brightest is so many times farther above the middle than the brightest hundredth is.
 const LINEAR_REACH: f32 = 8.0;
 
-/// Is this picture stretched already? Its brightest pixels then reach just the full light of a display, and they stand not
-/// much higher than the brightest hundredth: in linear light stars tower over everything else.
+/// Is this picture stretched already?
 pub fn looks_stretched(look: &Look) -> bool {
-    let mut values: Vec<f32> = look
-        .small
-        .iter()
-        .flat_map(|p| p.data().iter().copied())
-        .filter(|v| v.is_finite())
-        .collect();
+    let all = look.small.iter().flat_map(|p| p.data().iter().copied());
+    are_stretched(all.filter(|v| v.is_finite()).collect())
+}
+
+/// Are these finite values those of a stretched picture? Its brightest pixels then reach just the full light of a display, and
+/// they stand not much higher than the brightest hundredth: in linear light stars tower over everything else.
+pub fn are_stretched(mut values: Vec<f32>) -> bool {
     if values.is_empty() {
         return false;
     }

@@ -45,6 +45,9 @@ pub type Planes<'a> = &'a [&'a dyn FrameSource];
 /// Rows of a band.
 const BAND: usize = 512;
 
+/// Rows that are read at once, by one core.
+const STRIP: usize = 32;
+
 /// Rows around a band that are in memory with it: no star is modelled farther out, nor filled more than half as
 /// far.
 const MARGIN: usize = 144;

@@ -10,7 +10,7 @@ use super::light::StarLight;
 use super::measure::Shared;
 use super::removal::Removal;
 use super::window::Windows;
-use super::{Planes, Stars, plateau};
+use super::{Planes, STRIP, Stars, plateau};
 use crate::doors::{DoorError, FrameSource};
 use crate::finish::smooth;
 use crate::plane::Plane;
@@ -161,9 +161,6 @@ fn mean(planes: Planes<'_>) -> Result<Plane, DoorError> {
     })?;
     Ok(mean)
 }
-
-/// Rows that are read at once.
-const STRIP: usize = 32;
 
 /// Scales that are taken off before stars are looked for: nebulae of sixteen pixels and more.
 const NEBULA_SCALES: usize = 4;

@@ -3,12 +3,9 @@
 use crate::number::Convert;
 use rayon::prelude::*;
 
-use super::Planes;
+use super::{Planes, STRIP};
 use crate::doors::DoorError;
 use crate::space::{Rect, Size};
-
-/// Rows that are read at once.
-const STRIP: usize = 32;
 
 /// Rows of a picture, all planes.
 #[derive(Debug, Clone, Default)]

@@ -53,13 +53,14 @@ pub fn judge(
     outliers: &[Vec<Outlier>],
     rules: &Rules,
 ) -> Vec<Judged> {
-    let ruled = rules.keep.is_some() || !rules.best.is_empty();
     let mut judged: Vec<Judged> = frames
         .iter()
         .zip(unmeasured)
         .zip(outliers)
         .map(|((k, unmeasured), outliers)| {
             let apart = apart(outliers);
+            let best = rules.best.of(k.facts.filter.as_ref());
+            let ruled = rules.keep.is_some() || best.is_some();
             let verdict = match (unmeasured, &apart, &rules.keep) {
                 (Some(why), _, _) => Verdict::LeftOut(why.clone()),
                 _ if k.facts.kind != Kind::Light => Verdict::Used,
@@ -412,6 +413,15 @@ mod tests {
         let ruled = judge(&frames, &[None], &out, &rules);
         assert_eq!(ruled[0].verdict, Verdict::Used);
         assert_eq!(ruled[0].doubts.len(), 1);
+        // A rule for another filter says nothing of this one.
+        let other = Rules {
+            keep: None,
+            best: ByFilter {
+                all: None,
+                own: vec![(Filter::G, KeepBest::Count(1))],
+            },
+        };
+        assert_eq!(judge(&frames, &[None], &out, &other), plain);
     }
 
     #[test]

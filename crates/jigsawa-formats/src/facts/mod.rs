@@ -80,6 +80,7 @@ pub fn read(frame: &FitsFrame) -> FrameFacts {
             .map(|v| v.single() - frame.lowered())
             .filter(|v| v.is_finite() && *v > 0.0),
         absurd: frame.absurd(),
+        stretched: frame.is_stretched(),
         blank: frame.blank_share(),
         other_images: frame.other_images(),
         ..FrameFacts::of_size(frame.size(), frame.planes())

@@ -6,6 +6,7 @@ use std::io::Read;
 use std::path::Path;
 
 use jigsawa_core::doors::{DoorError, FrameSource};
+use jigsawa_core::finish::are_stretched;
 use jigsawa_core::plane::Plane;
 use jigsawa_core::space::{Rect, Size};
 
@@ -36,6 +37,8 @@ pub struct FitsFrame {
     trim: Option<Trim>,
     planes: usize,
     absurd: f32,
+    /// A picture whose values are made for a screen.
+    stretched: bool,
     /// What has no data in each plane although it has a number.
     blank: Vec<Option<Blank>>,
     /// Images in the file behind the first, when that was taken unasked.
@@ -102,6 +105,7 @@ impl FitsFrame {
             trim: None,
             planes,
             absurd: 0.0,
+            stretched: false,
             blank: Vec::new(),
             further,
             name: path
@@ -113,6 +117,10 @@ impl FitsFrame {
         made.trim()?;
         let sample = made.sample()?;
         made.absurd = sense::check(&sample)?;
+        if matches!(kept, Kept::Picture(_)) {
+            let known = sample.iter().copied().filter(|v| v.is_finite());
+            made.stretched = are_stretched(known.collect());
+        }
         made.blank = made.blank(&sample)?;
         Ok(made)
     }
@@ -171,6 +179,11 @@ impl FitsFrame {
     /// missing.
     pub fn absurd(&self) -> f32 {
         self.absurd
+    }
+
+    /// Is it a TIFF or PNG file that looks stretched, by a sample? Most of these are made for a screen.
+    pub fn is_stretched(&self) -> bool {
+        self.stretched
     }
 
     /// Images in the file besides the one that was taken, since none was asked for.

@@ -77,6 +77,8 @@ struct Pixels {
     /// Values of a pixel, and those that count: grey or the three colours.
     samples: usize,
     planes: usize,
+    /// All of one colour come before those of the next, rather than the colours of a pixel after each other.
+    apart: bool,
     values: Values,
 }
 
@@ -103,16 +105,21 @@ fn tiff<R: Read + std::io::Seek>(file: R, most: usize) -> Result<Pixels, FileErr
             )));
         }
     };
-    let values = match decoder.read_image().map_err(wrong)? {
+    let mut read = DecodingResult::U8(Vec::new());
+    let layout = decoder.read_image_to_buffer(&mut read).map_err(wrong)?;
+    if read.as_buffer(0).as_bytes().len() < layout.complete_len {
+        return Err(FileError::Image("it is too large".to_owned()));
+    }
+    let values = match read {
         DecodingResult::U8(v) => Values::Sixteen(v.into_iter().map(u16::from).collect(), 255),
         DecodingResult::U16(v) => Values::Sixteen(v, 65_535),
         // What is finer than a float has 24 bits left, more than any sky.
-        DecodingResult::U32(v) => Values::Floats(v.into_iter().map(Lossy::float).collect()),
+        DecodingResult::U32(v) => Values::Floats(v.into_iter().map(Convert::single).collect()),
         DecodingResult::I16(v) => Values::Floats(v.into_iter().map(f32::from).collect()),
-        DecodingResult::I32(v) => Values::Floats(v.into_iter().map(Lossy::float).collect()),
+        DecodingResult::I32(v) => Values::Floats(v.into_iter().map(Convert::single).collect()),
         DecodingResult::F16(v) => Values::Floats(v.into_iter().map(f32::from).collect()),
         DecodingResult::F32(v) => Values::Floats(v),
-        DecodingResult::F64(v) => Values::Floats(v.into_iter().map(Lossy::float).collect()),
+        DecodingResult::F64(v) => Values::Floats(v.into_iter().map(Convert::single).collect()),
         DecodingResult::I8(v) => Values::Floats(v.into_iter().map(f32::from).collect()),
         _ => {
             return Err(FileError::Image(
@@ -125,6 +132,7 @@ fn tiff<R: Read + std::io::Seek>(file: R, most: usize) -> Result<Pixels, FileErr
         height: height as usize,
         samples,
         planes,
+        apart: layout.planes > 1,
         values,
     })
 }
@@ -160,6 +168,7 @@ fn png(file: BufReader<File>, most: usize) -> Result<Pixels, FileError> {
         height: frame.height as usize,
         samples,
         planes: if samples >= 3 { 3 } else { 1 },
+        apart: false,
         values,
     })
 }
@@ -179,19 +188,26 @@ impl Pixels {
             records.push(whole("SATURATE", *full));
         }
         let mut out = Unpacking::begin(&records)?;
-        let row = self.width * self.samples;
+        // From one value of a plane to its next, and from a plane's first to that of the next.
+        let (step, next) = if self.apart {
+            (1, area)
+        } else {
+            (self.samples, 1)
+        };
+        let row = self.width * step;
         let mut bytes = Vec::new();
         for plane in 0..self.planes {
             for y in 0..self.height {
                 bytes.clear();
-                let own = y * row + plane..(y + 1) * row;
+                let from = plane * next + y * row;
+                let own = from..from + (self.width - 1) * step + 1;
                 match &self.values {
                     Values::Sixteen(v, _) => {
-                        let own = v[own].iter().step_by(self.samples);
+                        let own = v[own].iter().step_by(step);
                         bytes.extend(own.flat_map(|v| (v ^ 0x8000).to_be_bytes()));
                     }
                     Values::Floats(v) => {
-                        let own = v[own].iter().step_by(self.samples);
+                        let own = v[own].iter().step_by(step);
                         bytes.extend(own.flat_map(|v| v.to_be_bytes()));
                     }
                 }
@@ -199,28 +215,5 @@ impl Pixels {
             }
         }
         out.done()
-    }
-}
-
-/// Numbers as floats of 32 bits.
-trait Lossy {
-    fn float(self) -> f32;
-}
-
-impl Lossy for u32 {
-    fn float(self) -> f32 {
-        f64::from(self).float()
-    }
-}
-
-impl Lossy for i32 {
-    fn float(self) -> f32 {
-        f64::from(self).float()
-    }
-}
-
-impl Lossy for f64 {
-    fn float(self) -> f32 {
-        self.single()
     }
 }

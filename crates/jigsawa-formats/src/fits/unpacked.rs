@@ -5,13 +5,8 @@ use std::io::{BufWriter, Write};
 
 use super::stored::Whole;
 use super::unit::{Unit, image};
-use super::unzip::Unzipped;
+use super::unzip::{Unzipped, keeping};
 use crate::error::FileError;
-
-/// What is said where the temporary folder takes no more.
-pub(super) fn keeping() -> impl FnOnce(std::io::Error) -> FileError {
-    FileError::io("cannot unpack it into the folder for temporary files")
-}
 
 /// A file in the making.
 pub(super) struct Unpacking {

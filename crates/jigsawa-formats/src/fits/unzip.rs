@@ -25,6 +25,11 @@ const BEST: u64 = 1032;
 /// Bytes behind the image that are inflated to come to the end of the file, where its checksum stands.
 const BEHIND: u64 = 1 << 20;
 
+/// What is said where the temporary folder takes no more.
+pub(super) fn keeping() -> impl FnOnce(io::Error) -> FileError {
+    FileError::io("cannot unpack it into the folder for temporary files")
+}
+
 /// The inflated file, which vanishes with this.
 pub(super) struct Unzipped {
     path: PathBuf,
@@ -63,7 +68,6 @@ impl Drop for Unzipped {
 pub(super) fn unzip(path: &Path, choice: Option<&Choice>) -> Result<(Unit, Unzipped), FileError> {
     let file = pool::open(path)?;
     let packed = file.metadata().map_err(FileError::io("cannot open it"))?;
-    let keeping = || FileError::io("cannot unpack it into the folder for temporary files");
     let unzipped = Unzipped::new().map_err(keeping())?;
     let to = File::create_new(unzipped.path()).map_err(keeping())?;
     let mut stream = Inflating {

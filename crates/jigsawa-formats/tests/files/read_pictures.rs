@@ -96,6 +96,57 @@ fn a_tiff_is_read_as_it_stands(#[case] compression: Compression) {
     );
 }
 
+/// Some programs store all of red, then all of green, then all of blue.
+#[test]
+fn colours_may_lie_one_behind_the_other() {
+    let dir = tempfile::tempdir().unwrap();
+    let path = dir.path().join("a.tif");
+    let area = W as usize * H as usize;
+    let of = |plane: usize, i: usize| value(i * 3 + plane);
+    let pixels: Vec<u8> = (0..3)
+        .flat_map(|p| (0..area).flat_map(move |i| of(p, i).to_le_bytes()))
+        .collect();
+    let plane = u32::try_from(2 * area).unwrap();
+    let entries: [(u16, u16, Vec<u32>); 10] = [
+        (256, 4, vec![W]),
+        (257, 4, vec![H]),
+        (258, 3, vec![16, 16, 16]),
+        (259, 3, vec![1]),
+        (262, 3, vec![2]),
+        (273, 4, (0..3).map(|p| 8 + p * plane).collect()),
+        (277, 3, vec![3]),
+        (278, 4, vec![H]),
+        (279, 4, vec![plane; 3]),
+        (284, 3, vec![2]),
+    ];
+    let directory = 8 + 3 * plane;
+    let mut bytes = b"II*\0".to_vec();
+    bytes.extend(directory.to_le_bytes());
+    bytes.extend(pixels);
+    let mut behind = Vec::new();
+    let first = directory + 2 + 12 * 10 + 4;
+    bytes.extend(10u16.to_le_bytes());
+    for (tag, kind, values) in entries {
+        bytes.extend([tag.to_le_bytes(), kind.to_le_bytes()].concat());
+        bytes.extend(u32::try_from(values.len()).unwrap().to_le_bytes());
+        let stored: Vec<u8> = values
+            .iter()
+            .flat_map(|v| v.to_le_bytes()[..if kind == 3 { 2 } else { 4 }].to_vec())
+            .collect();
+        if stored.len() > 4 {
+            let at = first + u32::try_from(behind.len()).unwrap();
+            bytes.extend(at.to_le_bytes());
+            behind.extend(stored);
+        } else {
+            bytes.extend([stored, vec![0; 4]].concat()[..4].to_vec());
+        }
+    }
+    bytes.extend(0u32.to_le_bytes());
+    bytes.extend(behind);
+    std::fs::write(&path, bytes).unwrap();
+    holds(&path, 3, 3, 1.0);
+}
+
 #[rstest]
 #[case(png::ColorType::Grayscale, png::BitDepth::Eight, 1, 1)]
 #[case(png::ColorType::Grayscale, png::BitDepth::Sixteen, 1, 1)]

@@ -1,4 +1,4 @@
-//! A command timed: seconds, processor seconds, the most memory, and the bytes that it has to move.
+//! A command timed: seconds, the most memory, and the bytes that it has to move.
 
 use std::error::Error;
 use std::fs::{self, File};

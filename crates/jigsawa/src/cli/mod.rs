@@ -410,4 +410,52 @@ mod tests {
         assert_eq!(bytes("4096"), Ok(4096));
         assert!(bytes("much").is_err() && bytes("-1G").is_err());
     }
+
+    /// Words of a line as a shell parts them, without what it would say to the shell itself.
+    fn parted(line: &str) -> Vec<String> {
+        let (mut words, mut word, mut quote) = (Vec::new(), None::<String>, None);
+        for c in line.chars() {
+            match (quote, c) {
+                (Some(q), c) if c == q => quote = None,
+                (None, '"' | '\'') => {
+                    quote = Some(c);
+                    word.get_or_insert_default();
+                }
+                (None, '#' | '>' | '|') if word.is_none() => break,
+                (None, c) if c.is_whitespace() => words.extend(word.take()),
+                (_, c) => word.get_or_insert_default().push(c),
+            }
+        }
+        words.extend(word);
+        words
+    }
+
+    #[test]
+    fn every_line_of_the_docs_can_be_typed() {
+        let root = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
+        let mut pages = vec![root.join("README.md")];
+        for folder in ["docs", "docs/guide"] {
+            let entries = std::fs::read_dir(root.join(folder)).unwrap();
+            pages.extend(entries.map(|e| e.unwrap().path()));
+        }
+        let (mut tried, mut wrong) = (0, Vec::new());
+        for page in pages
+            .iter()
+            .filter(|p| p.extension().is_some_and(|e| e == "md"))
+        {
+            let text = std::fs::read_to_string(page).unwrap();
+            let lines = text.lines().filter_map(|l| l.strip_prefix("    "));
+            for line in lines.filter(|l| l.starts_with("jigsawa ")) {
+                let words = parted(line)
+                    .into_iter()
+                    .filter(|w| !w.starts_with(['[', '…']));
+                let parsed = Cli::try_parse_from(words);
+                let refused = parsed.err().filter(clap::Error::use_stderr);
+                wrong.extend(refused.map(|e| format!("{}: {line}\n{e}", page.display())));
+                tried += 1;
+            }
+        }
+        assert!(wrong.is_empty(), "{}", wrong.join("\n"));
+        assert!(tried > 80, "{tried}");
+    }
 }

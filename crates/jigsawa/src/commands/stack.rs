@@ -2,7 +2,6 @@
 
 use std::path::{Path, PathBuf};
 
-use jigsawa_core::filter::Filter;
 use jigsawa_core::layout::Layout;
 use jigsawa_core::stack::Rule;
 use jigsawa_core::survey::judge::Rules;
@@ -15,7 +14,7 @@ use crate::cli::{Common, StackArgs, WeighArg, by_filter};
 use crate::report::{StackPage, StackSet, write_stack};
 use crate::terminal::{run, tell};
 use jigsawa_work::clock::Clock;
-use jigsawa_work::frames::{Filters, Frame};
+use jigsawa_work::frames::{Filters, Frame, all_filters_there};
 use jigsawa_work::layout_file;
 use jigsawa_work::normalize::{Across, Normalizing, field, normalize};
 use jigsawa_work::outputs::{Names, finish_first};
@@ -162,7 +161,7 @@ fn begun(args: &StackArgs) -> Result<(Start, Targets), Trouble> {
     if there.is_none() {
         all_there(&args.weights, &start.frames)?;
         check(&first, &[])?;
-        filters_there(args, &first)?;
+        filters_there(args, &start.frames)?;
         refuse_colours(args, &first, &start.frames)?;
     }
     let name = there.as_ref().map(|t| t.1.as_str());
@@ -215,6 +214,7 @@ fn laid(args: &StackArgs, start: Start, run: &Run<'_>) -> Result<(Vec<Frame>, La
     };
     let (new, left_out) = (start.frames, start.left_out);
     let (frames, layout, count) = opened_with(path, new, &args.given.relocate)?;
+    filters_there(args, &frames)?;
     let looking = Looking::default();
     let registered = register_into(layout, &frames, count, &looking, run)?;
     let mut layout = balanced(args, &frames, registered.layout, run)?;
@@ -292,18 +292,8 @@ fn all_there(weights: &[(String, f64)], frames: &[Frame]) -> Result<(), Trouble>
 }
 
 /// Every filter that has options of its own must be there.
-fn filters_there(args: &StackArgs, sets: &[Set]) -> Result<(), Trouble> {
-    let there: Vec<&Filter> = sets.iter().filter_map(|s| s.filter.as_ref()).collect();
-    for (option, filter) in args.filters() {
-        if !there.contains(&filter) {
-            return Err(Trouble::NoSuchFilter {
-                option,
-                name: filter.name().to_owned(),
-                filters: there.iter().map(|f| f.name().to_owned()).collect(),
-            });
-        }
-    }
-    Ok(())
+fn filters_there(args: &StackArgs, frames: &[Frame]) -> Result<(), Trouble> {
+    all_filters_there(args.filters(), frames.iter().map(|f| &f.filter))
 }
 
 /// Frames that are left out, and why.

@@ -16,7 +16,7 @@ use jigsawa_work::cache::Store;
 use jigsawa_work::clock::{Clock, Output};
 use jigsawa_work::find::{FoundFile, find};
 use jigsawa_work::foreign::name_of;
-use jigsawa_work::frames::{Frame, twin_of, twins};
+use jigsawa_work::frames::{Frame, all_filters_there, twin_of, twins};
 use jigsawa_work::layout_file;
 use jigsawa_work::outputs::{are_free, begin, make_folder, plain_name, slug};
 use jigsawa_work::start::of_layout;
@@ -128,6 +128,9 @@ fn surveyed(
                 .collect(),
         ));
     }
+    let best = args.keep_best.iter().filter_map(|o| o.filter.as_ref());
+    let there = night.facts.iter().filter_map(|f| f.filter.as_ref());
+    all_filters_there(best.map(|f| ("--keep-best", f)), there)?;
     run.clock.lap("compare");
     let object = night.facts.iter().find_map(|f| f.object.clone());
     let name = named.unwrap_or_else(|| start_of_names(object.as_deref(), args));

@@ -115,19 +115,22 @@ fn parts_of(
             place,
         )?;
         if Filter::from_spelling(name).is_some() {
-            let wrong = own
-                .keys()
-                .find(|k| !BY_FILTER.contains(&spelled(k).as_str()));
-            if let Some(key) = wrong {
-                return Err(format!(
-                    "{}[{command}.for.{name}] {key}: this holds for all filters; of one filter alone there may be {} of stack",
-                    place.line(key),
-                    BY_FILTER.join(", ")
-                ));
-            }
-            if command != "stack" {
+            let known = names(command);
+            let single: Vec<&str> = BY_FILTER
+                .into_iter()
+                .filter(|o| known.iter().any(|k| k == o))
+                .collect();
+            if single.is_empty() {
                 return Err(format!(
                     "[{command}.for.{name}]: {command} takes all filters together; [{command}.for.PANEL] is for one panel"
+                ));
+            }
+            let wrong = own.keys().find(|k| !single.contains(&spelled(k).as_str()));
+            if let Some(key) = wrong {
+                return Err(format!(
+                    "{}[{command}.for.{name}] {key}: this holds for all filters; of one filter alone there may be {}",
+                    place.line(key),
+                    single.join(", ")
                 ));
             }
         }
@@ -355,6 +358,14 @@ mod tests {
     #[case(
         "format = 1\nframes = ['a']\n[calibrate.for.Ha]\nreject-low = 3",
         "'reject-low' in [calibrate.for.Ha] is not known"
+    )]
+    #[case(
+        "format = 1\nframes = ['a']\n[calibrate.for.Ha]\ncosmic-rays = true",
+        "[calibrate.for.Ha]: calibrate takes all filters together"
+    )]
+    #[case(
+        "format = 1\nframes = ['a']\n[survey.for.Ha]\nkeep = '1'",
+        "line 4: [survey.for.Ha] keep: this holds for all filters; of one filter alone there may be keep-best"
     )]
     #[case(
         "format = 2\nframes = ['a']",

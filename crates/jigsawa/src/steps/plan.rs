@@ -275,9 +275,15 @@ impl Plan {
             self.steps[step].name.clone_from(&name);
             inputs = vec![Input::Made(step, "layout")];
         }
-        let survey = recipe.of_panel("survey", panel);
+        let there: Vec<Filter> = filters(lights).into_iter().flatten().collect();
+        let of_filters = |command: &str| {
+            let parts = recipe.of_filters(command, &there).into_iter();
+            parts.flat_map(|(filter, own)| words_of(filter.name(), own))
+        };
+        let mut survey = words(&recipe.of_panel("survey", panel));
+        survey.extend(of_filters("survey"));
         if !survey.is_empty() {
-            let mut options = words(&survey);
+            let mut options = survey;
             options.push("--layout".into());
             let pixels = megapixels(lights);
             let step = self.add((id("survey"), "survey"), inputs, options, pixels);
@@ -286,10 +292,7 @@ impl Plan {
         }
         let of_stack = recipe.of_panel("stack", panel);
         let mut options = words(&of_stack);
-        let there: Vec<Filter> = filters(lights).into_iter().flatten().collect();
-        for (filter, own) in recipe.of_filters("stack", &there) {
-            options.extend(words_of(filter.name(), own));
-        }
+        options.extend(of_filters("stack"));
         if matches!(inputs.first(), Some(Input::File(_))) {
             options.extend(filter_words(recipe, lights));
         }

@@ -390,6 +390,18 @@ fn tiff_masters_are_frames_as_fits_files_are() {
         assert_eq!(f["filter"], filter);
         assert!(f["stars"].as_u64().unwrap() > 60, "{f:#}");
     }
+    // What was made for a screen is no light, and that is said.
+    let linear = account.to_string();
+    assert!(!linear.contains("stretched already"), "{linear}");
+    night.run("finish o/x-HOO.fits --out f --name f").success();
+    for picture in ["f-finished.tif", "f-finished.png"] {
+        night
+            .run(&format!(
+                "compose f/{picture} --palette RGB --out g --name g --overwrite"
+            ))
+            .success()
+            .says("stretched already");
+    }
     let damaged = std::fs::read(night.path("reef_Ha.tif")).unwrap();
     std::fs::write(night.path("cut_Ha.tif"), &damaged[..damaged.len() / 3]).unwrap();
     night

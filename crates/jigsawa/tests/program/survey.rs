@@ -420,6 +420,7 @@ fn a_bad_file_is_a_row_with_its_reason_and_the_rest_goes_on() {
 #[case("survey n --dry-run", 2, &["nothing to try", "--copy FOLDER"])]
 #[case("survey n --area corner", 2, &["centre, half, or X,Y,W,H"])]
 #[case("survey n --keep-best 200%", 2, &["90%"])]
+#[case("survey n --keep-best Hx=5", 2, &["--keep-best is given for Hx", "The filters are"])]
 #[case("survey n --weights beauty=2", 2, &["sharpness, roundness, transparency or quiet"])]
 #[case("survey void", 1, &["there is no FITS file in 'void'", "1 files of other kinds"])]
 #[case("survey 'n/*.xyz'", 1, &["there is no FITS file"])]
