@@ -15,6 +15,7 @@ pub mod fingerprint;
 pub mod fits;
 pub mod inputs;
 pub mod jpeg;
+pub mod jxl;
 pub mod png;
 pub mod scratch;
 pub mod select;

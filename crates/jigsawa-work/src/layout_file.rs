@@ -143,12 +143,21 @@ fn move_all(
 ) -> Result<(), Trouble> {
     let mut used = vec![false; relocate.len()];
     let mut there = |file: &str| {
-        let stored = path_of(file);
-        let whole = tidy(&folder.join(&stored));
+        let stored = in_our_way(file, folder);
+        let whole = if has_drive(file) {
+            stored.clone()
+        } else {
+            tidy(&folder.join(&stored))
+        };
         for (k, (old, new)) in relocate.iter().enumerate() {
+            let old = if stored == path_of(file) {
+                old.clone()
+            } else {
+                slashes(old)
+            };
             let rest = stored
-                .strip_prefix(old)
-                .or_else(|_| whole.strip_prefix(old));
+                .strip_prefix(&old)
+                .or_else(|_| whole.strip_prefix(&old));
             if let Ok(rest) = rest {
                 used[k] = true;
                 let moved = Path::new(new);
@@ -179,6 +188,27 @@ fn move_all(
             file: name_of(&tidy(&folder.join(path_of(&first.unwrap_or_default())))),
         }),
     }
+}
+
+/// A path as this system writes it: a layout may have been written where backslashes part folders, which elsewhere are letters of a
+/// name like others. One that is there keeps them.
+fn in_our_way(file: &str, folder: &Path) -> PathBuf {
+    let stored = path_of(file);
+    if cfg!(windows) || !file.contains('\\') || select::file(&folder.join(&stored)).exists() {
+        stored
+    } else {
+        path_of(&slashes(file))
+    }
+}
+
+fn slashes(file: &str) -> String {
+    file.replace('\\', "/")
+}
+
+/// Does a path begin with the letter of a drive? It is none of this system's then.
+fn has_drive(file: &str) -> bool {
+    let bytes = file.as_bytes();
+    !cfg!(windows) && bytes.len() > 2 && bytes[0].is_ascii_alphabetic() && &bytes[1..3] == b":\\"
 }
 
 /// The path without the folders that it only passes through, as in `a/../b`.
@@ -302,7 +332,12 @@ fn relative(file: &str, folder: &Path) -> String {
         let way = pathdiff::diff_paths(real, folder.canonicalize().ok()?)?;
         Some(select::respelled(&path, way))
     };
-    way().map_or_else(|| file.to_owned(), |p| name_of(&p))
+    let named = |p: PathBuf| {
+        let name = name_of(&p);
+        // Written so that every system reads it.
+        if cfg!(windows) { slashes(&name) } else { name }
+    };
+    way().map_or_else(|| file.to_owned(), named)
 }
 
 #[cfg(test)]
@@ -312,6 +347,35 @@ mod tests {
     use jigsawa_core::space::{CanvasPx, Point};
     use jigsawa_core::verdict::Verdict;
     use jigsawa_sky::garble::{Garble, runs};
+
+    #[test]
+    #[cfg(unix)]
+    fn paths_of_another_system_are_found_and_names_with_backslashes_too() {
+        let dir = tempfile::tempdir().unwrap();
+        let at = |name: &str| dir.path().join(name);
+        std::fs::create_dir(at("night")).unwrap();
+        for name in ["night/ha.fits", "o\\iii.fits"] {
+            std::fs::write(at(name), "").unwrap();
+        }
+        let way = |file| in_our_way(file, dir.path());
+        assert_eq!(way("night\\ha.fits"), Path::new("night/ha.fits"));
+        assert_eq!(way("o\\iii.fits"), Path::new("o\\iii.fits"));
+        let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/corpus/layouts");
+        let text = std::fs::read_to_string(folder.join("moz-mosaic.json")).unwrap();
+        let mut layout: Layout = serde_json::from_str(&text).unwrap();
+        layout.frames.truncate(1);
+        layout.frames[0].file = "D:\\night\\a\\ha.fits".to_owned();
+        layout.reference.file.clone_from(&layout.frames[0].file);
+        let moved = |old: &str| {
+            let mut layout = layout.clone();
+            let by = [(old.to_owned(), "/home/me".to_owned())];
+            move_all(&mut layout, dir.path(), &by).map(|()| layout.frames[0].file.clone())
+        };
+        assert_eq!(moved("D:\\night").unwrap(), "/home/me/a/ha.fits");
+        assert!(moved("E:\\night").is_err());
+        move_all(&mut layout, dir.path(), &[]).unwrap();
+        assert_eq!(layout.frames[0].file, "D:/night/a/ha.fits");
+    }
 
     #[test]
     fn layouts_of_before_are_read_with_the_names_that_they_have() {

@@ -14,14 +14,15 @@ mod terminal;
 
 use std::process::ExitCode;
 
-use clap::Parser;
+use clap::FromArgMatches;
 
 use account::Ending;
 use cli::{Cli, Command};
 use jigsawa_work::trouble::Trouble;
 
 fn main() -> ExitCode {
-    let cli = match Cli::try_parse() {
+    let typed = cli::command().try_get_matches();
+    let cli = match typed.and_then(|m| Cli::from_arg_matches(&m)) {
         Ok(cli) => cli,
         // A command line that cannot be read may still ask for JSON.
         Err(e) => return tell::usage(&e, std::env::args_os().any(|a| a == "--json")),

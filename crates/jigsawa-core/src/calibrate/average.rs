@@ -24,8 +24,8 @@ pub const CLIP: f32 = 4.0;
 /// Values of a band of rows of all frames: 2 MiB, which the second-level cache holds nearly, in rows long enough for the disk.
 const BAND_VALUES: usize = 512 * 1024;
 
-/// Pixels whose sums are made at once: they stay in the first-level cache while the frames go by.
-const STRIP: usize = 256;
+/// Pixels whose sums are made at once: they stay in registers while the frames go by.
+const STRIP: usize = 16;
 
 /// Bands that are computed while those before are stored.
 const BANDS: usize = 16;
@@ -89,28 +89,25 @@ impl Set<'_> {
 
     fn band(&self, rect: Rect, values: &mut Vec<f32>) -> Result<Band, DoorError> {
         let area = rect.area();
-        values.resize(area * self.frames.len(), 0.0);
-        for (frame, into) in self.frames.iter().zip(values.chunks_exact_mut(area)) {
-            frame.read(rect, into)?;
+        // Whole strips, of which the last may be partly of no pixels.
+        let whole = area.next_multiple_of(STRIP);
+        values.resize(whole * self.frames.len(), 0.0);
+        for (frame, into) in self.frames.iter().zip(values.chunks_exact_mut(whole)) {
+            frame.read(rect, &mut into[..area])?;
         }
-        let rows: Vec<&[f32]> = values.chunks_exact(area).collect();
+        let rows: Vec<&[f32]> = values.chunks_exact(whole).collect();
         let mut band = Band {
             rect,
-            mean: vec![0.0; area],
-            scatter: vec![0.0; area],
+            mean: vec![0.0; whole],
+            scatter: vec![0.0; whole],
             clipped: 0,
         };
         let mut unsure = Vec::new();
-        for from in (0..area).step_by(STRIP) {
-            let to = (from + STRIP).min(area);
-            let mut strip = Strip {
-                mean: &mut band.mean[from..to],
-                scatter: &mut band.scatter[from..to],
-            };
-            strip_of(&rows, from, &self.noise, &mut strip, &mut unsure);
-        }
+        strips(&rows, &self.noise, &mut band, &mut unsure);
+        band.mean.truncate(area);
+        band.scatter.truncate(area);
         let mut pixel = Vec::with_capacity(rows.len());
-        for i in unsure {
+        for i in unsure.into_iter().filter(|i| *i < area) {
             pixel.clear();
             pixel.extend(rows.iter().map(|r| r[i]).filter(|v| v.is_finite()));
             let there = pixel.len();
@@ -141,57 +138,53 @@ pub(super) fn bands(size: Size, rows: usize) -> Vec<Rect> {
         .collect()
 }
 
-/// Pixels of a band that are averaged at once.
-struct Strip<'a> {
-    mean: &'a mut [f32],
-    scatter: &'a mut [f32],
-}
-
-/// Means of pixels from number `from` on; those of them that need to be looked at one by one are added to `unsure`.
+/// Means of all pixels of a band; those of them that need to be looked at one by one are added to `unsure`.
 #[multiversion(targets("x86_64+avx2"))]
-fn strip_of(
-    rows: &[&[f32]],
-    from: usize,
-    noise: &SetNoise,
-    out: &mut Strip<'_>,
-    unsure: &mut Vec<usize>,
-) {
-    let w = out.mean.len();
-    let (mut sum, mut squares) = ([0.0f32; STRIP], [0.0f32; STRIP]);
-    let (mut low, mut high) = ([f32::INFINITY; STRIP], [f32::NEG_INFINITY; STRIP]);
-    let mut base = [0.0f32; STRIP];
-    base[..w].copy_from_slice(&rows[0][from..from + w]);
-    for row in rows {
-        let row = &row[from..from + w];
-        for i in 0..w {
-            let v = row[i];
-            let d = v - base[i];
-            sum[i] += d;
-            squares[i] += d * d;
-            low[i] = if d < low[i] { d } else { low[i] };
-            high[i] = if d > high[i] { d } else { high[i] };
-        }
-    }
+fn strips(rows: &[&[f32]], noise: &SetNoise, out: &mut Band, unsure: &mut Vec<usize>) {
     let n = rows.len().single();
     let others = (n - 2.0).max(1.0);
     let limit = CLIP * CLIP;
-    for i in 0..w {
-        let middle = (sum[i] - low[i] - high[i]) / others;
-        let variance = limit * noise.variance(base[i] + middle);
-        let (above, below) = (high[i] - middle, middle - low[i]);
-        let mean = sum[i] / n;
-        out.mean[i] = base[i] + mean;
-        out.scatter[i] = (squares[i] / n - mean * mean).max(0.0).sqrt();
-        // A missing value makes both comparisons false.
-        let sure = above * above <= variance && below * below <= variance;
-        if !sure || rows.len() < 3 {
-            unsure.push(from + i);
+    let (means, scatters) = (&mut out.mean, &mut out.scatter);
+    let both = means
+        .as_chunks_mut::<STRIP>()
+        .0
+        .iter_mut()
+        .zip(scatters.as_chunks_mut::<STRIP>().0);
+    for (strip, (means, scatters)) in both.enumerate() {
+        let from = strip * STRIP;
+        let of = |row: &[f32]| row[from..].first_chunk::<STRIP>().copied();
+        let Some(base) = of(rows[0]) else {
+            continue;
+        };
+        let (mut sum, mut squares) = ([0.0f32; STRIP], [0.0f32; STRIP]);
+        let (mut low, mut high) = ([f32::INFINITY; STRIP], [f32::NEG_INFINITY; STRIP]);
+        for row in rows.iter().filter_map(|r| of(r)) {
+            for i in 0..STRIP {
+                let d = row[i] - base[i];
+                sum[i] += d;
+                squares[i] += d * d;
+                low[i] = if d < low[i] { d } else { low[i] };
+                high[i] = if d > high[i] { d } else { high[i] };
+            }
         }
+        let mut sure = [false; STRIP];
+        for i in 0..STRIP {
+            let middle = (sum[i] - low[i] - high[i]) / others;
+            let variance = limit * noise.variance(base[i] + middle);
+            let (above, below) = (high[i] - middle, middle - low[i]);
+            let mean = sum[i] / n;
+            means[i] = base[i] + mean;
+            scatters[i] = (squares[i] / n - mean * mean).max(0.0).sqrt();
+            // A missing value makes both comparisons false.
+            sure[i] = above * above <= variance && below * below <= variance;
+        }
+        let few = rows.len() < 3;
+        unsure.extend((0..STRIP).filter(|i| few || !sure[*i]).map(|i| from + i));
     }
 }
 
 /// Mean and scatter of a pixel's values without outliers, and how many were averaged: the definition that
-/// [`strip_of`] is quick at.
+/// [`strips`] is quick at.
 fn clipped_mean(values: &mut [f32], noise: &SetNoise) -> (f32, f32, usize) {
     match values {
         [] => return (f32::NAN, 0.0, 0),

@@ -4,6 +4,7 @@
 //! A pixel is held against the median of eight around it at twice the distance of its neighbours: of its own colour behind a
 //! colour camera's pattern, and blind to a warm column beside it, of which no more than two of the eight can be.
 
+use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
 use super::around;
@@ -169,7 +170,6 @@ pub fn standing_out(
     frame: &dyn FrameSource,
     bar: impl Fn(f32) -> f32 + Sync,
 ) -> Result<Vec<Standing>, DoorError> {
-    use rayon::prelude::*;
     let size = frame.size();
     let rows = (BAND_VALUES / size.width()).clamp(1, 256);
     let found: Result<Vec<Vec<Standing>>, DoorError> = bands(size, rows)
@@ -260,9 +260,7 @@ pub const STANDING: f32 = 1.094;
 pub fn usual_standing(frame: &dyn FrameSource) -> Result<f32, DoorError> {
     let size = frame.size();
     let step = (size.height() / SAMPLE_ROWS).max(1);
-    let mut off: Vec<f32> = Vec::new();
-    let mut values = Vec::new();
-    for y in (0..size.height()).step_by(step) {
+    let of_row = |y: usize| -> Result<Vec<f32>, DoorError> {
         let rect = Rect {
             x: 0,
             y: y.whole() - REACH,
@@ -270,7 +268,7 @@ pub fn usual_standing(frame: &dyn FrameSource) -> Result<f32, DoorError> {
             height: (2 * REACH + 1).index(),
         }
         .intersect(size.rect());
-        values.resize(rect.area(), 0.0);
+        let mut values = vec![0.0; rect.area()];
         frame.read(rect, &mut values)?;
         let row = y - rect.y.index();
         let at = |x: i64, dy: i64| {
@@ -282,13 +280,13 @@ pub fn usual_standing(frame: &dyn FrameSource) -> Result<f32, DoorError> {
                 f32::NAN
             }
         };
-        for x in (0..size.width().whole()).step_by(3) {
-            let d = at(x, 0) - around(|dx, dy| at(x + dx, dy));
-            if d.is_finite() {
-                off.push(d);
-            }
-        }
-    }
+        let off = |x: i64| at(x, 0) - around(|dx, dy| at(x + dx, dy));
+        let all = (0..size.width().whole()).step_by(3).map(off);
+        Ok(all.filter(|d| d.is_finite()).collect())
+    };
+    let rows: Vec<usize> = (0..size.height()).step_by(step).collect();
+    let off: Result<Vec<Vec<f32>>, DoorError> = rows.into_par_iter().map(of_row).collect();
+    let mut off = off?.concat();
     if off.is_empty() {
         return Ok(0.0);
     }

@@ -3,10 +3,12 @@
 
 use rayon::prelude::*;
 
+use super::average::bands;
+use crate::doors::{DoorError, FrameSource};
 use crate::number::Convert;
 use crate::plane::Plane;
 use crate::robust::{median, quantile};
-use crate::space::{Rect, Size};
+use crate::space::Rect;
 
 /// Pixels of a cell's side: a glow falls off over hundreds, and the median of so many pixels is known to a tenth of their
 /// noise. Hot ones do not move it.
@@ -26,18 +28,8 @@ impl Glow {
     /// The glow in a dark current (a dark less its bias). `None` where there is none to speak of: nowhere higher than
     /// `least` over the rest.
     pub fn measure(current: &Plane, least: f32) -> Option<Self> {
-        let size = current.size();
-        let (columns, rows) = (size.width().div_ceil(CELL), size.height().div_ceil(CELL));
-        let of_cell = |k: usize| {
-            let (x, y) = ((k % columns) * CELL, (k / columns) * CELL);
-            let mut values: Vec<f32> = (y..(y + CELL).min(size.height()))
-                .flat_map(|y| current.row(y)[x..(x + CELL).min(size.width())].iter())
-                .copied()
-                .filter(|v| v.is_finite())
-                .collect();
-            median(&mut values)
-        };
-        let mut levels: Vec<f32> = (0..columns * rows).into_par_iter().map(of_cell).collect();
+        let cells = levels(current).ok()?;
+        let (size, mut levels) = (cells.size(), cells.into_data());
         let mut known: Vec<f32> = levels.iter().copied().filter(|v| v.is_finite()).collect();
         if known.is_empty() {
             return None;
@@ -52,8 +44,13 @@ impl Glow {
         }
         // Of one cell alone, noise.
         let highest = quantile(&mut levels.clone(), 0.998);
-        let cells = Plane::new(Size::new(columns, rows)?, levels)?;
+        let cells = Plane::new(size, levels)?;
         (highest > least).then_some(Self { cells })
+    }
+
+    /// Its height over the cells of a frame, as [`levels`] has them.
+    pub(super) const fn cells(&self) -> &Plane {
+        &self.cells
     }
 
     /// Takes a part of it off a window.
@@ -78,9 +75,39 @@ impl Glow {
     }
 }
 
+/// The median of every cell of a frame; NaN where it has no value.
+///
+/// # Errors
+/// When the frame cannot be read.
+pub(super) fn levels(frame: &dyn FrameSource) -> Result<Plane, DoorError> {
+    let size = frame.size();
+    let of_row = |rect: Rect| -> Result<Vec<f32>, DoorError> {
+        let mut pixels = vec![0.0; rect.area()];
+        frame.read(rect, &mut pixels)?;
+        let mut values = Vec::with_capacity(CELL * CELL);
+        let cell = |x: usize| {
+            values.clear();
+            for row in pixels.chunks_exact(rect.width) {
+                let row = &row[x..(x + CELL).min(rect.width)];
+                values.extend(row.iter().copied().filter(|v| v.is_finite()));
+            }
+            median(&mut values)
+        };
+        Ok((0..rect.width).step_by(CELL).map(cell).collect())
+    };
+    let rows: Result<Vec<Vec<f32>>, DoorError> =
+        bands(size, CELL).into_par_iter().map(of_row).collect();
+    let levels = rows?.concat();
+    let columns = size.width().div_ceil(CELL);
+    Ok(Plane::from_fn(size.blocks(CELL), |x, y| {
+        levels[y * columns + x]
+    }))
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::space::Size;
 
     #[test]
     fn a_glow_is_taken_off_to_a_hundredth_and_an_even_dark_has_none() {

@@ -1,10 +1,10 @@
 //! What a raw frame needs before its values mean light: bias, dark, flat, defects.
 //!
 //! [`average`] makes masters of sets of frames that show the same, whose noise [`set`] measures; [`scaling`] finds how
-//! much of a dark a light has, [`defects`] the pixels that no master corrects, [`dust`] the shadows in a flat, [`full`] the value of a full pixel, and [`light`] reads calibrated pixels of
+//! much of a dark a light has, [`glow_part`] how much of its amplifier's [`glow`], [`defects`] the pixels that no master corrects, [`dust`] the shadows in a flat, [`full`] the value of a full pixel, and [`light`] reads calibrated pixels of
 //! a raw frame on the fly, with flawed ones made up by [`repair`]: those of the chip, and what single frames have
 //! besides, [`rays`] and [`blooms`]; [`interpolate`] makes planes of colour of a colour camera's ([`pattern`]). What a frame is that nothing tells is a [`guess`]. Frames that were taken alike are a [`group`]; which of
-//! these lights need is found in [`needs`], and a layout keeps it as a [`record`].
+//! these lights need is found in [`needs`], what their values scatter by in [`noise`], and a layout keeps it as a [`record`].
 
 pub mod average;
 pub mod blooms;
@@ -12,11 +12,13 @@ pub mod defects;
 pub mod dust;
 pub mod full;
 pub mod glow;
+pub mod glow_part;
 pub mod group;
 pub mod guess;
 pub mod interpolate;
 pub mod light;
 pub mod needs;
+pub mod noise;
 pub mod own;
 pub mod pattern;
 pub mod rays;

@@ -2,6 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
+use super::noise::NoiseModel;
 use super::pattern::Pattern;
 use crate::measured::Measured;
 
@@ -30,6 +31,9 @@ pub struct CalibrationRecord {
     /// Electrons for a unit of the raw file, which values are brought to; absent where they stay in the file's units.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub gain_e_adu: Option<f64>,
+    /// What its values scatter by; absent where no master tells.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub noise: Option<NoiseModel>,
 }
 
 /// A dark master and how much of it a frame has.
@@ -70,6 +74,7 @@ impl CalibrationRecord {
         });
         let pattern = self.pattern.as_deref();
         let pattern = pattern.is_none_or(|p| Pattern::from_letters(p).is_some());
-        dark && pattern && self.gain_e_adu.is_none_or(|g| g.is_finite() && g > 0.0)
+        let noise = self.noise.is_none_or(|n| n.is_sound());
+        dark && pattern && noise && self.gain_e_adu.is_none_or(|g| g.is_finite() && g > 0.0)
     }
 }

@@ -1,5 +1,7 @@
 //! The noise of a frame of a set, all of which show the same: what two of them differ by.
 
+use rayon::prelude::*;
+
 use crate::doors::{DoorError, FrameSource};
 use crate::number::Convert;
 use crate::robust::{clipped, median};
@@ -32,22 +34,11 @@ impl SetNoise {
         frames: &[&dyn FrameSource],
         gain_e_adu: Option<f64>,
     ) -> Result<Self, DoorError> {
-        let mut levels: Vec<f32> = Vec::new();
-        let mut sigmas: Vec<f32> = Vec::new();
-        for pair in frames.chunks(2).take(PAIRS) {
-            let [first, second] = [pair[0], pair[pair.len() - 1]].map(|f| sample(f, ROWS));
-            let (first, second) = (first?, second?);
-            let mut values: Vec<f32> = first.iter().copied().filter(|v| v.is_finite()).collect();
-            if !values.is_empty() {
-                levels.push(median(&mut values));
-            }
-            let differences = first.iter().zip(&second).map(|(a, b)| a - b);
-            let mut differences: Vec<f32> = differences.filter(|d| d.is_finite()).collect();
-            let width = clipped(&mut differences, CLIP, CLIP, &mut Vec::new());
-            if let Some(width) = width.filter(|_| pair.len() == 2) {
-                sigmas.push(width.sigma / 2f32.sqrt());
-            }
-        }
+        let pairs = frames.chunks(2).take(PAIRS).collect::<Vec<_>>();
+        let told: Result<Vec<_>, DoorError> = pairs.into_par_iter().map(of_pair).collect();
+        let (levels, sigmas): (Vec<_>, Vec<_>) = told?.into_iter().unzip();
+        let mut levels: Vec<f32> = levels.into_iter().flatten().collect();
+        let mut sigmas: Vec<f32> = sigmas.into_iter().flatten().collect();
         let middle = |v: &mut Vec<f32>| if v.is_empty() { 0.0 } else { median(v) };
         Ok(Self {
             level: middle(&mut levels),
@@ -63,13 +54,32 @@ impl SetNoise {
     }
 }
 
-/// Some rows of a frame, evenly spread over it.
+/// The level of the first of two frames, and the noise of either by their differences; of one alone no noise.
+fn of_pair(pair: &[&dyn FrameSource]) -> Result<(Option<f32>, Option<f32>), DoorError> {
+    let first = sample(pair[0], ROWS)?;
+    let mut values: Vec<f32> = first.iter().copied().filter(|v| v.is_finite()).collect();
+    let level = (!values.is_empty()).then(|| median(&mut values));
+    let [_, second] = pair else {
+        return Ok((level, None));
+    };
+    let second = sample(*second, ROWS)?;
+    values.clear();
+    let differences = first.iter().zip(&second).map(|(a, b)| a - b);
+    values.extend(differences.filter(|d| d.is_finite()));
+    let width = clipped(&mut values, CLIP, CLIP, &mut Vec::new());
+    Ok((level, width.map(|w| w.sigma / 2f32.sqrt())))
+}
+
+/// So many values tell a level to a three-hundredth of their scatter, and that to a five-hundredth of itself.
+const VALUES: usize = 128 * 1024;
+
+/// Some rows of a frame, evenly spread over it: fewer of a wide frame's.
 ///
 /// # Errors
 /// When it cannot be read.
 pub fn sample(frame: &dyn FrameSource, rows: usize) -> Result<Vec<f32>, DoorError> {
     let size = frame.size();
-    let rows = rows.min(size.height());
+    let rows = rows.min(VALUES.div_ceil(size.width())).min(size.height());
     let mut values = vec![0.0; rows * size.width()];
     for (i, row) in values.chunks_exact_mut(size.width()).enumerate() {
         let y = (2 * i + 1) * size.height() / (2 * rows);

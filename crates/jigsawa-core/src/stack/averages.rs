@@ -43,6 +43,7 @@ impl Work<'_> {
                     weight: self.weight(k, cell.x, cell.y),
                     variance: self.sigma(k, cell.x, cell.y).powi(2),
                     photons: light.photons,
+                    flat: light.of_flat * light.of_flat,
                 };
             }
             // Around the band, and beyond the canvas's last row and column, pixels are none of its blocks.

@@ -49,6 +49,9 @@ impl Usual {
 const DRAWN_IN: f32 = 1.5;
 const OF_DRAWN_IN: f32 = 1.134;
 
+/// Of fewer values all pairs tell how they go with the seeing.
+const ALL_PAIRS: usize = 12;
+
 /// Clipping and drawing in have settled long before.
 const MOST_ROUNDS: usize = 12;
 
@@ -83,29 +86,42 @@ impl Column {
     }
 
     /// The same of values that go with their frame's seeing, as a star's flank does: sharp frames show less of it, and more of
-    /// its core. `widths` are those of all frames. The slope is the median of those between frames of the sharper half
-    /// and of the softer (incomplete pairs after Theil 1950), which a quarter of outliers does not move far.
+    /// its core. The slope is the median of those between any two frames (Theil 1950), which one outlier of five does not move
+    /// far; of many frames, between those of the sharper half and of the softer (his incomplete pairs): a quarter. It is not
+    /// steeper than `most`.
     pub(super) fn usual_by_width(
         &mut self,
         how: &Rejection,
         sigma: f32,
         width: impl Fn(u32) -> f32,
+        most: f32,
     ) -> Usual {
         let by_width =
             |a: &(f32, u32), b: &(f32, u32)| width(a.1).total_cmp(&width(b.1)).then(a.1.cmp(&b.1));
         self.values.sort_unstable_by(by_width);
         let half = self.values.len() / 2;
-        let (sharp, soft) = self.values.split_at(half);
         self.spare.clear();
-        for (a, b) in sharp.iter().zip(soft) {
+        let mut pair = |a: &(f32, u32), b: &(f32, u32)| {
             let wider = width(b.1) - width(a.1);
             if wider > 0.0 {
                 self.spare.push((b.0 - a.0) / wider);
             }
+        };
+        if self.values.len() < ALL_PAIRS {
+            for (i, a) in self.values.iter().enumerate() {
+                self.values[i + 1..].iter().for_each(|b| pair(a, b));
+            }
+        } else {
+            let (sharp, soft) = self.values.split_at(half);
+            sharp.iter().zip(soft).for_each(|(a, b)| pair(a, b));
         }
         let middle = self.values.get(half).map_or(0.0, |v| width(v.1));
         let slope = crate::robust::median(&mut self.spare);
-        let slope = if slope.is_finite() { slope } else { 0.0 };
+        let slope = if slope.is_finite() {
+            slope.clamp(-most, most)
+        } else {
+            0.0
+        };
         for (v, k) in &mut self.values {
             *v -= slope * (width(*k) - middle);
         }
@@ -235,7 +251,7 @@ mod tests {
             spare: Vec::new(),
         };
         let how = Rejection::new(Rule::Noise, None, None);
-        let usual = column.usual_by_width(&how, 10.0, |k| widths[k.index()]);
+        let usual = column.usual_by_width(&how, 10.0, |k| widths[k.index()], 100.0);
         let (slope, middle) = usual.slope.unwrap();
         assert!((slope - 60.0).abs() < 6.0, "{usual:?}");
         for (k, w) in widths.iter().enumerate() {

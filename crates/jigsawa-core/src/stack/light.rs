@@ -2,6 +2,7 @@
 
 use super::grid::CanvasGrid;
 use crate::balance::{Balance, Member};
+use crate::calibrate::noise::NoiseModel;
 use crate::number::Convert;
 use crate::space::Size;
 
@@ -16,6 +17,8 @@ pub struct Light {
     pub noise: CanvasGrid,
     /// What a unit of light above the sky adds to the variance, balanced; 0 where nothing tells.
     pub photons: f32,
+    /// The noise of its flat, as a part of the light.
+    pub of_flat: f32,
     /// The gain tells them; else they are taken for all the noise that there is.
     pub photons_known: bool,
     /// The part of the change of light from a pixel to its neighbours that its values may differ by.
@@ -37,6 +40,8 @@ pub struct LightSource<'a> {
     pub canvas: Size,
     /// The middle width of the stars of all frames, in canvas pixels.
     pub fwhm_px: f64,
+    /// What its calibration says of its noise.
+    pub noise: Option<NoiseModel>,
 }
 
 /// Frames of equal seeing differ by this part of the change of light: a tenth of a pixel that they are misplaced by, and
@@ -54,6 +59,7 @@ impl Light {
             balance,
             canvas,
             fwhm_px,
+            noise,
         } = *from;
         let scale = balance.scale.value;
         let pixels = member.pixels();
@@ -85,6 +91,7 @@ impl Light {
                 sigma.single(),
             ),
             photons: (scale * adu / pixels.max(1.0).powi(2)).single(),
+            of_flat: noise.map_or(0.0, |n| n.flat / pixels.max(1.0)).single(),
             photons_known: known,
             of_change: OF_CHANGE + (1.5 * (contrast - 1.0)).single(),
             of_light: OF_LIGHT[usize::from(!known)].single(),
@@ -99,6 +106,7 @@ impl Light {
             counts: CanvasGrid::even(1.0),
             noise: CanvasGrid::even(sigma),
             photons: 0.0,
+            of_flat: 0.0,
             photons_known: true,
             of_change: OF_CHANGE,
             of_light: OF_LIGHT[0].single(),
@@ -113,6 +121,7 @@ impl Light {
 
     /// Variance of a value at light so far above the sky, where the sky's noise is `sigma`.
     pub(super) fn variance(&self, sigma: f32, light: f32) -> f32 {
-        sigma * sigma + self.photons * light.max(0.0)
+        let light = light.max(0.0);
+        sigma * sigma + self.photons * light + (self.of_flat * light).powi(2)
     }
 }

@@ -12,8 +12,12 @@ const BESIDE_LIMIT: f32 = 0.5;
 /// Where light changes by more noise widths from a pixel to the next, values go with their frame's seeing.
 const STEEP: f32 = 3.0;
 
-/// Values that tell how they go with the seeing.
-const SEEING: usize = 6;
+/// Values that tell how they go with the seeing, one of them an outlier.
+const SEEING: usize = 5;
+
+/// With the square of the stars' width a value goes by this part of the change of light at the most: seeing spreads light as heat
+/// goes, by 1 / (16 ln 2) of its Laplacian for widths at half of the height, and that is four times the change at the most.
+const WITH_WIDTH: f32 = 0.3;
 
 impl Work<'_> {
     /// Finds the values that go.
@@ -25,7 +29,7 @@ impl Work<'_> {
             let place = self.place(known, *at);
             if !by_rank && place.change > STEEP * usual.sigma {
                 let mut column = std::mem::take(&mut known.column);
-                *usual = self.by_width(*at, usual, &mut column);
+                *usual = self.by_width(*at, usual, place.change, &mut column);
                 known.column = column;
             }
             let before = known.rejected.len();
@@ -49,14 +53,14 @@ impl Work<'_> {
     }
 
     /// What is usual among the values of a pixel where light changes steeply, if there are enough of them.
-    fn by_width(&self, at: usize, usual: &Usual, column: &mut Column) -> Usual {
+    fn by_width(&self, at: usize, usual: &Usual, change: f32, column: &mut Column) -> Usual {
         self.gather(at, column);
         if column.values.len() < SEEING {
             return *usual;
         }
         let width = |k: u32| self.group.lights[k.index()].spread;
         let how = &self.group.rejection;
-        column.usual_by_width(how, usual.sigma, width)
+        column.usual_by_width(how, usual.sigma, width, WITH_WIDTH * change)
     }
 
     /// The mean of what frames of the middle width would show, without some frames.

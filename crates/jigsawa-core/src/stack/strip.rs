@@ -19,6 +19,8 @@ pub(super) struct Strip {
     /// Squared weights times the sky's variance, and times what light adds to it.
     pub(super) of_sky: [f32; STRIP],
     pub(super) of_light: [f32; STRIP],
+    /// And what the noise of flats adds to that of the square of the light.
+    pub(super) of_flat: [f32; STRIP],
     /// Values.
     pub(super) count: [f32; STRIP],
     /// Light above the sky.
@@ -35,6 +37,7 @@ impl Strip {
             inverse: none,
             of_sky: none,
             of_light: none,
+            of_flat: none,
             count: none,
             light: none,
             beyond: none,
@@ -48,6 +51,7 @@ impl Strip {
             &mut self.inverse,
             &mut self.of_sky,
             &mut self.of_light,
+            &mut self.of_flat,
             &mut self.count,
             &mut self.beyond,
         ] {
@@ -81,15 +85,17 @@ impl Strip {
 
     /// Every frame has a value in every pixel.
     fn all_of(&mut self, n: usize, frames: &[OfFrame]) {
-        let (mut weight, mut sky, mut light) = (0.0f32, 0.0f32, 0.0f32);
+        let (mut weight, mut sky, mut light, mut flat) = (0.0f32, 0.0f32, 0.0f32, 0.0f32);
         for f in frames {
             weight += f.weight;
             sky += f.weight * f.weight * f.variance;
             light += f.weight * f.weight * f.photons;
+            flat += f.weight * f.weight * f.flat;
         }
         self.inverse[..n].fill(weight);
         self.of_sky[..n].fill(sky);
         self.of_light[..n].fill(light);
+        self.of_flat[..n].fill(flat);
         self.count[..n].fill(frames.len().single());
     }
 }
@@ -101,6 +107,8 @@ pub(super) struct OfFrame {
     /// Variance of its sky here.
     pub(super) variance: f32,
     pub(super) photons: f32,
+    /// The variance of its flat.
+    pub(super) flat: f32,
 }
 
 /// Adds a frame's values where none is missing.
@@ -118,12 +126,15 @@ fn add(values: &[f32], frame: OfFrame, strip: &mut Strip) {
         weight,
         variance,
         photons,
+        flat,
     } = frame;
     let (sky, light) = (weight * weight * variance, weight * weight * photons);
+    let flat = weight * weight * flat;
     let n = values.len().min(STRIP);
     let (values, mean) = (&values[..n], &mut strip.mean[..n]);
     let (weights, count) = (&mut strip.inverse[..n], &mut strip.count[..n]);
     let (of_sky, of_light) = (&mut strip.of_sky[..n], &mut strip.of_light[..n]);
+    let of_flat = &mut strip.of_flat[..n];
     for i in 0..n {
         let v = values[i];
         let there = v.is_finite();
@@ -131,6 +142,7 @@ fn add(values: &[f32], frame: OfFrame, strip: &mut Strip) {
         weights[i] += if there { weight } else { 0.0 };
         of_sky[i] += if there { sky } else { 0.0 };
         of_light[i] += if there { light } else { 0.0 };
+        of_flat[i] += if there { flat } else { 0.0 };
         count[i] += if there { 1.0 } else { 0.0 };
     }
 }
@@ -155,6 +167,7 @@ pub(super) fn look(values: &[f32], frame: OfFrame, limit: f32, strip: &mut Strip
         weight,
         variance,
         photons,
+        ..
     } = frame;
     let n = values.len().min(STRIP);
     let (values, mean) = (&values[..n], &strip.mean[..n]);
@@ -171,7 +184,8 @@ pub(super) fn look(values: &[f32], frame: OfFrame, limit: f32, strip: &mut Strip
 
 /// Standard error of the mean of each pixel.
 pub(super) fn error(strip: &Strip, i: usize) -> f32 {
-    let variance = strip.of_sky[i] + strip.of_light[i] * strip.light[i];
+    let light = strip.light[i];
+    let variance = strip.of_sky[i] + strip.of_light[i] * light + strip.of_flat[i] * light * light;
     variance.sqrt() * strip.inverse[i]
 }
 

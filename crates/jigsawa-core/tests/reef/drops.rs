@@ -17,8 +17,8 @@ use jigsawa_sky::glow::SkyGlow;
 use jigsawa_sky::optics::Optics;
 use jigsawa_sky::shot::StarTruth;
 
+use crate::night::{Night, aperture, inner, shots};
 use crate::setup::figure;
-use crate::stack::{Night, aperture, inner, shots};
 
 /// Undersampled frames whose pixels are dropped onto a canvas twice as fine, after a first stack has vetted them.
 struct Finer {
@@ -62,6 +62,7 @@ impl Finer {
                 balance,
                 canvas: self.size,
                 fwhm_px: 2.0 * night.catalogues[0].fwhm_px,
+                noise: None,
             })
         };
         let lights: Vec<Light> = members.iter().zip(&balances).map(light).collect();

@@ -8,8 +8,8 @@ use jigsawa_sky::chance::normal;
 use jigsawa_sky::glow::SkyGlow;
 use jigsawa_sky::optics::Optics;
 
+use crate::night::{Night, less, shots};
 use crate::setup::figure;
-use crate::stack::{Night, less, shots};
 
 /// How many times a pixel's noise is that of the middle, where corners have been brightened by their flat.
 fn times(x: usize, y: usize, (w, h): (f64, f64)) -> f64 {

@@ -11,7 +11,7 @@ use jigsawa_formats::exr::{self, Pixel};
 use jigsawa_formats::png::Bits;
 use jigsawa_formats::tiff::{write_16, write_float};
 use jigsawa_formats::whole::Unfinished;
-use jigsawa_formats::{jpeg, png as png_out};
+use jigsawa_formats::{jpeg, jxl, png as png_out};
 use rstest::rstest;
 use tiff::decoder::{Decoder, DecodingResult};
 use tiff::tags::Tag;
@@ -188,6 +188,32 @@ fn a_png_file_has_its_bits_and_the_profile(#[values(Bits::Eight, Bits::Sixteen)]
             assert!((f64::from(*g) - f64::from(*w) / 257.0).abs() < 1.0);
         }
     }
+}
+
+#[test]
+fn jpeg_xl_comes_back_to_the_last_bit_through_another_decoder() {
+    let dir = tempfile::tempdir().unwrap();
+    let path = dir.path().join("a.jxl");
+    let all: Vec<u16> = (0..3 * SHAPE.0 * SHAPE.1)
+        .map(|i| (i * i * 31 % 65_536).u16())
+        .collect();
+    filled(&path, |f| jxl::write(f, SHAPE, &mut rows_of(&all)));
+    let image = jxl_oxide::JxlImage::builder().open(&path).unwrap();
+    assert_eq!(
+        (image.width(), image.height()),
+        (SHAPE.0.u32(), SHAPE.1.u32())
+    );
+    let frame = image.render_frame(0).unwrap();
+    let mut stream = frame.stream();
+    let mut got = vec![0u16; all.len()];
+    stream.write_to_buffer(&mut got);
+    assert_eq!(got, all);
+    let narrow = Unfinished::new(&dir.path().join("b.jxl"), true).unwrap();
+    let mut black = |rows: usize, out: &mut Vec<u16>| {
+        out.resize(3 * rows, 0);
+        Ok(())
+    };
+    assert!(jxl::write(&narrow, (1, 3), &mut black).is_err());
 }
 
 #[test]

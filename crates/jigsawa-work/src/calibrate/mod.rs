@@ -16,6 +16,7 @@ use std::path::{Path, PathBuf};
 
 use jigsawa_core::calibrate::group::Group;
 use jigsawa_core::calibrate::needs::{DarkFor, Needs, needs};
+use jigsawa_core::calibrate::noise::NoiseModel;
 use jigsawa_core::calibrate::pattern::Pattern;
 use jigsawa_core::calibrate::strays::{Misfit, Stray};
 use jigsawa_core::canvas::{Canvas, Extent, Grid};
@@ -90,6 +91,8 @@ pub struct LightsGet {
     pub needs: Needs,
     /// The part of the dark that the lights have, by their own hot pixels; none where it was not measured.
     pub factor: Option<Measured>,
+    /// The part of the dark's glow that they have, where it is another one.
+    pub glow: Option<Measured>,
     /// Has its dark been refused for want of hot pixels that tell its part?
     pub refused: bool,
     /// A dark or bias that was found by its facts takes off what the lights cannot have.
@@ -106,6 +109,10 @@ pub struct LightsGet {
     pub shifted: bool,
     /// Shadows of dust in the flat that do not fit the lights, and all that can be seen there.
     pub dust: (usize, usize),
+    /// What their values scatter by, where gain and masters tell.
+    pub noise: Option<NoiseModel>,
+    /// How noisy they are against that.
+    pub noise_ratio: Option<f64>,
 }
 
 /// What a calibration came to.

@@ -14,7 +14,7 @@ use jigsawa_formats::exr::{self, Pixel};
 use jigsawa_formats::fits::{Cards, Depth, FitsWriter};
 use jigsawa_formats::png::Bits;
 use jigsawa_formats::whole::Unfinished;
-use jigsawa_formats::{jpeg, png, tiff};
+use jigsawa_formats::{jpeg, jxl, png, tiff};
 use rayon::prelude::*;
 
 use crate::trouble::Trouble;
@@ -33,6 +33,8 @@ pub enum Format {
     Png(Bits),
     /// JPEG.
     Jpeg,
+    /// JPEG XL of 16 bits, without loss.
+    Jxl,
     /// EXR: linear light, from values encoded as sRGB, or as they are.
     Exr {
         /// Are the values that come encoded for the screen?
@@ -212,6 +214,7 @@ fn write_sixteen(
     match format {
         Format::Png(bits) => png::write(&file, shape, *bits, about, next)?,
         Format::Jpeg => jpeg::write(&file, shape, about, next)?,
+        Format::Jxl => jxl::write(&file, shape, next)?,
         _ => tiff::write_16(&file, shape, about, next)?,
     }
     Ok(file)

@@ -91,12 +91,15 @@ pub fn lights(
     let fwhm_px = f64::from(median(&mut widths));
     let canvas = layout.canvas.size;
     let weigh = layout.levels.as_ref().map_or(Weigh::Noise, |l| l.weigh);
-    let parts = members.iter().zip(&balances).map(|(member, balance)| {
+    let each = members.iter().zip(&balances).zip(list);
+    let parts = each.map(|((member, balance), i)| {
+        let calibration = layout.frames[*i].calibration.as_ref();
         Light::new(&LightSource {
             member: *member,
             balance,
             canvas,
             fwhm_px,
+            noise: calibration.and_then(|c| c.noise),
         })
     });
     let mut parts: Vec<Light> = parts.collect();

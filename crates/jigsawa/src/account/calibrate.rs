@@ -10,8 +10,8 @@ use serde::Serialize;
 
 use super::Outcome;
 use crate::tell::calibrating::{
-    RAYS_BEHIND_COLOURS, REFUSED, blooming, doubt, misfit, moved_dust, other_heat, other_phase,
-    other_target, stray,
+    RAYS_BEHIND_COLOURS, REFUSED, blooming, doubt, misfit, moved_dust, other_heat, other_noise,
+    other_phase, other_target, stray,
 };
 
 /// What a calibration says.
@@ -78,6 +78,11 @@ pub struct LightsRow {
     /// The same by their hot pixels, with its error.
     pub measured_factor: Option<f64>,
     pub measured_factor_error: Option<f64>,
+    /// The part of the dark's glow that is taken off, where that is another one.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub glow_factor: Option<f64>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub glow_factor_error: Option<f64>,
     pub flat: Option<String>,
     /// Pixels that are made up, by flaw.
     pub defects: std::collections::BTreeMap<&'static str, usize>,
@@ -88,6 +93,11 @@ pub struct LightsRow {
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub columns: Vec<usize>,
     pub electrons: bool,
+    /// Noise of a pixel without light, in electrons, and how noisy the lights are against what gain and masters say.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub dark_noise_e: Option<f64>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub noise_ratio: Option<f64>,
     /// Colours before a colour camera's pixels, of which red, green and blue are made.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub pattern: Option<String>,
@@ -180,6 +190,9 @@ fn master_row(c: &Calibration, i: usize) -> Option<MasterRow> {
     })
 }
 
+/// Lights are as noisy as gain and masters say, to this.
+const AS_TOLD: std::ops::Range<f64> = 0.8..1.25;
+
 fn lights_row(c: &Calibration, l: &LightsGet) -> LightsRow {
     let g = &c.groups[l.group];
     let name = |i: Option<usize>| i.map(|i| c.names[i].clone());
@@ -194,6 +207,9 @@ fn lights_row(c: &Calibration, l: &LightsGet) -> LightsRow {
         if off > OTHER && off > SIGMAS * f.sigma {
             doubts.push(other_heat(f.value));
         }
+    }
+    if let Some(ratio) = l.noise_ratio.filter(|r| !AS_TOLD.contains(r)) {
+        doubts.push(other_noise(ratio));
     }
     let (misfits, seen) = l.dust;
     if misfits > 0 && 2 * misfits >= seen {
@@ -222,6 +238,8 @@ fn lights_row(c: &Calibration, l: &LightsGet) -> LightsRow {
         }),
         measured_factor: l.factor.map(|f| round(f.value, 4)),
         measured_factor_error: l.factor.map(|f| round(f.sigma, 4)),
+        glow_factor: l.glow.map(|g| round(g.value, 4)),
+        glow_factor_error: l.glow.map(|g| round(g.sigma, 4)),
         flat: name(l.needs.flat),
         defects: l.defects.iter().copied().collect(),
         own_defects: [(Flaw::Ray, own.rays), (Flaw::Bloom, own.blooms)]
@@ -231,6 +249,8 @@ fn lights_row(c: &Calibration, l: &LightsGet) -> LightsRow {
             .collect(),
         columns: l.columns.clone(),
         electrons: electrons.is_some(),
+        dark_noise_e: l.noise.map(|n| round(n.dark, 2)),
+        noise_ratio: l.noise_ratio.map(|r| round(r, 3)),
         pattern: l.pattern.clone(),
         doubts,
     }

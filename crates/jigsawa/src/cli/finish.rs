@@ -25,7 +25,7 @@ pub struct FinishArgs {
     /// Linear results of compose, hdr or mosaic: FITS of three planes, or of one; each becomes a picture of its own
     #[arg(value_name = "LINEAR", required = true)]
     pub frames: Vec<PathBuf>,
-    /// A folder, or files by their endings: .tif, .png (16 bits), .jpg, .exr, .fits; may be given again
+    /// A folder, or files by their endings: .tif, .png, .jxl (16 bits), .jpg, .exr, .fits; may be given again
     /// [default: .tif and .png beside each other in the current folder]
     #[arg(help_heading = "Results", short, long, value_name = "FOLDER|FILE")]
     pub out: Vec<PathBuf>,

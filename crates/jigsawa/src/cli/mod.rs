@@ -1,5 +1,6 @@
 //! What is typed: commands and options, as close to the keyboard as possible.
 
+mod brief;
 mod by_filter;
 mod calibrate;
 mod compose;
@@ -27,6 +28,7 @@ use jigsawa_work::trouble::Trouble;
 use clap::builder::styling::{AnsiColor, Styles};
 use clap::{Args, Parser, Subcommand, ValueEnum};
 
+pub use brief::command;
 pub use by_filter::by_filter;
 pub use calibrate::CalibrateArgs;
 pub use compose::{ComposeArgs, StretchArg};

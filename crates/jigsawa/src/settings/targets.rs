@@ -53,10 +53,10 @@ pub fn targets(args: &FinishArgs, linear: &LinearFile) -> Result<Vec<Target>, Tr
             targets.extend(target(path, args, linear));
         }
     }
-    let eight_bits = |t: &Target| matches!(t.format, Format::Png(_) | Format::Jpeg);
-    if linear_only(args) && targets.iter().any(eight_bits) {
+    let to_look_at = |t: &Target| matches!(t.format, Format::Png(_) | Format::Jpeg | Format::Jxl);
+    if linear_only(args) && targets.iter().any(to_look_at) {
         return Err(Trouble::Options(
-            "--stretch none ends in linear light, which .png and .jpg cannot hold: use .fits, .tif or .exr",
+            "--stretch none ends in linear light, which .png, .jpg and .jxl cannot hold: use .fits, .tif or .exr",
         ));
     }
     Ok(targets)
@@ -81,6 +81,7 @@ fn target(path: PathBuf, args: &FinishArgs, linear: &LinearFile) -> Option<Targe
         "tif" | "tiff" => (Format::Tiff, "finished, 16 bits"),
         "png" => (Format::Png(Bits::Sixteen), PNG),
         "jpg" | "jpeg" => (Format::Jpeg, "finished, to share"),
+        "jxl" => (Format::Jxl, "finished, 16 bits, without loss"),
         "exr" => (
             Format::Exr {
                 encoded: !linear_only(args),

@@ -91,6 +91,14 @@ pub fn other_heat(factor: f64) -> String {
     )
 }
 
+/// Lights whose noise is not that of their photons.
+pub fn other_noise(ratio: f64) -> String {
+    format!(
+        "their noise is {ratio:.2} times what their gain (EGAIN) and the masters' noise make: is the gain another one, or are they no \
+         single exposures as the camera gave them?"
+    )
+}
+
 /// A dark or bias that cannot be the lights'.
 pub fn misfit(misfit: Misfit) -> String {
     match misfit {

@@ -359,7 +359,7 @@ pub(super) fn tell(trouble: &Trouble) -> Told {
         Trouble::CaptionField(name) => plain(format!("the caption names {{{name}}}, which is nothing it can say"))
             .mend(format!("It can say {{{}}}.", jigsawa_work::picture::FIELDS.join("}, {"))),
         Trouble::Ending(ending) => plain(format!("no picture is written as .{ending}"))
-            .mend("Use .tif, .png, .jpg, .exr or .fits, or name a folder."),
+            .mend("Use .tif, .png, .jxl, .jpg, .exr or .fits, or name a folder."),
         Trouble::Folder { folder, error } => plain(format!(
             "the folder '{}' takes no files: {error}",
             folder.display()

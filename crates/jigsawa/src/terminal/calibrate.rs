@@ -101,8 +101,9 @@ fn account_text(a: &CalibrateAccount) -> String {
 
 /// How to read the table of lights.
 const LIGHTS_READ: &str = "
- x: the part of the dark that is taken off, and what hot pixels of the lights say of it; made up: pixels that are filled from their
- neighbours at reading, in all lights and, behind the +, in single ones (rays, blooms)";
+ x: the part of the dark that is taken off (its amplifier's glow apart where that is another one), and what hot pixels of the
+ lights say of it; made up: pixels that are filled from their neighbours at reading, in all lights and, behind the +, in
+ single ones (rays, blooms)";
 
 fn lights(a: &CalibrateAccount) -> Table {
     let mut t = table(&[
@@ -124,7 +125,11 @@ fn lights(a: &CalibrateAccount) -> Table {
             l.frames.to_string(),
             word(&l.pattern),
             word(&l.dark),
-            l.dark_factor.map_or("-".to_owned(), |f| format!("{f}")),
+            match (l.dark_factor, l.glow_factor) {
+                (Some(f), Some(glow)) => format!("{f}, glow {glow}"),
+                (Some(f), None) => format!("{f}"),
+                (None, _) => "-".to_owned(),
+            },
             match l.measured_factor.zip(l.measured_factor_error) {
                 Some((f, e)) => format!("{f:.4} \u{b1} {e:.4}"),
                 None => "-".to_owned(),

@@ -86,6 +86,7 @@ fn of_lights(a: &Calibrated) -> Markup {
         "#cold",
         "#wavering",
         "#rays",
+        "#noise against told",
         "values in",
     ]);
     let word = |name: &Option<String>| {
@@ -98,6 +99,12 @@ fn of_lights(a: &Calibrated) -> Markup {
         let flaw = |name: &str| l.defects.get(name).copied().unwrap_or(0);
         let measured = l.measured_factor.zip(l.measured_factor_error);
         let measured = measured.map_or("–".to_owned(), |(f, e)| format!("{f:.4} ± {e:.4}"));
+        let glow = l.glow_factor.zip(l.glow_factor_error);
+        let part = match (l.dark_factor, glow) {
+            (Some(f), Some((g, e))) => format!("{f}, its glow {g:.3} ± {e:.3}"),
+            (Some(f), None) => f.to_string(),
+            (None, _) => "–".to_owned(),
+        };
         let bias = match (&l.bias, &l.dark) {
             (None, Some(_)) => html! { "in the dark" },
             (bias, _) => word(bias),
@@ -109,7 +116,7 @@ fn of_lights(a: &Calibrated) -> Markup {
                 l.frames,
                 l.pattern.clone().unwrap_or_default(),
                 word(&l.dark),
-                l.dark_factor.map_or("–".to_owned(), |f| f.to_string()),
+                part,
                 measured,
                 bias,
                 word(&l.flat),
@@ -118,6 +125,7 @@ fn of_lights(a: &Calibrated) -> Markup {
                 flaw("wavering"),
                 // Blooms are told in words.
                 flaw_of_one(l),
+                l.noise_ratio.map_or("–".to_owned(), |r| format!("{r:.2}")),
                 if l.electrons {
                     "electrons"
                 } else {
