@@ -213,7 +213,7 @@ fn without_a_stretch_it_ends_in_linear_light() {
     night
         .run("finish c/x-RGB.fits --out l/a.png --stretch none")
         .ends(2)
-        .says("which .png and .jpg cannot hold");
+        .says("which .png, .jpg and .jxl cannot hold");
 }
 
 #[test]

@@ -78,7 +78,7 @@ fn of_lights(a: &Calibrated) -> Markup {
         "#frames",
         "colours",
         "dark",
-        "#part of it",
+        "#part",
         "#by hot pixels",
         "bias",
         "flat",
@@ -86,8 +86,8 @@ fn of_lights(a: &Calibrated) -> Markup {
         "#cold",
         "#wavering",
         "#rays",
-        "#noise against told",
-        "values in",
+        "#noise",
+        "in",
     ]);
     let word = |name: &Option<String>| {
         html! {
@@ -106,7 +106,7 @@ fn of_lights(a: &Calibrated) -> Markup {
             (None, _) => "–".to_owned(),
         };
         let bias = match (&l.bias, &l.dark) {
-            (None, Some(_)) => html! { "in the dark" },
+            (None, Some(_)) => html! { "dark's" },
             (bias, _) => word(bias),
         };
         table.row(
@@ -126,18 +126,17 @@ fn of_lights(a: &Calibrated) -> Markup {
                 // Blooms are told in words.
                 flaw_of_one(l),
                 l.noise_ratio.map_or("–".to_owned(), |r| format!("{r:.2}")),
-                if l.electrons {
-                    "electrons"
-                } else {
-                    "the file's units"
-                },
+                if l.electrons { "e⁻" } else { "units" },
             ],
         );
         for d in &l.doubts {
             table.row_saying("note", cells![""], d);
         }
     }
-    html! { (table) }
+    html! {
+        (table)
+        p { "Part: of the dark's current that is taken off. Noise: that of the lights over what their gain and the masters make. In: electrons, or the file's units." }
+    }
 }
 
 fn groups(a: &Calibrated) -> Markup {
