@@ -2,6 +2,7 @@
 
 mod bad_input;
 mod calibrate;
+mod calibrate_colour;
 mod calibrate_odd;
 mod compose;
 mod demo;
@@ -19,9 +20,12 @@ mod page;
 mod palettes;
 mod register;
 mod run;
+mod run_ends;
+mod run_kinds;
 mod safekeeping;
 mod schema;
 mod shell;
 mod show;
 mod stack;
+mod stack_drops;
 mod survey;

@@ -2,17 +2,16 @@
 
 use std::collections::BTreeMap;
 use std::path::Path;
-use std::time::{Duration, Instant};
 
 use jigsawa_core::filter::Filter;
 use jigsawa_core::frame::Kind;
 use serde_json::Value;
 
 use crate::calibrate::{Told, small, written};
-use crate::night::{Night, frame, heart};
+use crate::night::{Night, frame};
 
 /// The states of the steps of an account.
-fn steps(account: &Value) -> Vec<(String, String)> {
+pub fn steps(account: &Value) -> Vec<(String, String)> {
     let rows = account["steps"].as_array().unwrap();
     let text = |v: &Value| v.as_str().unwrap().to_owned();
     rows.iter()
@@ -21,7 +20,7 @@ fn steps(account: &Value) -> Vec<(String, String)> {
 }
 
 /// How many steps are in a state.
-fn count(account: &Value, state: &str) -> usize {
+pub fn count(account: &Value, state: &str) -> usize {
     steps(account).iter().filter(|s| s.1 == state).count()
 }
 
@@ -43,7 +42,7 @@ pub fn results(folder: &Path) -> BTreeMap<String, Vec<u8>> {
 }
 
 #[track_caller]
-fn same(a: &BTreeMap<String, Vec<u8>>, b: &BTreeMap<String, Vec<u8>>) {
+pub fn same(a: &BTreeMap<String, Vec<u8>>, b: &BTreeMap<String, Vec<u8>>) {
     let names = |m: &BTreeMap<String, Vec<u8>>| m.keys().cloned().collect::<Vec<_>>();
     assert_eq!(names(a), names(b));
     for (name, bytes) in a {
@@ -52,7 +51,7 @@ fn same(a: &BTreeMap<String, Vec<u8>>, b: &BTreeMap<String, Vec<u8>>) {
 }
 
 /// Masters of three lines in the folder `masters`.
-fn masters() -> Night {
+pub fn masters() -> Night {
     let night = Night::of_lines();
     std::fs::create_dir(night.path("masters")).unwrap();
     for name in ["ha.fits", "oiii.fits", "sii.fits"] {
@@ -258,95 +257,6 @@ fn a_raw_night_becomes_a_picture_and_frames_of_tomorrow_join_it() {
 }
 
 #[test]
-fn exposures_and_panels_are_recognised() {
-    let night = Night::new()
-        .frame("h/ha300.fits", heart(Filter::Ha, "Ha", 300.0))
-        .frame("h/ha10.fits", heart(Filter::Ha, "Ha", 10.0))
-        .frame("h/o300.fits", heart(Filter::Oiii, "OIII", 300.0))
-        .frame("h/o10.fits", heart(Filter::Oiii, "OIII", 10.0));
-    let account = night.run("run h --out hearts --json").success().json();
-    let names: Vec<String> = steps(&account).into_iter().map(|s| s.0).collect();
-    assert_eq!(names, ["hdr", "compose HOO", "finish HOO"]);
-    let panels = Night::new()
-        .frame("p/left_ha.fits", frame(Filter::Ha, "Ha"))
-        .frame(
-            "p/right_ha.fits",
-            frame(Filter::Ha, "Ha").shifted(250.0, 0.0).again(3),
-        )
-        .frame("p/left_r.fits", frame(Filter::R, "R").again(5))
-        .frame(
-            "p/right_r.fits",
-            frame(Filter::R, "R").shifted(250.0, 0.0).again(7),
-        );
-    let account = panels.run("run p --out field --json").success().json();
-    let names: Vec<String> = steps(&account).into_iter().map(|s| s.0).collect();
-    // No palette can be made of these: each filter is finished in grey.
-    assert_eq!(names, ["mosaic", "finish Ha", "finish R"], "{account:#}");
-    assert!(
-        panels
-            .files("field")
-            .iter()
-            .any(|f| f.ends_with("-R-finished.png"))
-    );
-}
-
-#[test]
-fn a_few_calibrated_frames_without_cards_are_one_field_by_their_stars() {
-    let night = Night::new()
-        .frame("c/a.fits", frame(Filter::Ha, "Ha"))
-        .frame(
-            "c/b.fits",
-            frame(Filter::Ha, "Ha").shifted(9.0, -4.0).again(3),
-        )
-        .frame(
-            "c/c.fits",
-            frame(Filter::Ha, "Ha").shifted(-6.0, 7.0).again(5),
-        )
-        .frame(
-            "c/d.fits",
-            frame(Filter::Ha, "Ha").shifted(3.0, 2.0).again(7),
-        );
-    let check = night.run("check c --json").success().json();
-    assert!(
-        check["doubts"]
-            .to_string()
-            .contains("their stars will tell"),
-        "{check:#}"
-    );
-    let account = night.run("run c --json").success().json();
-    let names: Vec<String> = steps(&account).into_iter().map(|s| s.0).collect();
-    assert_eq!(names, ["stack", "finish Ha"], "{account:#}");
-    let decided = account["decided"].to_string();
-    assert!(decided.contains("by their stars they lie on each other"));
-    // What was seen is known from now on.
-    let check = night.run("check c --json").success().json();
-    assert_eq!(count(&check, "done-before"), 2, "{check:#}");
-}
-
-#[test]
-fn filters_and_frames_are_named_by_patterns() {
-    let night = Night::new()
-        .frame("m/one.fits", frame(Filter::Ha, "L-eXtreme"))
-        .frame("m/two.fits", frame(Filter::Oiii, "Slot 4").again(3))
-        .file(
-            "reef.toml",
-            b"format = 1\nname = 'reef'\nframes = ['m/*.fits']\nout = 'made'\npalettes = ['HOO']\n[filters]\nHa = 'one'\nOIII = ['tw*']\n",
-        );
-    let account = night.run("run reef.toml --json").success().json();
-    assert_eq!(count(&account, "done"), 2);
-    assert!(night.path("made/reef-HOO-finished.png").exists());
-    let text = std::fs::read_to_string(night.path("reef.toml")).unwrap();
-    std::fs::write(night.path("reef.toml"), text.replace("tw*", "three")).unwrap();
-    night
-        .run("run reef.toml")
-        .ends(2)
-        .says("[filters] names 'three'");
-    // What has vanished is said.
-    std::fs::remove_dir_all(night.path("m")).unwrap();
-    night.run("run reef.toml").ends(1).says("m/*.fits");
-}
-
-#[test]
 fn results_among_the_frames_are_no_frames() {
     let night = masters();
     let line = "run masters --palettes HOO --out masters --name reef --json";
@@ -409,60 +319,6 @@ fn what_no_run_has_made_is_not_replaced() {
 }
 
 #[test]
-fn lights_of_panels_are_stacked_apart_and_joined() {
-    let mut night = Night::new();
-    for (panel, shift) in [("1", 0.0), ("2", 260.0)] {
-        for (filter, card) in [(Filter::Ha, "Ha"), (Filter::Oiii, "OIII")] {
-            for k in 0..3u8 {
-                let name = format!("p/{card}_{panel}_{k}.fits");
-                let (dx, dy) = (f64::from(k) * 4.0, f64::from(k) * -3.0);
-                let light = frame(filter.clone(), card)
-                    .shifted(shift + dx, dy)
-                    .again(11 + u64::from(k))
-                    .with(&format!("OBJECT  = 'Lantern Reef Panel {panel}'"));
-                night = night.frame(&name, light);
-            }
-        }
-    }
-    let night = night.file(
-        "reef.toml",
-        b"format = 1\nframes = ['p']\nout = 'result'\n[stack.for.Ha]\nreject = 'extremes'\n[stack.for.2]\nreject = 'none'\n\
-          [stack.for.SII]\nreject = 'sigma'\n",
-    );
-    let account = night.run("run reef.toml --json").success().json();
-    let names: Vec<String> = steps(&account).into_iter().map(|s| s.0).collect();
-    assert!(
-        account
-            .to_string()
-            .contains("[stack.for.SII] has no effect"),
-        "{account:#}"
-    );
-    let rule = |panel: &str, filter: &str| {
-        let file = format!("result/Lantern-Reef-{panel}-{filter}-master.fits");
-        let bytes = std::fs::read(night.path(&file)).unwrap();
-        let cards = String::from_utf8_lossy(&bytes[..20_000]).into_owned();
-        let rule = cards.split_once("rejection ").unwrap().1;
-        rule.split(' ').next().unwrap().to_owned()
-    };
-    assert_eq!(rule("1", "Ha"), "extremes");
-    assert_eq!(rule("1", "OIII"), "noise");
-    assert_eq!(
-        (rule("2", "Ha"), rule("2", "OIII")),
-        ("extremes".to_owned(), "none".to_owned())
-    );
-    assert_eq!(
-        names,
-        ["stack 1", "stack 2", "mosaic", "compose HOO", "finish HOO"],
-        "{account:#}"
-    );
-    assert!(night.path("result/Lantern-Reef-HOO-finished.png").exists());
-    let joined = night.path("result/Lantern-Reef-Ha-mosaic.fits");
-    let size = crate::night::plane(&joined, 0).size();
-    let one = crate::night::plane(&night.path("result/Lantern-Reef-1-Ha-master.fits"), 0).size();
-    assert!(size.width() > one.width() + 200, "{size:?} {one:?}");
-}
-
-#[test]
 fn a_recipe_may_say_how_frames_are_chosen_placed_and_balanced() {
     let night = masters().file(
         "reef.toml",
@@ -498,24 +354,6 @@ fn a_recipe_may_say_how_frames_are_chosen_placed_and_balanced() {
         stacked.contains("l/c.fits") && stacked.contains("left"),
         "{stacked}"
     );
-}
-
-#[test]
-fn a_raw_night_without_cards_and_names_is_seen_by_its_pixels() {
-    let night = Night::new();
-    let told = Told {
-        no_kinds: true,
-        no_names: true,
-        ..Told::default()
-    };
-    written(&night, &small(), told, |f| f.kind != Kind::DarkFlat);
-    let check = night
-        .run("check raw --target 'Lantern Reef' --json")
-        .success()
-        .json();
-    assert_eq!(steps(&check)[0].0, "calibrate", "{check:#}");
-    let decided = check["decided"].to_string();
-    assert!(decided.contains("7 raw lights, 30 frames"), "{decided}");
 }
 
 #[test]
@@ -563,20 +401,6 @@ fn what_cannot_be_run_is_said_before_any_work() {
 }
 
 #[test]
-fn two_runs_at_once_do_not_meet() {
-    let night = masters();
-    std::fs::create_dir(night.path("result")).unwrap();
-    let lock = std::fs::File::create(night.path("result/.jigsawa-run.lock")).unwrap();
-    lock.lock().unwrap();
-    night
-        .run("run masters --palettes SHO")
-        .ends(1)
-        .says("another run is under way");
-    lock.unlock().unwrap();
-    night.run("run masters --palettes SHO").success();
-}
-
-#[test]
 fn a_persons_defaults_count_where_a_project_says_nothing() {
     let night = masters().file(
         "own/defaults.toml",
@@ -612,79 +436,4 @@ fn the_schema_of_the_recipe_is_the_one_in_the_docs() {
     let mut wrong = recipe.clone();
     wrong["stack"]["rejct"] = Value::from("sigma");
     assert!(!schema.is_valid(&wrong));
-}
-
-/// Killed at any moment, the next run goes on, and ends as one that nobody has disturbed. `JIGSAWA_KILLS` takes more.
-#[test]
-fn killed_at_any_moment_the_results_are_those_of_a_calm_run() {
-    let kills: u32 = std::env::var("JIGSAWA_KILLS").map_or(4, |v| v.parse().unwrap());
-    let night = masters();
-    let began = Instant::now();
-    night
-        .run("run masters --palettes SHO,HOO --out calm")
-        .success();
-    let whole = began.elapsed();
-    let calm = results(&night.path("calm"));
-    std::fs::remove_dir_all(night.path("calm")).unwrap();
-    for k in 0..kills {
-        let part = (f64::from(k) * 0.618_033_989 + 0.3).fract();
-        let mut child = std::process::Command::new(assert_cmd::cargo::cargo_bin!("jigsawa"))
-            .args([
-                "run",
-                "masters",
-                "--palettes",
-                "SHO,HOO",
-                "--out",
-                "calm",
-                "--quiet",
-            ])
-            .current_dir(night.path("."))
-            .spawn()
-            .unwrap();
-        std::thread::sleep(Duration::from_secs_f64(part * whole.as_secs_f64()));
-        child.kill().unwrap();
-        child.wait().unwrap();
-        if k % 2 == 1 || k + 1 == kills {
-            night
-                .run("run masters --palettes SHO,HOO --out calm")
-                .success();
-            same(&calm, &results(&night.path("calm")));
-            std::fs::remove_dir_all(night.path("calm")).unwrap();
-        }
-    }
-}
-
-#[test]
-fn watching_brings_results_up_to_date_as_frames_come_and_ends_when_none_does() {
-    let night = masters();
-    std::fs::create_dir(night.path("tonight")).unwrap();
-    let bring = |name: &str| {
-        let to = night.path("tonight").join(name);
-        std::fs::copy(night.path("masters").join(name), to).unwrap();
-    };
-    bring("ha.fits");
-    let child = std::process::Command::new(assert_cmd::cargo::cargo_bin!("jigsawa"))
-        .args([
-            "run", "tonight", "--watch", "--every", "0.2", "--idle", "0.05", "--json",
-        ])
-        .current_dir(night.path("."))
-        .stdout(std::process::Stdio::piped())
-        .spawn()
-        .unwrap();
-    let picture = |part: &str| night.files("result").iter().any(|f| f.ends_with(part));
-    let wait_for = |part: &str| {
-        let began = Instant::now();
-        while !picture(part) {
-            assert!(began.elapsed() < Duration::from_mins(1), "no {part}");
-            std::thread::sleep(Duration::from_millis(50));
-        }
-    };
-    wait_for("-Ha-finished.png");
-    bring("oiii.fits");
-    wait_for("-HOO-finished.png");
-    let watched = std::fs::read_to_string(night.path("result/index.html")).unwrap();
-    assert!(watched.contains("location.reload"));
-    let output = child.wait_with_output().unwrap();
-    assert!(output.status.success());
-    assert!(picture("index.html"));
 }
