@@ -64,7 +64,7 @@ pub fn masters(path: &Path) -> Vec<PathBuf> {
     for mut frame in layout.into_iter().flat_map(|l| l.frames) {
         let own = frame.calibration.iter_mut();
         let own = own.flat_map(CalibrationRecord::files_mut);
-        all.extend(own.map(|file| folder.join(path_of(file))));
+        all.extend(own.map(|file| folder.join(in_our_way(file, folder))));
     }
     all.sort_unstable();
     all.dedup();

@@ -70,8 +70,8 @@ fn rays_and_blooms_of_single_lights_are_filled_through_the_layout() {
         .says("flaws");
 }
 
-#[test]
-fn frames_without_cards_and_names_are_guessed_by_their_pixels_and_said() {
+/// A raw night whose frames neither cards nor names tell the kind of, in `raw`.
+pub fn untold() -> Night {
     let night = Night::new();
     let told = Told {
         no_kinds: true,
@@ -79,6 +79,12 @@ fn frames_without_cards_and_names_are_guessed_by_their_pixels_and_said() {
         ..Told::default()
     };
     written(&night, &small(), told, |f| f.kind != Kind::DarkFlat);
+    night
+}
+
+#[test]
+fn frames_without_cards_and_names_are_guessed_by_their_pixels_and_said() {
+    let night = untold();
     let account = night
         .run("calibrate raw --out work --name reef --json")
         .json();

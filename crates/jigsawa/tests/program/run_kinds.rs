@@ -1,9 +1,8 @@
 //! What a run takes the files of a folder for.
 
 use jigsawa_core::filter::Filter;
-use jigsawa_core::frame::Kind;
 
-use crate::calibrate::{Told, small, written};
+use crate::calibrate_odd::untold;
 use crate::night::{Night, frame, heart};
 use crate::run::{count, steps};
 
@@ -152,13 +151,7 @@ fn lights_of_panels_are_stacked_apart_and_joined() {
 
 #[test]
 fn a_raw_night_without_cards_and_names_is_seen_by_its_pixels() {
-    let night = Night::new();
-    let told = Told {
-        no_kinds: true,
-        no_names: true,
-        ..Told::default()
-    };
-    written(&night, &small(), told, |f| f.kind != Kind::DarkFlat);
+    let night = untold();
     let check = night
         .run("check raw --target 'Lantern Reef' --json")
         .success()
