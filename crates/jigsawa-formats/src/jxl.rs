@@ -9,13 +9,14 @@ use zune_jpegxl::{JxlEncodeErrors, JxlSimpleEncoder};
 
 use crate::about::{NextRows, STRIP_ROWS};
 use crate::error::FileError;
+use crate::stumble::caught;
 use crate::whole::Unfinished;
 
 /// Writes the rows that `next` gives. The encoder wants all of them at once: six bytes a pixel are in memory. Words about the
 /// picture are not kept: the encoder writes the bare stream.
 ///
 /// # Errors
-/// When a side has one pixel, what `next` says, or that the disk does not take the file.
+/// When a side has one pixel, when its noise is too strong for the encoder, what `next` says, or that the disk does not take the file.
 pub fn write(
     file: &Unfinished,
     (width, height): (usize, usize),
@@ -31,8 +32,13 @@ pub fn write(
     let options =
         EncoderOptions::new(width, height, ColorSpace::RGB, BitDepth::Sixteen).set_num_threads(1);
     let mut stream = Vec::new();
-    JxlSimpleEncoder::new(&pixels, options)
-        .encode(&mut stream)
+    let encode = || JxlSimpleEncoder::new(&pixels, options).encode(&mut stream);
+    // It runs out of room where noise is a sixteenth of the whole range in a picture of at most 256 pixels a side.
+    caught(encode)
+        .ok_or_else(|| {
+            let why = "JPEG XL has no room for noise as strong as this: write it as PNG or TIFF";
+            FileError::Picture(why.to_owned())
+        })?
         .map_err(refused)?;
     file.buffered(|out| {
         out.write_all(&stream)

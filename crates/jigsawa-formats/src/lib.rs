@@ -19,5 +19,6 @@ pub mod jxl;
 pub mod png;
 pub mod scratch;
 pub mod select;
+mod stumble;
 pub mod tiff;
 pub mod whole;

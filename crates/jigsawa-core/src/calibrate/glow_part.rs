@@ -7,6 +7,7 @@
 //! the part, and so is what lights differ by. The part by the exposures is known to a fifth, and both are averaged by their errors.
 
 use nalgebra::{DMatrix, DVector};
+use rayon::prelude::*;
 
 use super::glow::{Glow, levels};
 use crate::doors::{DoorError, FrameSource};
@@ -52,14 +53,14 @@ pub fn part(
     told: Option<f64>,
 ) -> Result<Option<Measured>, DoorError> {
     let flat = flat.map(levels).transpose()?;
-    let mut fits: Vec<[f64; 2]> = Vec::new();
-    for light in lights {
+    let of_light = |light: &&dyn FrameSource| -> Result<Option<[f64; 2]>, DoorError> {
         let levels = levels(*light)?;
         let fit = |degree| fitted(glow.cells(), &levels, flat.as_ref(), degree);
-        if let [Some(low), Some(high)] = DEGREES.map(fit) {
-            fits.push([low, high]);
-        }
-    }
+        let [low, high] = DEGREES.map(fit);
+        Ok(low.zip(high).map(|(low, high)| [low, high]))
+    };
+    let fits: Result<Vec<_>, DoorError> = lights.par_iter().map(of_light).collect();
+    let fits: Vec<[f64; 2]> = fits?.into_iter().flatten().collect();
     Ok(settled(by_lights(&fits), told))
 }
 
@@ -112,7 +113,7 @@ fn fitted(glow: &Plane, light: &Plane, flat: Option<&Plane>, degree: usize) -> O
     let size = light.size();
     let side = size.width().max(size.height()).real();
     // The unknowns of a cell: the glow's part first, then the sky's.
-    let row = |i: usize| -> Vec<f64> {
+    let row = |i: usize| -> DVector<f64> {
         let (x, y) = (i % size.width(), i / size.width());
         let (u, v) = (2.0 * x.real() / side - 1.0, 2.0 * y.real() / side - 1.0);
         let seen = flat.map_or(1.0, |f| f64::from(f.data()[i]));
@@ -123,10 +124,10 @@ fn fitted(glow: &Plane, light: &Plane, flat: Option<&Plane>, degree: usize) -> O
                 seen * u.powi(powers[0]) * v.powi(powers[1])
             }));
         }
-        row
+        DVector::from_vec(row)
     };
     let known = |i: &usize| light.data()[*i].is_finite() && flat.is_none_or(|f| f.data()[*i] > 0.0);
-    let cells: Vec<(Vec<f64>, f64)> = (0..size.area())
+    let cells: Vec<(DVector<f64>, f64)> = (0..size.area())
         .filter(known)
         .map(|i| (row(i), f64::from(light.data()[i])))
         .collect();
@@ -140,15 +141,13 @@ fn fitted(glow: &Plane, light: &Plane, flat: Option<&Plane>, degree: usize) -> O
         let (mut normal, mut right) = (DMatrix::zeros(n, n), DVector::zeros(n));
         for i in &kept {
             let (row, level) = &cells[*i];
-            let row = DVector::from_column_slice(row);
-            right.axpy(*level, &row, 1.0);
-            normal.ger(1.0, &row, &row, 1.0);
+            right.axpy(*level, row, 1.0);
+            normal.ger(1.0, row, row, 1.0);
         }
         found = normal.cholesky()?.solve(&right);
         let off = |i: usize| {
             let (row, level) = &cells[i];
-            let fit: f64 = row.iter().zip(found.iter()).map(|(a, b)| a * b).sum();
-            (level - fit).single()
+            (level - row.dot(&found)).single()
         };
         let mut all: Vec<f32> = kept.iter().map(|i| off(*i)).collect();
         let centre = median(&mut all);

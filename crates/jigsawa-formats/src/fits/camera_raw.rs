@@ -7,10 +7,7 @@
 
 use std::fs;
 use std::io::{BufReader, Cursor};
-use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::path::Path;
-use std::sync::Once;
-use std::sync::atomic::{AtomicUsize, Ordering};
 
 use exif::{Exif, In, Tag, Value};
 use rawloader::{RawImage, RawImageData};
@@ -20,6 +17,7 @@ use super::unit::Unit;
 use super::unpacked::{Unpacking, number, shape, text, whole};
 use super::unzip::Unzipped;
 use crate::error::FileError;
+use crate::stumble::caught;
 
 /// Endings of such files.
 pub const ENDINGS: [&str; 9] = [
@@ -48,45 +46,14 @@ pub(super) fn unpack(path: &Path) -> Result<(Unit, Unzipped), FileError> {
 /// What the decoder makes of it. One that stumbles over a damaged file says so as an error here.
 fn decoded(bytes: &[u8]) -> Result<RawImage, FileError> {
     let unknown = |why: String| FileError::CameraRaw(why);
-    let quiet = Quiet::new();
-    let decode = || rawloader::decode(&mut Cursor::new(bytes));
-    let decoded = catch_unwind(AssertUnwindSafe(decode));
-    drop(quiet);
-    match decoded {
-        Ok(Ok(raw)) => Ok(raw),
-        Ok(Err(e)) => {
+    match caught(|| rawloader::decode(&mut Cursor::new(bytes))) {
+        Some(Ok(raw)) => Ok(raw),
+        Some(Err(e)) => {
             let text = e.to_string();
             let said = text.split('"').nth(1).unwrap_or(&text);
             Err(unknown(said.to_owned()))
         }
-        Err(_) => Err(unknown("it is damaged".to_owned())),
-    }
-}
-
-/// As long as it lives, a decoder's stumbling is not printed: it is told as an error.
-pub(super) struct Quiet;
-
-static DECODING: AtomicUsize = AtomicUsize::new(0);
-
-impl Quiet {
-    pub(super) fn new() -> Self {
-        static HOOK: Once = Once::new();
-        HOOK.call_once(|| {
-            let usual = std::panic::take_hook();
-            std::panic::set_hook(Box::new(move |info| {
-                if DECODING.load(Ordering::SeqCst) == 0 {
-                    usual(info);
-                }
-            }));
-        });
-        DECODING.fetch_add(1, Ordering::SeqCst);
-        Self
-    }
-}
-
-impl Drop for Quiet {
-    fn drop(&mut self) {
-        DECODING.fetch_sub(1, Ordering::SeqCst);
+        None => Err(unknown("it is damaged".to_owned())),
     }
 }
 

@@ -5,19 +5,18 @@
 
 use std::fs::File;
 use std::io::{BufReader, Read};
-use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::path::Path;
 
 use jigsawa_core::number::Convert;
 use tiff::ColorType;
 use tiff::decoder::{Decoder, DecodingResult, Limits};
 
-use super::camera_raw::Quiet;
 use super::pool;
 use super::unit::Unit;
 use super::unpacked::{Unpacking, shape, whole};
 use super::unzip::Unzipped;
 use crate::error::FileError;
+use crate::stumble::caught;
 
 /// Which of them a file is, by its first bytes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -61,11 +60,8 @@ impl Picture {
             Self::Png => png(BufReader::new(file), most),
         };
         // A decoder that stumbles over a damaged file says so as an error here.
-        let quiet = Quiet::new();
-        let pixels = catch_unwind(AssertUnwindSafe(read));
-        drop(quiet);
-        pixels
-            .map_err(|_| FileError::Image("it is damaged".to_owned()))??
+        caught(read)
+            .ok_or_else(|| FileError::Image("it is damaged".to_owned()))??
             .unpacked()
     }
 }

@@ -21,10 +21,17 @@ const SHAPE: (usize, usize) = (4, 90);
 
 /// Gives the rows of `all` in turn.
 fn rows_of<T: Clone>(all: &[T]) -> impl FnMut(usize, &mut Vec<T>) -> Result<(), FileError> {
+    rows_of_width(all, SHAPE.0)
+}
+
+fn rows_of_width<T: Clone>(
+    all: &[T],
+    width: usize,
+) -> impl FnMut(usize, &mut Vec<T>) -> Result<(), FileError> {
     let mut done = 0;
     move |rows, out| {
         out.clear();
-        out.extend_from_slice(&all[done * 12..(done + rows) * 12]);
+        out.extend_from_slice(&all[done * 3 * width..(done + rows) * 3 * width]);
         done += rows;
         Ok(())
     }
@@ -190,30 +197,63 @@ fn a_png_file_has_its_bits_and_the_profile(#[values(Bits::Eight, Bits::Sixteen)]
     }
 }
 
-#[test]
-fn jpeg_xl_comes_back_to_the_last_bit_through_another_decoder() {
+/// Shapes on both sides of the encoder's tiles, down to the smallest.
+#[rstest]
+fn jpeg_xl_comes_back_to_the_last_bit_through_another_decoder(
+    #[values(SHAPE, (2, 2), (2, 5), (5, 2), (256, 256), (255, 257), (513, 3), (3, 2050))] shape: (
+        usize,
+        usize,
+    ),
+    #[values("constant", "white", "gradient", "noise", "noise beside black")] of: &str,
+) {
     let dir = tempfile::tempdir().unwrap();
     let path = dir.path().join("a.jxl");
-    let all: Vec<u16> = (0..3 * SHAPE.0 * SHAPE.1)
-        .map(|i| (i * i * 31 % 65_536).u16())
+    let noise = |i: usize| 20_000 + scrambled(i) % 10_000;
+    let all: Vec<u16> = (0..3 * shape.0 * shape.1)
+        .map(|i| match of {
+            "constant" => 700,
+            "white" => u16::MAX,
+            "gradient" => (i * 3 % 65_536).u16(),
+            "noise beside black" if i / 3 % shape.0 < shape.0 / 2 => 0,
+            _ => noise(i).u16(),
+        })
         .collect();
-    filled(&path, |f| jxl::write(f, SHAPE, &mut rows_of(&all)));
+    filled(&path, |f| {
+        jxl::write(f, shape, &mut rows_of_width(&all, shape.0))
+    });
     let image = jxl_oxide::JxlImage::builder().open(&path).unwrap();
-    assert_eq!(
-        (image.width(), image.height()),
-        (SHAPE.0.u32(), SHAPE.1.u32())
-    );
+    let got_shape = (image.width(), image.height());
+    assert_eq!(got_shape, (shape.0.u32(), shape.1.u32()));
     let frame = image.render_frame(0).unwrap();
-    let mut stream = frame.stream();
     let mut got = vec![0u16; all.len()];
-    stream.write_to_buffer(&mut got);
-    assert_eq!(got, all);
-    let narrow = Unfinished::new(&dir.path().join("b.jxl"), true).unwrap();
-    let mut black = |rows: usize, out: &mut Vec<u16>| {
-        out.resize(3 * rows, 0);
-        Ok(())
-    };
-    assert!(jxl::write(&narrow, (1, 3), &mut black).is_err());
+    frame.stream().write_to_buffer(&mut got);
+    assert!(got == all, "{of}");
+}
+
+/// Looks like noise.
+fn scrambled(i: usize) -> usize {
+    i.wrapping_mul(i).wrapping_mul(31) >> 3
+}
+
+/// The encoder gives up on it.
+#[test]
+fn jpeg_xl_of_nothing_but_noise_is_an_error() {
+    let dir = tempfile::tempdir().unwrap();
+    let file = Unfinished::new(&dir.path().join("b.jxl"), true).unwrap();
+    let all: Vec<u16> = (0..3 * 256 * 256)
+        .map(|i| (scrambled(i) % 65_536).u16())
+        .collect();
+    let error = jxl::write(&file, (256, 256), &mut rows_of_width(&all, 256)).unwrap_err();
+    assert!(error.to_string().contains("PNG"), "{error}");
+}
+
+#[rstest]
+fn jpeg_xl_has_two_pixels_a_side(#[values((1, 3), (3, 1))] shape: (usize, usize)) {
+    let dir = tempfile::tempdir().unwrap();
+    let file = Unfinished::new(&dir.path().join("b.jxl"), true).unwrap();
+    let black = vec![0; 9];
+    let error = jxl::write(&file, shape, &mut rows_of_width(&black, shape.0)).unwrap_err();
+    assert!(error.to_string().contains("two pixels"), "{error}");
 }
 
 #[test]

@@ -2,7 +2,7 @@
 //!
 //! `gather` opens the frames and finds out what they are; the core sorts them. `masters` averages those that lights
 //! need, unless the library (`library`) has them of the same frames; `lights` measures how much of a dark each group of
-//! lights has, lists the flawed pixels, and writes the layout's records. `own` lists what single lights have besides; `write` makes
+//! lights has (`glow`, of its amplifier), lists the flawed pixels, and writes the layout's records with what they scatter by (`noise`). `own` lists what single lights have besides; `write` makes
 //! calibrated copies for other programs.
 
 mod gather;

@@ -1,13 +1,13 @@
 //! Lights with what each of them needs: measured where it must be, and as records of a layout.
 
+mod glow;
+mod noise;
+
 use jigsawa_core::calibrate::defects::{Defects, Flaw, of_lights};
 use jigsawa_core::calibrate::dust::{Mote, left, motes};
 use jigsawa_core::calibrate::full::full;
-use jigsawa_core::calibrate::glow_part::part;
 use jigsawa_core::calibrate::group::Group;
-use jigsawa_core::calibrate::light::{Calibrated, Calibration, Dark};
-use jigsawa_core::calibrate::needs::{DarkFor, Needs};
-use jigsawa_core::calibrate::noise::{NoiseModel, measured};
+use jigsawa_core::calibrate::needs::Needs;
 use jigsawa_core::calibrate::pattern::{Pattern, cell_medians, greens_first};
 use jigsawa_core::calibrate::record::{CalibrationRecord, DarkRecord};
 use jigsawa_core::calibrate::scaling::HotPixels;
@@ -23,7 +23,6 @@ use jigsawa_core::space::Size;
 use jigsawa_core::verdict::Verdict;
 use jigsawa_formats::fingerprint;
 use rayon::prelude::*;
-use std::sync::Arc;
 
 use super::gather::Raw;
 use super::masters::Master;
@@ -36,9 +35,6 @@ use crate::trouble::Trouble;
 
 /// Lights of a group on which a dark's part is measured, or hot pixels are looked for, spread over the night.
 const MEASURED: usize = 7;
-
-/// Lights of these on which the part of the glow is fitted.
-const GLOWING: usize = 3;
 
 /// No part is known better than this, relative to it: on the made-up chip, where all is as assumed, it comes out lower by
 /// half of it.
@@ -279,49 +275,6 @@ impl<'a> Lights<'a> {
         Ok(Some(Measured { value, sigma }))
     }
 
-    /// A glow goes with the time alone, more or less: the part that some lights have, by the exposures and by what they show.
-    fn part_of_glow(
-        &self,
-        needs: &Needs,
-        dark: DarkFor,
-        factor: f64,
-    ) -> Result<Option<Measured>, Trouble> {
-        let masters = self.master(Some(dark.group)).zip(self.master(needs.bias));
-        let Some((master, bias)) = masters else {
-            return Ok(None);
-        };
-        let glow = Masters::default().glow(&master.path, &bias.path, self.size())?;
-        let Some(glow) = glow else {
-            return Ok(None);
-        };
-        let of_dark = master.file.header().number("EXPTIME");
-        let exposures = of_dark.filter(|s| *s > 0.0).zip(self.group.exposure_s);
-        let told = exposures.map(|(of_dark, of_light)| of_light / of_dark);
-        let some = self.some();
-        let step = some.len().div_ceil(GLOWING);
-        let lights: Vec<_> = some
-            .iter()
-            .step_by(step.max(1))
-            .map(|r| {
-                let without_glow = Dark {
-                    master: master.file.plane(0),
-                    factor,
-                    glow: Some((glow.clone(), 0.0)),
-                };
-                let with = Calibration {
-                    bias: Some(bias.file.plane(0)),
-                    dark: Some(without_glow),
-                    ..Calibration::<_, Arc<Defects>>::default()
-                };
-                Calibrated::new(r.file.plane(0), with)
-            })
-            .collect();
-        let sources: Vec<&dyn FrameSource> = lights.iter().map(|l| l as &dyn FrameSource).collect();
-        let flat = self.master(needs.flat).map(|m| m.file.plane(0));
-        let flat = flat.as_ref().map(|f| f as &dyn FrameSource);
-        part(&glow, &sources, flat, told).map_err(self.unreadable())
-    }
-
     /// The flawed pixels of dark and flat; without a dark those that stand alone in the lights.
     fn defects(&self, found: &Found) -> Result<Defects, Trouble> {
         let dark = self.master(found.needs.dark.map(|d| d.group));
@@ -372,58 +325,6 @@ impl<'a> Lights<'a> {
             gain_e_adu: self.first().facts.gain_e_adu,
             noise: self.noise(found),
         }
-    }
-
-    /// What its values scatter by: what frames of the dark did, or those of the bias, with what the masters have themselves.
-    fn noise(&self, found: &Found) -> Option<NoiseModel> {
-        let needs = &found.needs;
-        let gain = self.first().facts.gain_e_adu?;
-        let dark = self.master(needs.dark.map(|d| d.group));
-        let bias = self.master(needs.bias);
-        let scaled = found
-            .factor
-            .filter(|_| needs.dark.is_some_and(|d| d.scaled));
-        let variance = match (dark, bias, scaled) {
-            (Some(dark), _, None) => of_frame(dark)? + of_master(dark),
-            // Of another exposure's dark only the reading is alike, and it takes a part of its noise along.
-            (Some(dark), Some(bias), Some(part)) => {
-                let (k, current) = (part.value, (of_frame(dark)? - of_frame(bias)?).max(0.0));
-                let masters = k * k * of_master(dark) + (1.0 - k).powi(2) * of_master(bias);
-                of_frame(bias)? + k * current + masters
-            }
-            (None, Some(bias), _) => of_frame(bias)? + of_master(bias),
-            _ => return None,
-        };
-        let flat = self.master(needs.flat);
-        Some(NoiseModel {
-            dark: gain * variance.sqrt(),
-            of_light: 1.0,
-            flat: flat.map_or(0.0, |m| f64::from(m.noise)),
-        })
-    }
-
-    /// How noisy some lights are against what their calibration says, where that says it.
-    fn noise_ratio(&self, record: &CalibrationRecord) -> Result<Option<f64>, Trouble> {
-        let Some(model) = record.noise else {
-            return Ok(None);
-        };
-        // Read through the pattern, colours would be interpolated.
-        let one_colour = CalibrationRecord {
-            pattern: None,
-            ..record.clone()
-        };
-        let calibrating = Masters::default().open(&one_colour, self.size())?;
-        let ratio = |r: &&Raw| -> Result<Option<f32>, DoorError> {
-            let told = measured(&calibrating.read_through(&r.file, 0))?;
-            Ok(told.map(|(level, is)| (is / model.variance(level).sqrt()).single()))
-        };
-        let all: Result<Vec<Option<f32>>, DoorError> = self.some().par_iter().map(ratio).collect();
-        let mut all: Vec<f32> = all
-            .map_err(self.unreadable())?
-            .into_iter()
-            .flatten()
-            .collect();
-        Ok((!all.is_empty()).then(|| f64::from(median(&mut all))))
     }
 
     /// How many of the deeper shadows in the flat do not fit the lights, of how many that can be seen there.
@@ -521,16 +422,6 @@ impl<'a> Lights<'a> {
             .collect();
         Ok(all.into_par_iter().map(row).collect())
     }
-}
-
-/// Variance of a frame of a master's set, in units of the file; none where it is not known.
-fn of_frame(master: &Master) -> Option<f64> {
-    (master.frame_noise > 0.0).then(|| f64::from(master.frame_noise).powi(2))
-}
-
-/// Variance of the master itself.
-fn of_master(master: &Master) -> f64 {
-    f64::from(master.noise).powi(2)
 }
 
 /// What the planes of a colour camera's frame show.
