@@ -62,6 +62,22 @@ impl FitsFrame {
     /// When the file cannot be read, is no FITS file, is cut short, holds no image, or holds one that
     /// is neither a plane nor three planes, or whose numbers make no sense.
     pub fn open(path: &Path) -> Result<Self, FileError> {
+        let (mut made, sample) = Self::unsearched(path)?;
+        made.blank = made.blank(&sample)?;
+        Ok(made)
+    }
+
+    /// The same for what the header and some rows tell: borders that have a number keep it, which spares reading all of the
+    /// file.
+    ///
+    /// # Errors
+    /// As [`Self::open`].
+    pub fn glance(path: &Path) -> Result<Self, FileError> {
+        Self::unsearched(path).map(|(made, _)| made)
+    }
+
+    /// A frame whose borders are not looked for yet, and some of its rows.
+    fn unsearched(path: &Path) -> Result<(Self, Vec<f32>), FileError> {
         let (file, choice) = select::split(path);
         let (path, choice) = (file.as_ref(), choice.as_ref());
         let kept = sniff(path)?;
@@ -121,8 +137,7 @@ impl FitsFrame {
             let known = sample.iter().copied().filter(|v| v.is_finite());
             made.stretched = are_stretched(known.collect());
         }
-        made.blank = made.blank(&sample)?;
-        Ok(made)
+        Ok((made, sample))
     }
 
     /// Keeps to the part that saw the sky, where cards tell it.
@@ -213,6 +228,11 @@ impl FitsFrame {
             blank.hide(rect, out);
         }
         Ok(())
+    }
+
+    /// Are its pixels stored as they are, so that reading them in parts takes no longer than at once?
+    pub const fn is_plain(&self) -> bool {
+        matches!(self.pixels, Pixels::Plain(_))
     }
 
     /// The share of all pixels that have no data but a number, and that number: a black border, say.

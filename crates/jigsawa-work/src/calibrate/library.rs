@@ -49,5 +49,5 @@ pub(super) fn mark<'a>(
 
 /// Is a master of this mark there and whole?
 pub(super) fn has(path: &Path, mark: &str) -> bool {
-    FitsFrame::open(path).is_ok_and(|f| f.header().text(MARK).as_deref() == Some(mark))
+    FitsFrame::glance(path).is_ok_and(|f| f.header().text(MARK).as_deref() == Some(mark))
 }

@@ -51,24 +51,30 @@ impl<'a> Field<'a> {
         })
     }
 
-    /// A frame's sky; the buffer is used for its pixels and comes back.
+    /// A frame's sky; the buffer is used for the pixels of one that is packed, and comes back.
     pub fn sky(&'a self, i: usize, buffer: &mut Vec<f32>) -> Result<Option<Sky<'a>>, Trouble> {
         let Some(member) = self.member(i) else {
             return Ok(None);
         };
         let f = &self.frames[i];
-        let plane = f
-            .read_plane(std::mem::take(buffer))
-            .map_err(|e| Trouble::Files(vec![(f.path.clone(), e)]))?;
-        let saturation = member.catalogue.saturation;
-        let samples = Samples::take(
-            &plane,
-            member.placement,
-            member.catalogue,
-            saturation,
-            self.lattice,
-        );
-        *buffer = plane.into_data();
+        let (placement, stars) = (member.placement, member.catalogue);
+        let saturation = stars.saturation;
+        let samples = if f.file.is_plain() {
+            Samples::read(&f.source(), placement, stars, saturation, self.lattice).map_err(
+                |error| Trouble::Unreadable {
+                    file: f.name(),
+                    error: error.to_string(),
+                },
+            )?
+        } else {
+            // Packed tiles would be unpacked for each part anew.
+            let plane = f
+                .read_plane(std::mem::take(buffer))
+                .map_err(|e| Trouble::Files(vec![(f.path.clone(), e)]))?;
+            let samples = Samples::take(&plane, placement, stars, saturation, self.lattice);
+            *buffer = plane.into_data();
+            samples
+        };
         Ok(Some(Sky { member, samples }))
     }
 }

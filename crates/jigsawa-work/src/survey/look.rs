@@ -162,7 +162,7 @@ fn workers(files: &[FoundFile], run: &Run<'_>) -> usize {
     let bytes = |f: &FoundFile| std::fs::metadata(&f.path).map_or(0, |m| m.len().index());
     let largest = files.iter().max_by_key(|f| bytes(f));
     let pixels = largest.map_or(1, |f| {
-        FitsFrame::open(&f.path).map_or_else(
+        FitsFrame::glance(&f.path).map_or_else(
             // A 16-bit pixel has two bytes on disk.
             |_| bytes(f) / 2,
             |frame| frame.size().area(),

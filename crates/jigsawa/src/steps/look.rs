@@ -89,7 +89,7 @@ impl Found {
     }
 }
 
-/// Looks at all files that a recipe means; headers alone are read.
+/// Looks at all files that a recipe means; headers and some rows are read.
 /// What a run has made there is none of them.
 pub fn look(recipe: &Recipe, state: &State) -> Result<Found, Trouble> {
     let out = recipe.path(&recipe.out);
@@ -103,7 +103,7 @@ pub fn look(recipe: &Recipe, state: &State) -> Result<Found, Trouble> {
     found.retain(|f| !made.contains(&f.path));
     let opened: Vec<_> = found
         .par_iter()
-        .map(|f| FitsFrame::open(&f.path).map(|file| of_file(&f.path, &file)))
+        .map(|f| FitsFrame::glance(&f.path).map(|file| of_file(&f.path, &file)))
         .collect();
     let mut all = Found::default();
     let mut broken = Vec::new();

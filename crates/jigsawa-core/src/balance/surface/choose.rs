@@ -7,6 +7,7 @@ use crate::number::Convert;
 use nalgebra::DVector;
 
 use super::normal::Normal;
+use super::rows::Rows;
 use super::{Fit, Patch, Shape};
 use crate::space::Size;
 
@@ -48,7 +49,7 @@ struct Blocks<'a> {
 
 /// What all shapes of one kind share: the parts of each patch, and normal equations by fold and in all.
 struct Folds {
-    rows: Vec<Vec<(usize, f64)>>,
+    rows: Rows,
     each: Vec<Normal>,
     all: Normal,
 }
@@ -86,27 +87,26 @@ impl<'a> Blocks<'a> {
 
     fn folds(&self, shape: Shape) -> Folds {
         let canvas = self.canvas;
-        let rows: Vec<Vec<(usize, f64)>> = self
-            .patches
-            .iter()
-            .map(|p| shape.row(p.at, canvas))
+        let rows = shape.rows(self.patches, canvas);
+        let values: Vec<f64> = self.patches.iter().map(|p| p.value).collect();
+        let each: Vec<Normal> = (0..FOLDS)
+            .map(|fold| {
+                let weight = |(i, p): (usize, &Patch)| {
+                    if self.fold[i] == fold {
+                        p.weight * self.kept[i]
+                    } else {
+                        0.0
+                    }
+                };
+                let weights: Vec<f64> = self.patches.iter().enumerate().map(weight).collect();
+                rows.normal(&values, &weights)
+            })
             .collect();
-        let n = shape.count(canvas);
-        let mut folds = vec![Normal::zero(n); FOLDS];
-        for (i, (p, row)) in self.patches.iter().zip(&rows).enumerate() {
-            if self.kept[i] > 0.0 {
-                folds[self.fold[i]].add(row, p.value, p.weight * self.kept[i]);
-            }
-        }
-        let mut all = Normal::zero(n);
-        for f in &folds {
+        let mut all = Normal::zero(shape.count(canvas), 0.0);
+        for f in &each {
             all += f;
         }
-        Folds {
-            rows,
-            each: folds,
-            all,
-        }
+        Folds { rows, each, all }
     }
 
     /// The squares that a shape leaves of each block when it has not seen it. `None` when what is left
@@ -117,11 +117,15 @@ impl<'a> Blocks<'a> {
             .iter()
             .map(|f| of.all.less(f).solve(shape, self.canvas))
             .collect::<Option<_>>()?;
+        let mut told = vec![0.0; self.patches.len()];
         let mut squares = vec![0.0; self.count];
-        for (i, (p, row)) in self.patches.iter().zip(&of.rows).enumerate() {
-            let numbers = &solved[self.fold[i]];
-            let told: f64 = row.iter().map(|(k, a)| a * numbers[*k]).sum();
-            squares[self.block[i]] += p.weight * self.kept[i] * (p.value - told).powi(2);
+        for (fold, numbers) in solved.iter().enumerate() {
+            of.rows.values(numbers, &mut told);
+            let own = (0..told.len()).filter(|i| self.fold[*i] == fold);
+            for i in own {
+                let p = &self.patches[i];
+                squares[self.block[i]] += p.weight * self.kept[i] * (p.value - told[i]).powi(2);
+            }
         }
         Some(squares)
     }

@@ -3,7 +3,6 @@
 //! Every shape is linear in its numbers: weighted least squares, outlying patches held down by Tukey's
 //! biweight.
 
-use super::normal::Normal;
 use super::{Shape, Surface};
 use crate::number::Convert;
 use crate::robust::{BIWEIGHT_REACH, MAD_TO_SIGMA, biweight, mad, median};
@@ -34,24 +33,19 @@ impl Fit {
     pub(crate) fn new(shape: Shape, patches: &[Patch], canvas: Size) -> Option<Self> {
         let mut kept = vec![1.0; patches.len()];
         let mut spread = 0.0;
-        let rows: Vec<Vec<(usize, f64)>> =
-            patches.iter().map(|p| shape.row(p.at, canvas)).collect();
+        let rows = shape.rows(patches, canvas);
+        let values: Vec<f64> = patches.iter().map(|p| p.value).collect();
+        let mut weights: Vec<f64> = patches.iter().map(|p| p.weight).collect();
+        let mut told = vec![0.0; patches.len()];
+        let mut r: Vec<f32> = Vec::with_capacity(patches.len());
         let mut surface = Surface::zero();
         for _ in 0..ROUNDS {
-            let mut normal = Normal::zero(shape.count(canvas));
-            for ((p, row), k) in patches.iter().zip(&rows).zip(&kept) {
-                if *k > 0.0 {
-                    normal.add(row, p.value, p.weight * k);
-                }
-            }
-            let numbers = normal.solve(shape, canvas)?;
+            let numbers = rows.normal(&values, &weights).solve(shape, canvas)?;
             surface = shape.surface(&numbers, canvas);
-            let residual: Vec<f64> = patches
-                .iter()
-                .zip(&rows)
-                .map(|(p, row)| p.value - row.iter().map(|(i, a)| a * numbers[*i]).sum::<f64>())
-                .collect();
-            let mut r: Vec<f32> = residual.iter().map(|v| (*v).single()).collect();
+            rows.values(&numbers, &mut told);
+            let residuals = || values.iter().zip(&told).map(|(value, told)| value - told);
+            r.clear();
+            r.extend(residuals().map(Convert::single));
             let middle = median(&mut r);
             let next = f64::from(mad(&mut r, middle)) * MAD_TO_SIGMA;
             if next <= 0.0 || !next.is_finite() {
@@ -59,8 +53,11 @@ impl Fit {
             }
             let settled = (next / spread - 1.0).abs() < 1e-4;
             spread = next;
-            for (k, r) in kept.iter_mut().zip(&residual) {
-                *k = biweight(*r, BIWEIGHT_REACH * spread);
+            for (k, r) in kept.iter_mut().zip(residuals()) {
+                *k = biweight(r, BIWEIGHT_REACH * spread);
+            }
+            for ((w, p), k) in weights.iter_mut().zip(patches).zip(&kept) {
+                *w = p.weight * k;
             }
             if settled {
                 break;
@@ -76,10 +73,9 @@ impl Fit {
 
 /// Weighted least squares of a shape through patches, outliers and all. `None` when they do not fix it.
 pub(crate) fn fit_plainly(shape: Shape, patches: &[Patch], canvas: Size) -> Option<Surface> {
-    let mut normal = Normal::zero(shape.count(canvas));
-    for p in patches {
-        normal.add(&shape.row(p.at, canvas), p.value, p.weight);
-    }
+    let values: Vec<f64> = patches.iter().map(|p| p.value).collect();
+    let weights: Vec<f64> = patches.iter().map(|p| p.weight).collect();
+    let normal = shape.rows(patches, canvas).normal(&values, &weights);
     Some(shape.surface(&normal.solve(shape, canvas)?, canvas))
 }
 

@@ -3,11 +3,13 @@
 //! All are linear in their numbers, so that they can be scaled and added, and all are evaluated along a
 //! row of the canvas, which is how a merge needs them.
 
+mod band;
 mod choose;
 mod fit;
 mod glow;
 mod normal;
 mod polynomial;
+mod rows;
 mod shape;
 mod spline;
 

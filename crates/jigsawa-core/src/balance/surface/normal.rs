@@ -8,35 +8,27 @@ use std::ops::AddAssign;
 
 use nalgebra::{DMatrix, DVector};
 
-use super::Shape;
-use super::spline::Grid;
+use super::spline::{Grid, WIDE};
+use super::{Shape, band};
 use crate::space::Size;
 
-/// Normal equations.
+/// Normal equations; of the matrix, which is symmetric, the part on and below the diagonal.
 #[derive(Clone)]
 pub(super) struct Normal {
-    matrix: DMatrix<f64>,
-    right: DVector<f64>,
+    pub(super) matrix: DMatrix<f64>,
+    pub(super) right: DVector<f64>,
+    /// That of all places.
     weight: f64,
 }
 
 impl Normal {
-    pub(super) fn zero(n: usize) -> Self {
+    /// Those of so many numbers, nothing in them yet but the places' weight.
+    pub(super) fn zero(n: usize, weight: f64) -> Self {
         Self {
             matrix: DMatrix::zeros(n, n),
             right: DVector::zeros(n),
-            weight: 0.0,
+            weight,
         }
-    }
-
-    pub(super) fn add(&mut self, row: &[(usize, f64)], value: f64, weight: f64) {
-        for (i, a) in row {
-            for (j, b) in row {
-                self.matrix[(*i, *j)] += weight * a * b;
-            }
-            self.right[*i] += weight * a * value;
-        }
-        self.weight += weight;
     }
 
     pub(super) fn less(&self, other: &Self) -> Self {
@@ -50,10 +42,14 @@ impl Normal {
     /// The shape's numbers; `None` when the patches do not fix them.
     pub(super) fn solve(&self, shape: Shape, canvas: Size) -> Option<DVector<f64>> {
         let mut m = self.matrix.clone();
-        if let Shape::Spline { stiffness } = shape {
+        let solved = if let Shape::Spline { stiffness } = shape {
             hold(&mut m, self.weight, stiffness, canvas);
-        }
-        let solved = m.cholesky()?.solve(&self.right);
+            // A place lies under four rows of splines.
+            let band = (WIDE - 1) * (Grid::of(canvas).shape().0 + 1);
+            band::solve(&mut m, &self.right, band)?
+        } else {
+            m.cholesky()?.solve(&self.right)
+        };
         solved.iter().all(|v| v.is_finite()).then_some(solved)
     }
 }

@@ -2,6 +2,7 @@
 
 use crate::number::Convert;
 use serde::{Deserialize, Serialize};
+use std::array;
 
 use super::{Domain, add_horner};
 use crate::space::{CanvasPx, Point};
@@ -39,11 +40,15 @@ impl Polynomial {
     }
 
     /// The value of each term's power at a place.
-    pub(crate) fn row(domain: Domain, degree: usize, p: Point<CanvasPx>) -> Vec<f64> {
+    pub(crate) fn row(
+        domain: Domain,
+        degree: usize,
+        p: Point<CanvasPx>,
+    ) -> impl Iterator<Item = f64> {
         let (u, v) = domain.to(p);
-        powers(degree)
-            .map(|(i, j)| u.powi(i.i32()) * v.powi(j.i32()))
-            .collect()
+        let of = |at: f64| -> [f64; MOST_DEGREE + 1] { array::from_fn(|n| at.powi(n.i32())) };
+        let (u, v) = (of(u), of(v));
+        powers(degree).map(move |(i, j)| u[i] * v[j])
     }
 
     /// The highest sum of exponents.
@@ -53,7 +58,7 @@ impl Polynomial {
 
     pub(super) fn at(&self, p: Point<CanvasPx>) -> f64 {
         let row = Self::row(self.domain, self.degree, p);
-        row.iter().zip(&self.terms).map(|(r, t)| r * t).sum()
+        row.zip(&self.terms).map(|(r, t)| r * t).sum()
     }
 
     pub(super) fn is_sound(&self) -> bool {

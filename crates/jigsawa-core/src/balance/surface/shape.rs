@@ -5,9 +5,10 @@ use nalgebra::DVector;
 use serde::{Deserialize, Serialize};
 
 use super::polynomial::{MOST_DEGREE, Polynomial};
+use super::rows::Rows;
 use super::spline::{Grid, Spline};
-use super::{Domain, Glow, Surface};
-use crate::space::{CanvasPx, Point, Size};
+use super::{Domain, Glow, Patch, Surface};
+use crate::space::{CanvasPx, Size};
 
 /// The kinds of surface.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
@@ -141,22 +142,32 @@ impl Shape {
         }
     }
 
-    /// The parts that a place has in each of the shape's numbers, those that are not zero.
-    pub(super) fn row(self, p: Point<CanvasPx>, canvas: Size) -> Vec<(usize, f64)> {
+    /// What the places of patches have in each of the shape's numbers.
+    pub(super) fn rows(self, patches: &[Patch], canvas: Size) -> Rows {
+        let places = patches.iter().map(|p| p.at);
+        let polynomial = |degree| {
+            let domain = Domain::of(canvas);
+            move |p| Polynomial::row(domain, degree, p)
+        };
         match self {
-            Self::Nothing => Vec::new(),
-            Self::Level => vec![(0, 1.0)],
-            Self::Plane => Self::Polynomial { degree: 1 }.row(p, canvas),
+            Self::Nothing => Rows::Whole(Vec::new()),
+            Self::Level => Rows::whole(1, places.map(|_| [1.0])),
+            Self::Plane => Rows::whole(3, places.map(polynomial(1))),
             Self::Polynomial { degree } => {
-                let row = Polynomial::row(Domain::of(canvas), degree, p);
-                row.into_iter().enumerate().collect()
+                Rows::whole(Polynomial::count(degree), places.map(polynomial(degree)))
             }
-            Self::Spline { .. } => Grid::of(canvas).weights(p).to_vec(),
+            Self::Spline { .. } => {
+                let grid = Grid::of(canvas);
+                Rows::Spline {
+                    numbers: self.count(canvas),
+                    parts: places.map(|p| grid.weights(p)).collect(),
+                }
+            }
             Self::Glow { corner, reach } => {
-                let under = Self::Polynomial { degree: UNDER_GLOW };
-                let mut row = under.row(p, canvas);
-                row.push((row.len(), Self::unit_glow(corner, reach, canvas).at(p)));
-                row
+                let under = polynomial(UNDER_GLOW);
+                let glow = Self::unit_glow(corner, reach, canvas);
+                let row = |p| under(p).chain([glow.at(p)]);
+                Rows::whole(self.numbers(), places.map(row))
             }
         }
     }

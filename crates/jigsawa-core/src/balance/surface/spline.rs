@@ -9,6 +9,9 @@ use crate::space::{CanvasPx, Point, Size};
 /// Pieces along the longer side. A surface that needs more follows nebulae, not skies.
 const PIECES: usize = 12;
 
+/// Splines that lie over a place, along each axis.
+pub(super) const WIDE: usize = 4;
+
 /// Fewest pieces along the shorter side.
 const LEAST_PIECES: usize = 3;
 
@@ -67,21 +70,18 @@ impl Grid {
         (i, t - i.real())
     }
 
-    /// The coefficients that a place depends on, with their weights.
-    pub(super) fn weights(&self, p: Point<CanvasPx>) -> [(usize, f64); 16] {
+    /// The coefficients that a place depends on, four side by side in four rows: the first of a row, and their weights.
+    pub(super) fn weights(&self, p: Point<CanvasPx>) -> [(usize, [f64; WIDE]); WIDE] {
         let ((i, tx), (j, ty)) = (self.split(0, p.x), self.split(1, p.y));
         let (wx, wy) = (blend(tx), blend(ty));
         let columns = self.shape().0;
-        std::array::from_fn(|k| {
-            let (a, b) = (k % 4, k / 4);
-            ((j + b) * columns + i + a, wx[a] * wy[b])
-        })
+        std::array::from_fn(|b| ((j + b) * columns + i, wx.map(|w| w * wy[b])))
     }
 }
 
 /// The four cubic B-splines over a piece, at `t` in 0..=1; beyond, their straight continuation would
 /// need more knots, so the cubics go on.
-fn blend(t: f64) -> [f64; 4] {
+fn blend(t: f64) -> [f64; WIDE] {
     let s = 1.0 - t;
     [
         s * s * s / 6.0,
@@ -92,7 +92,7 @@ fn blend(t: f64) -> [f64; 4] {
 }
 
 /// Polynomial of t, constant first, of a piece with these coefficients.
-fn cubic(c: [f64; 4]) -> [f32; 4] {
+fn cubic(c: [f64; WIDE]) -> [f32; 4] {
     [
         (c[0] + 4.0 * c[1] + c[2]) / 6.0,
         0.5 * (c[2] - c[0]),
@@ -118,7 +118,10 @@ impl Spline {
 
     pub(super) fn at(&self, p: Point<CanvasPx>) -> f64 {
         let weights = self.grid.weights(p);
-        weights.iter().map(|(k, w)| w * self.coefficients[*k]).sum()
+        let parts = weights
+            .iter()
+            .flat_map(|(first, w)| w.iter().zip(&self.coefficients[*first..]));
+        parts.map(|(w, c)| w * c).sum()
     }
 
     pub(super) fn is_sound(&self) -> bool {
@@ -155,7 +158,7 @@ impl Spline {
         let along: Vec<f64> = (0..columns)
             .map(|c| {
                 let of = |b: usize| wy[b] * self.coefficients[(j + b) * columns + c];
-                (0..4).map(of).sum()
+                (0..WIDE).map(of).sum()
             })
             .collect();
         let step = 1.0 / g.piece[0];

@@ -197,8 +197,7 @@ impl Surfaces {
             return fixed.at(at);
         }
         let row = Polynomial::row(self.domains[i], degrees.of[i], at);
-        row.iter()
-            .zip(degrees.numbers(i))
+        row.zip(degrees.numbers(i))
             .map(|(v, k)| v * numbers[k])
             .sum()
     }
