@@ -9,6 +9,7 @@ use std::ops::Range;
 
 use rayon::prelude::*;
 
+use super::blocks::each_from;
 use crate::doors::{DoorError, FrameSource};
 use crate::plane::Plane;
 use crate::space::{FramePx, Point, Rect, Size};
@@ -127,19 +128,10 @@ impl Mask {
 /// Runs of full pixels in a row.
 fn runs(row: &[f32], limit: f32) -> Vec<Range<usize>> {
     let mut found: Vec<Range<usize>> = Vec::new();
-    // Nearly all blocks hold none: one comparison of sixteen at a time.
-    for (b, block) in row.chunks(16).enumerate() {
-        if block.iter().fold(f32::MIN, |a, v| a.max(*v)) < limit {
-            continue;
-        }
-        for (i, _) in block.iter().enumerate().filter(|(_, v)| **v >= limit) {
-            let x = 16 * b + i;
-            match found.last_mut() {
-                Some(last) if last.end == x => last.end = x + 1,
-                _ => found.push(x..x + 1),
-            }
-        }
-    }
+    each_from(row, limit, |x| match found.last_mut() {
+        Some(last) if last.end == x => last.end = x + 1,
+        _ => found.push(x..x + 1),
+    });
     found
 }
 

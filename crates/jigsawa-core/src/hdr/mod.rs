@@ -13,6 +13,7 @@
 //! Weights that are the inverse of a variance go back to Robertson, Borman & Stevenson (2003, J. Electronic Imaging 12,
 //! 219); here the noise is measured on the frames themselves.
 
+mod blocks;
 mod cascade;
 mod chain;
 mod exposure;

@@ -7,6 +7,8 @@ use crate::number::Convert;
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
+use super::blocks::{each_from, highest};
+
 /// From which value pixels are full, and how that is known.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 pub struct Saturation {
@@ -80,24 +82,23 @@ const STEEP: f64 = 4.0;
 pub fn pile_up(values: &[f32], sky: f32) -> Option<f32> {
     let highest = values
         .par_chunks(1 << 16)
-        .map(|c| c.iter().fold(f32::MIN, |a, v| if *v > a { *v } else { a }))
+        .map(highest)
         .reduce(|| f32::MIN, f32::max);
     if !highest.is_finite() || highest <= sky {
         return None;
     }
     let per = BINS.single() / (highest - sky);
+    // The lower half is sky and what stands in it: no pile that matters.
+    let half = sky + 0.5 * (highest - sky);
     let counts = values
         .par_chunks(1 << 16)
         .fold(
             || vec![0u32; BINS],
             |mut counts, chunk| {
-                for v in chunk {
-                    // The lower half is sky and what stands in it: no pile that matters.
-                    let bin = (v - sky) * per;
-                    if bin >= 0.5 * BINS.single() {
-                        counts[bin.index().min(BINS - 1)] += 1;
-                    }
-                }
+                each_from(chunk, half, |i| {
+                    let bin = (chunk[i] - sky) * per;
+                    counts[bin.index().min(BINS - 1)] += 1;
+                });
                 counts
             },
         )

@@ -9,6 +9,7 @@ use crate::resample::{
     Drops, Kernel, Resampling, Scratch, Shape, Window, drop_onto, resample, window_for,
 };
 use crate::space::{Point, Rect, Size};
+use rayon::prelude::*;
 
 /// Memory of the work, kept from tile to tile.
 #[derive(Default)]
@@ -49,6 +50,9 @@ impl Kernels {
     }
 }
 
+/// Rows that are placed at a time.
+const PLACED_ROWS: usize = 32;
+
 /// A small part of the canvas from one input, placed as a merge places it, and not balanced: for looking at.
 /// `None` for an empty rectangle.
 ///
@@ -63,9 +67,20 @@ pub fn placed(input: &Input<'_>, rect: Rect) -> Result<Option<Plane>, DoorError>
         rect.y.real() + 0.5 * rect.height.real(),
     );
     let kernels = Kernels::at(input, at);
+    let placing = Placing::of_pixels(input, &kernels);
     let mut out = Plane::filled(size, f32::NAN);
-    let mut buffers = Buffers::default();
-    Placing::of_pixels(input, &kernels).place(rect, &mut buffers, out.data_mut())?;
+    // Some rows at a time, each of which sees a part of the frame alone.
+    out.data_mut()
+        .par_chunks_mut(rect.width * PLACED_ROWS)
+        .enumerate()
+        .try_for_each_init(Buffers::default, |buffers, (k, rows)| {
+            let band = Rect {
+                y: rect.y + (k * PLACED_ROWS).whole(),
+                height: rows.len() / rect.width,
+                ..rect
+            };
+            placing.place(band, buffers, rows)
+        })?;
     Ok(Some(out))
 }
 

@@ -79,10 +79,19 @@ impl HdrSet {
         let step = size.width().div_ceil(WIDTH).max(1);
         let sky = measured.exposures[0].light.sky;
         let name = merged.frame.target().display().to_string();
-        let after = thinned(&frame.plane(0), step, sky).map_err(|e| unreadable(&name, &e))?;
-        let sources = thinned(&map.plane(0), step, 0.0).map_err(|e| unreadable(&name, &e))?;
         let longest = set.frames[0];
-        let before = small(layout, frames, longest, after.size().width())
+        let (after, (sources, before)) = rayon::join(
+            || thinned(&frame.plane(0), step, sky),
+            || {
+                rayon::join(
+                    || thinned(&map.plane(0), step, 0.0),
+                    || small(layout, frames, longest, (size.width() / step).max(1)),
+                )
+            },
+        );
+        let after = after.map_err(|e| unreadable(&name, &e))?;
+        let sources = sources.map_err(|e| unreadable(&name, &e))?;
+        let before = before
             .map_err(|e| unreadable(&frames[longest].name(), &e))?
             .zip(layout.frames[longest].balance.as_ref())
             .map(|(s, b)| above(s.with(b), sky));
