@@ -2,6 +2,7 @@
 
 use crate::error::FileError;
 use jigsawa_core::number::Convert;
+use multiversion::multiversion;
 
 /// Rows of a picture, asked for from the top: so many of them, red, green, blue of each pixel, into a buffer.
 pub type NextRows<'a, T> = dyn FnMut(usize, &mut Vec<T>) -> Result<(), FileError> + 'a;
@@ -59,24 +60,60 @@ pub const fn srgb_profile() -> &'static [u8] {
     include_bytes!("srgb.icc")
 }
 
-/// 16-bit rows to 8 bits. A pattern of a step's height, the same for each run, takes the place of what is
-/// rounded away, so that smooth shadows have no steps. `row` is the number of the first row.
-pub(crate) fn eight_bits(samples: &[u16], width: usize, row: usize, out: &mut Vec<u8>) {
-    out.clear();
-    for (r, line) in samples.chunks_exact(3 * width).enumerate() {
-        out.extend(line.iter().enumerate().map(|(i, v)| {
-            let threshold = scatter((i / 3).u32(), (row + r).u32(), (i % 3).u32());
-            // 65535 = 255 * 257: whole steps stay whole.
-            ((u32::from(*v) * 255 + threshold) / 65_535).min(255) as u8
-        }));
+/// Values from 0 to 1 to 16 bits; a missing one becomes 0.
+#[multiversion(targets("x86_64+avx2"))]
+pub fn sixteen_bits(values: &[f32], out: &mut [u16]) {
+    for (o, v) in out.iter_mut().zip(values) {
+        *o = (v.clamp(0.0, 1.0) * 65_535.0 + 0.5).u16();
     }
 }
 
+/// Turns rows of 16 bits into such of 8. A pattern of a step's height, the same for each run, takes the place of what is
+/// rounded away, so that smooth shadows have no steps.
+pub(crate) struct EightBits {
+    /// Of each value of a row, red, green and blue of each pixel, its part of the pattern.
+    columns: Vec<u32>,
+}
+
+impl EightBits {
+    /// For pictures of this width.
+    pub(crate) fn new(width: usize) -> Self {
+        let channels = |x: usize| [0, 1, 2].map(|channel| column(x.u32(), channel));
+        Self {
+            columns: (0..width).flat_map(channels).collect(),
+        }
+    }
+
+    /// Rows to `out`; `row` is the number of the first.
+    pub(crate) fn rows(&self, samples: &[u16], row: usize, out: &mut Vec<u8>) {
+        out.resize(samples.len(), 0);
+        let width = self.columns.len();
+        let rows = samples.chunks_exact(width).zip(out.chunks_exact_mut(width));
+        for (r, (samples, out)) in rows.enumerate() {
+            one_row(samples, &self.columns, (row + r).u32(), out);
+        }
+    }
+}
+
+#[multiversion(targets("x86_64+avx2"))]
+fn one_row(samples: &[u16], columns: &[u32], y: u32, out: &mut [u8]) {
+    for ((o, v), column) in out.iter_mut().zip(samples).zip(columns) {
+        // 65535 = 255 * 257: whole steps stay whole.
+        let value = (u32::from(*v) * 255 + scatter(*column, y)) / 65_535;
+        *o = value.min(255) as u8;
+    }
+}
+
+/// What column and channel do to the pattern.
+const fn column(x: u32, channel: u32) -> u32 {
+    x.wrapping_mul(0x9e37_79b1) ^ channel.wrapping_mul(0xc2b2_ae3d)
+}
+
 /// A number from 0 to 65534, without pattern over pixels and channels.
-const fn scatter(x: u32, y: u32, channel: u32) -> u32 {
-    let mut h = x.wrapping_mul(0x9e37_79b1)
-        ^ y.wrapping_mul(0x85eb_ca77)
-        ^ channel.wrapping_mul(0xc2b2_ae3d);
+#[inline(always)]
+#[allow(clippy::inline_always)]
+const fn scatter(column: u32, y: u32) -> u32 {
+    let mut h = column ^ y.wrapping_mul(0x85eb_ca77);
     h ^= h >> 15;
     h = h.wrapping_mul(0x2c1b_3c6d);
     h ^= h >> 12;
@@ -131,7 +168,7 @@ mod tests {
     fn whole_steps_stay() {
         let samples: Vec<u16> = (0..=255u16).flat_map(|v| [v * 257; 3]).collect();
         let mut out = Vec::new();
-        eight_bits(&samples, 256, 7, &mut out);
+        EightBits::new(256).rows(&samples, 7, &mut out);
         for (i, v) in out.iter().enumerate() {
             assert_eq!(usize::from(*v), i / 3);
         }
@@ -142,7 +179,7 @@ mod tests {
         // A shadow between two steps of 8 bits.
         let samples = vec![20 * 257 + 90; 3 * 300 * 40];
         let mut out = Vec::new();
-        eight_bits(&samples, 300, 0, &mut out);
+        EightBits::new(300).rows(&samples, 0, &mut out);
         let mean = out.iter().map(|v| f64::from(*v)).sum::<f64>() / out.len().real();
         assert!((mean - (20.0 + 90.0 / 257.0)).abs() < 0.01, "{mean}");
     }

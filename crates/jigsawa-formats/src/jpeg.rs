@@ -2,7 +2,7 @@
 
 use jpeg_encoder::{ColorType, Encoder, SamplingFactor};
 
-use crate::about::{About, NextRows, STRIP_ROWS, eight_bits, srgb_profile};
+use crate::about::{About, EightBits, NextRows, STRIP_ROWS, srgb_profile};
 use crate::error::FileError;
 use crate::whole::Unfinished;
 
@@ -25,10 +25,11 @@ pub fn write(
 ) -> Result<(), FileError> {
     let (w, h) = (side(width)?, side(height)?);
     let mut pixels = Vec::with_capacity(3 * width * height);
+    let eight = EightBits::new(width);
     let (mut samples, mut rows) = (Vec::new(), Vec::new());
     for y in (0..height).step_by(STRIP_ROWS) {
         next(STRIP_ROWS.min(height - y), &mut samples)?;
-        eight_bits(&samples, width, y, &mut rows);
+        eight.rows(&samples, y, &mut rows);
         pixels.extend_from_slice(&rows);
     }
     let mut comment = about.text().into_bytes();

@@ -4,7 +4,7 @@ use jigsawa_core::number::Convert;
 use std::borrow::Cow;
 use std::io::Write;
 
-use crate::about::{About, NextRows, STRIP_ROWS, eight_bits, srgb_profile};
+use crate::about::{About, EightBits, NextRows, STRIP_ROWS, srgb_profile};
 use crate::error::FileError;
 use crate::whole::Unfinished;
 
@@ -49,11 +49,12 @@ pub fn write(
         }
         let mut writer = encoder.write_header().map_err(refused)?;
         let mut stream = writer.stream_writer_with_size(1 << 18).map_err(refused)?;
+        let eight = EightBits::new(width);
         let (mut samples, mut bytes) = (Vec::new(), Vec::new());
         for y in (0..height).step_by(STRIP_ROWS) {
             next(STRIP_ROWS.min(height - y), &mut samples)?;
             match bits {
-                Bits::Eight => eight_bits(&samples, width, y, &mut bytes),
+                Bits::Eight => eight.rows(&samples, y, &mut bytes),
                 Bits::Sixteen => {
                     bytes.clear();
                     bytes.extend(samples.iter().flat_map(|v| v.to_be_bytes()));

@@ -21,6 +21,9 @@ const STRAIGHT: usize = 32;
 /// A border of one or two pixels shows in this share of the sampled rows.
 const OFTEN: f32 = 0.25;
 
+/// So many pixels beside the ends of a row tell how frequent a value is there by chance; the sky farther in may be brighter.
+const NEAR: usize = 256;
+
 /// Pixel sides that face data, for each pixel of a region: a block of 5 x 5 has 0.8, clusters of chance 1 and more.
 const RAGGED_BORDER: f64 = 0.6;
 const RAGGED_HOLE: f64 = 0.8;
@@ -87,7 +90,7 @@ pub(super) fn suspects(sample: &[f32], width: usize) -> Vec<f32> {
         }
     }
     ends.retain(|e| e.count > OFTEN * rows);
-    ends.retain(|e| e.is_straight || !e.is_chance(sample, rows));
+    ends.retain(|e| e.is_straight || !e.is_chance(sample, width));
     ends.sort_by(|a, b| b.count.total_cmp(&a.count));
     ends.truncate(MOST_VALUES);
     ends.into_iter().map(|e| e.value).collect()
@@ -103,11 +106,18 @@ struct End {
 }
 
 impl End {
-    /// Is it nearly as frequent between the ends? Then it is one of the few values of a sky in coarse counts.
-    fn is_chance(&self, sample: &[f32], rows: f32) -> bool {
-        let inside = sample.iter().filter(|v| **v == self.value).count();
-        let there = sample.iter().filter(|v| !v.is_nan()).count().max(1);
-        inside.single() / there.single() > 0.5 * self.count / (2.0 * rows)
+    /// Is it nearly as frequent in what lies beside the ends? Then it is one of the few values of a sky in coarse counts.
+    fn is_chance(&self, sample: &[f32], width: usize) -> bool {
+        let near = NEAR.min(width / 2);
+        let rows = sample.chunks_exact(width);
+        let beside = rows.flat_map(|row| row[..near].iter().chain(&row[width - near..]));
+        let (mut there, mut alike) = (0usize, 0usize);
+        for v in beside.filter(|v| !v.is_nan()) {
+            there += 1;
+            alike += usize::from(*v == self.value);
+        }
+        let ends = 2.0 * (sample.len() / width).single();
+        alike.single() / there.max(1).single() > 0.5 * self.count / ends
     }
 }
 

@@ -8,7 +8,7 @@ use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use jigsawa_core::doors::TileSink;
 use jigsawa_core::frame::RowOrder;
 use jigsawa_core::space::{Rect, Size};
-use jigsawa_formats::about::{About, NextRows};
+use jigsawa_formats::about::{About, NextRows, sixteen_bits};
 use jigsawa_formats::error::FileError;
 use jigsawa_formats::exr::{self, Pixel};
 use jigsawa_formats::fits::{Cards, Depth, FitsWriter};
@@ -63,6 +63,9 @@ pub struct Encoder {
     used_sixteen: Vec<Arc<Vec<u16>>>,
 }
 
+/// Values that a thread turns into 16 bits at a time.
+const PART: usize = 1 << 15;
+
 /// Bands that may wait for an encoder.
 const WAITING: usize = 2;
 
@@ -83,13 +86,9 @@ impl Encoder {
         if !self.sixteen.is_empty() {
             let band = filled(&mut self.used_sixteen, |out| {
                 out.resize(rows.len(), 0);
-                out.par_iter_mut()
-                    .zip(rows)
-                    .with_min_len(1 << 14)
-                    .for_each(|(o, v)| {
-                        // A missing value becomes 0 in the cast.
-                        *o = (v.clamp(0.0, 1.0) * 65_535.0 + 0.5).u16();
-                    });
+                out.par_chunks_mut(PART)
+                    .zip(rows.par_chunks(PART))
+                    .for_each(|(out, rows)| sixteen_bits(rows, out));
             });
             for to in &self.sixteen {
                 taken &= to.send(Arc::clone(&band)).is_ok();

@@ -34,10 +34,16 @@ enum Curve {
 }
 
 impl Curve {
-    fn apply(&self, pixel: [f32; 3]) -> Display {
+    /// Brings rows of pixels to the screen, in place.
+    fn apply_to_rows(&self, [r, g, b]: [&mut [f32]; 3]) {
         match self {
-            Self::Stretched(s) => s.apply(pixel),
-            Self::Straight(r) => r.apply(pixel),
+            Self::Stretched(s) => s.apply_to_rows(r, g, b),
+            Self::Straight(ramp) => {
+                for ((r, g), b) in r.iter_mut().zip(g).zip(b) {
+                    let Display(pixel) = ramp.apply([*r, *g, *b]);
+                    [*r, *g, *b] = pixel;
+                }
+            }
         }
     }
 }
@@ -119,21 +125,21 @@ fn band(
     };
     read_rows(frame, size, first, rows, planes)?;
     out.resize(3 * rows * width, 0.0);
-    out.par_chunks_mut(3 * width)
-        .enumerate()
-        .for_each(|(i, out)| {
-            let stored = match row_order {
-                RowOrder::TopDown => i,
-                RowOrder::BottomUp => rows - 1 - i,
-            };
-            let [r, g, b] = planes
-                .each_ref()
-                .map(|p| &p[stored * width..(stored + 1) * width]);
-            for (((out, r), g), b) in out.chunks_exact_mut(3).zip(r).zip(g).zip(b) {
-                let pixel = [*r, *g, *b];
-                out.copy_from_slice(&curve.map_or(pixel, |c| c.apply(pixel).0));
-            }
-        });
+    let [r, g, b] = planes.each_mut().map(|p| p.par_chunks_exact_mut(width));
+    let together = r.zip(g).zip(b).map(|((r, g), b)| [r, g, b]);
+    let interleave = |([r, g, b], out): ([&mut [f32]; 3], &mut [f32])| {
+        if let Some(curve) = curve {
+            curve.apply_to_rows([&mut *r, &mut *g, &mut *b]);
+        }
+        for (((out, r), g), b) in out.chunks_exact_mut(3).zip(r).zip(g).zip(b) {
+            out.copy_from_slice(&[*r, *g, *b]);
+        }
+    };
+    let out = out.par_chunks_exact_mut(3 * width);
+    match row_order {
+        RowOrder::TopDown => together.zip(out).for_each(interleave),
+        RowOrder::BottomUp => together.rev().zip(out).for_each(interleave),
+    }
     Ok(())
 }
 
