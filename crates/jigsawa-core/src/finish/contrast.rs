@@ -73,9 +73,21 @@ impl Contrast {
 
 /// Multiplies the brightness of a row by factors, less on stars; colours that leave the range are weakened.
 pub(super) fn lift_row(tile: &mut Tile, from: usize, factors: &[f32]) {
-    let [r, g, b] = &mut tile.planes;
-    for (i, k) in (from..).zip(factors) {
-        let k = 1.0 + (k - 1.0) * (1.0 - tile.stars[i]);
+    let row = from..from + factors.len();
+    let stars = &tile.stars[row.clone()];
+    lift(
+        tile.planes.each_mut().map(|p| &mut p[row.clone()]),
+        stars,
+        factors,
+    );
+}
+
+#[multiversion::multiversion(targets("x86_64+avx2"))]
+fn lift([r, g, b]: [&mut [f32]; 3], stars: &[f32], factors: &[f32]) {
+    let n = factors.len();
+    let (r, g, b, stars) = (&mut r[..n], &mut g[..n], &mut b[..n], &stars[..n]);
+    for i in 0..n {
+        let k = 1.0 + (factors[i] - 1.0) * (1.0 - stars[i]);
         let rgb = [k * r[i], k * g[i], k * b[i]];
         let light = (rgb[0] + rgb[1] + rgb[2]) / 3.0;
         [r[i], g[i], b[i]] = within_range(rgb, light.min(1.0), 1.0);

@@ -10,6 +10,7 @@
 
 use super::shrink::{Shrink, energy, mean_around, shrink};
 use super::starlet::{reach, smooth};
+use super::stream::{Ring, Stream, ready};
 use super::tile::Tile;
 use crate::number::Convert;
 use crate::robust::{MAD_TO_SIGMA, mad, quantile};
@@ -152,44 +153,92 @@ impl Noise {
             return;
         }
         let width = tile.width;
+        let shape = (width, tile.area() / width.max(1));
         let [mut y, mut c, mut d] = [tile.borrow(), tile.borrow(), tile.borrow()];
         to_brightness(tile, &mut y, &mut c, &mut d);
         let mut growth = tile.borrow();
-        let [mut a, mut b, mut e] = [tile.borrow(), tile.borrow(), tile.borrow()];
-        let [mut local, mut spare] = [tile.borrow(), tile.borrow()];
         // How much the variance has grown is told by the light around, not by the pixel's own noise.
-        smooth(&y, &mut a, &mut spare, width, 1);
-        smooth(&a, &mut growth, &mut spare, width, 2);
-        for g in &mut growth {
-            *g = 1.0 + self.growth * g.max(0.0);
+        let mut stream = Stream::new(2, shape);
+        for row in y.chunks_exact(width) {
+            stream.take(row);
+            stream.smooth(&mut |scale, at, _, smooth| {
+                if scale == 1 {
+                    for (g, v) in growth[at * width..].iter_mut().zip(smooth) {
+                        *g = 1.0 + self.growth * v.max(0.0);
+                    }
+                }
+            });
         }
         let strengths = [quiet.brightness, quiet.colour, quiet.colour];
         for (p, plane) in [&mut y, &mut c, &mut d].into_iter().enumerate() {
-            if strengths[p] <= 0.0 {
-                continue;
-            }
-            let scales = &self.sigma[p][..SCALES[p]];
-            a.copy_from_slice(plane);
-            for (j, sigma) in scales.iter().enumerate() {
-                let step = 1 << j;
-                smooth(&a, &mut b, &mut spare, width, step);
-                // a becomes the structure of this scale, b goes on to the next.
-                energy(&mut a, &b, &mut e);
-                mean_around(&e, &mut local, width, step);
-                let how = Shrink {
-                    variance: sigma * sigma,
+            if strengths[p] > 0.0 {
+                let how = How {
+                    sigma: &self.sigma[p][..SCALES[p]],
                     strength: strengths[p],
                     growth: &growth,
                     stars: &tile.stars,
                 };
-                shrink(&how, &a, &local, plane);
-                std::mem::swap(&mut a, &mut b);
+                take_from_plane(&how, plane, shape);
             }
         }
         from_brightness(tile, &y, &c, &d);
-        for plane in [y, c, d, growth, a, b, e, local, spare] {
+        for plane in [y, c, d, growth] {
             tile.give_back(plane);
         }
+    }
+}
+
+/// How noise is taken from one plane.
+struct How<'a> {
+    /// Noise of each scale.
+    sigma: &'a [f32],
+    strength: f32,
+    growth: &'a [f32],
+    stars: &'a [f32],
+}
+
+/// The structure of one scale, and its energy, until the rows below are known.
+struct Structure {
+    w: Ring,
+    energy: Ring,
+    shrunk: usize,
+}
+
+fn take_from_plane(how: &How<'_>, plane: &mut [f32], shape: (usize, usize)) {
+    let (width, height) = shape;
+    let of_scale = |j: usize| Structure {
+        w: Ring::new(2 * (1 << j) + 1, shape),
+        energy: Ring::new(4 * (1 << j) + 1, shape),
+        shrunk: 0,
+    };
+    let mut structures: Vec<Structure> = (0..how.sigma.len()).map(of_scale).collect();
+    let mut stream = Stream::new(how.sigma.len(), shape);
+    let mut local = vec![0.0; width];
+    for y in 0..height {
+        // Rows are taken before anything is taken from them: what has been lies above.
+        stream.take(&plane[y * width..][..width]);
+        stream.smooth(&mut |j, y, rough, smooth| {
+            let (s, step) = (&mut structures[j], 1 << j);
+            energy(rough, smooth, s.w.row_mut(y), s.energy.row_mut(y));
+            while s.shrunk < ready(y + 1, 2 * step, height) {
+                let at = s.shrunk;
+                let line = |d: isize| {
+                    let y = at.isize() + d * step.isize();
+                    s.energy.row(y.clamp(0, height.isize() - 1).index())
+                };
+                let lines = [line(-2), line(-1), line(0), line(1), line(2)];
+                mean_around(lines, &mut local, step.index());
+                let range = at * width..(at + 1) * width;
+                let by = Shrink {
+                    variance: how.sigma[j] * how.sigma[j],
+                    strength: how.strength,
+                    growth: &how.growth[range.clone()],
+                    stars: &how.stars[range.clone()],
+                };
+                shrink(&by, s.w.row(at), &local, &mut plane[range]);
+                s.shrunk += 1;
+            }
+        });
     }
 }
 

@@ -6,6 +6,7 @@
 
 use super::saturation::within_range;
 use super::starlet::{reach, smooth};
+use super::stream::Stream;
 use super::tile::Tile;
 use crate::robust::quantile;
 
@@ -49,41 +50,77 @@ impl Detail {
             return;
         }
         let width = tile.width;
-        let [mut light, mut a, mut b] = [tile.borrow(), tile.borrow(), tile.borrow()];
-        let [mut more, mut spare] = [tile.borrow(), tile.borrow()];
+        let [mut light, mut more] = [tile.borrow(), tile.borrow()];
         tile.light_into(&mut light);
-        a.copy_from_slice(&light);
         more.fill(0.0);
         let mut noise = self.noise;
-        for (j, share) in SCALES.iter().enumerate() {
-            let gain = self.part * share;
-            smooth(&a, &mut b, &mut spare, width, 1 << j);
+        let scales = SCALES.map(|share| {
             let half = (HALF_REAL * noise).powi(2).max(f32::MIN_POSITIVE);
-            add_real(&mut more, &a, &b, gain, half);
             noise *= FALL;
-            std::mem::swap(&mut a, &mut b);
+            (self.part * share, half)
+        });
+        let mut stream = Stream::new(SCALES.len(), (width, light.len() / width.max(1)));
+        for row in light.chunks_exact(width) {
+            stream.take(row);
+            stream.smooth(&mut |scale, y, rough, smooth| {
+                let (gain, half) = scales[scale];
+                add_real(&mut more[y * width..][..width], rough, smooth, gain, half);
+            });
         }
-        let [red, green, blue] = &mut tile.planes;
-        for i in 0..more.len() {
-            let l = light[i];
-            // Room to black and to white keeps both from clipping.
-            let room = (4.0 * l * (1.0 - l)).clamp(0.0, 1.0);
-            let wanted = (l + more[i] * room * (1.0 - tile.stars[i])).clamp(0.0, 1.0);
-            if l > 1e-6 && wanted != l {
-                let k = wanted / l;
-                let lifted = [red[i] * k, green[i] * k, blue[i] * k];
-                let most = lifted[0].max(lifted[1]).max(lifted[2]);
-                [red[i], green[i], blue[i]] = if most <= 1.0 {
-                    lifted
-                } else {
-                    within_range(lifted, wanted, 1.0)
-                };
-            }
-        }
-        for plane in [light, a, b, more, spare] {
+        lift(tile, &light, &mut more);
+        for plane in [light, more] {
             tile.give_back(plane);
         }
     }
+}
+
+/// Brings the brightness `light` of a piece to what `more` is added to it, colours with it.
+fn lift(tile: &mut Tile, light: &[f32], more: &mut [f32]) {
+    wanted(light, &tile.stars, more);
+    let wanted = more;
+    let [red, green, blue] = &mut tile.planes;
+    if brighten([red, green, blue], light, wanted) {
+        return;
+    }
+    // Few are brighter than the screen, and were left as they are.
+    for (i, wanted) in wanted.iter().enumerate().filter(|(_, w)| **w >= 0.0) {
+        let k = wanted / light[i];
+        let lifted = [red[i] * k, green[i] * k, blue[i] * k];
+        [red[i], green[i], blue[i]] = within_range(lifted, *wanted, 1.0);
+    }
+}
+
+/// Turns what is to be added to the brightness into what it shall be.
+#[multiversion::multiversion(targets("x86_64+avx2"))]
+fn wanted(light: &[f32], stars: &[f32], more: &mut [f32]) {
+    for ((m, l), star) in more.iter_mut().zip(light).zip(stars) {
+        // Room to black and to white keeps both from clipping.
+        let room = (4.0 * l * (1.0 - l)).clamp(0.0, 1.0);
+        *m = (l + *m * room * (1.0 - star)).clamp(0.0, 1.0);
+    }
+}
+
+/// Multiplies the channels by what brings their brightness to `wanted`, where none becomes brighter than the screen; what is
+/// done becomes -1. Is that all?
+#[multiversion::multiversion(targets("x86_64+avx2"))]
+fn brighten([red, green, blue]: [&mut [f32]; 3], light: &[f32], wanted: &mut [f32]) -> bool {
+    let n = wanted.len();
+    let (red, green, blue, light) = (&mut red[..n], &mut green[..n], &mut blue[..n], &light[..n]);
+    let mut left = 0u32;
+    for i in 0..n {
+        let l = light[i];
+        let k = if l > 1e-6 { wanted[i] / l } else { 1.0 };
+        let lifted = [red[i] * k, green[i] * k, blue[i] * k];
+        let most = lifted[0].max(lifted[1]).max(lifted[2]);
+        // A colour that is not asked to change keeps what it has, even beyond the screen.
+        let over = most > 1.0 && l > 1e-6 && wanted[i] != l;
+        left += u32::from(over);
+        red[i] = if over { red[i] } else { lifted[0] };
+        green[i] = if over { green[i] } else { lifted[1] };
+        blue[i] = if over { blue[i] } else { lifted[2] };
+        wanted[i] = if over { wanted[i] } else { -1.0 };
+    }
+    left == 0
 }
 
 /// Adds a scale's structure by the part of it that is real.

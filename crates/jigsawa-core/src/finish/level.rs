@@ -88,6 +88,7 @@ pub(super) fn subtract(sky: &ChannelSky, factor: usize, rect: Rect, plane: &mut 
     let line = |row: i64| -> Vec<f32> { columns.iter().map(|x| at(*x, row * step)).collect() };
     let mut row = rect.y.div_euclid(step);
     let (mut up, mut down) = (line(row), line(row + 1));
+    let mut mid = Vec::with_capacity(columns.len());
     for (j, out) in plane.chunks_exact_mut(rect.width).enumerate() {
         let y = rect.y + j.whole();
         if y.div_euclid(step) > row {
@@ -95,11 +96,25 @@ pub(super) fn subtract(sky: &ChannelSky, factor: usize, rect: Rect, plane: &mut 
             up = std::mem::replace(&mut down, line(row + 1));
         }
         let t = (y - row * step).single() / step.single();
-        let mid: Vec<f32> = up.iter().zip(&down).map(|(a, b)| a + t * (b - a)).collect();
-        for (i, v) in out.iter_mut().enumerate() {
-            let x = rect.x + i.whole() - columns[0];
-            let (c, s) = ((x / step).index(), (x % step).single() / step.single());
-            *v -= mid[c] + s * (mid[c + 1] - mid[c]);
+        mid.clear();
+        mid.extend(up.iter().zip(&down).map(|(a, b)| a + t * (b - a)));
+        take_off(&mid, (rect.x - columns[0]).index(), out);
+    }
+}
+
+/// Takes values off a row that are straight between knots; the row begins `from` pixels after the first.
+#[multiversion::multiversion(targets("x86_64+avx2"))]
+fn take_off(knots: &[f32], from: usize, row: &mut [f32]) {
+    let parts: [f32; KNOT] = std::array::from_fn(|i| i.single() / KNOT.single());
+    let (first, rest) = row.split_at_mut((KNOT - from).min(row.len()));
+    let take = |knot: usize, parts: &[f32], some: &mut [f32]| {
+        let (a, rise) = (knots[knot], knots[knot + 1] - knots[knot]);
+        for (v, s) in some.iter_mut().zip(parts) {
+            *v -= a + s * rise;
         }
+    };
+    take(0, &parts[from..], first);
+    for (k, some) in rest.chunks_mut(KNOT).enumerate() {
+        take(k + 1, &parts, some);
     }
 }

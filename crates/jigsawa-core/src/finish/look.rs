@@ -145,19 +145,26 @@ fn shrink(plane: &[f32], width: usize, factor: usize, across: usize, out: &mut [
         out.copy_from_slice(&plane[..out.len()]);
         return;
     }
-    for (y, row) in out.chunks_exact_mut(across).enumerate() {
-        for (x, o) in row.iter_mut().enumerate() {
-            let (mut sum, mut n) = (0.0f32, 0u32);
-            for dy in 0..factor {
-                let at = (y * factor + dy) * width + x * factor;
-                for v in plane.get(at..at + factor).unwrap_or(&[]) {
-                    if v.is_finite() {
-                        sum += v;
-                        n += 1;
-                    }
+    // Row by row, so that the sums of blocks beside each other do not wait for each other.
+    let mut counts = vec![0.0f32; across];
+    let blocks = out
+        .chunks_exact_mut(across)
+        .zip(plane.chunks(factor * width));
+    for (sums, rows) in blocks {
+        sums.fill(0.0);
+        counts.fill(0.0);
+        for row in rows.chunks_exact(width) {
+            let of = sums.iter_mut().zip(&mut counts);
+            for ((sum, n), run) in of.zip(row.chunks(factor)) {
+                for v in run {
+                    let there = v.is_finite();
+                    *sum += if there { *v } else { 0.0 };
+                    *n += if there { 1.0 } else { 0.0 };
                 }
             }
-            *o = if n > 0 { sum / n.single() } else { f32::NAN };
+        }
+        for (sum, n) in sums.iter_mut().zip(&counts) {
+            *sum = if *n > 0.0 { *sum / n } else { f32::NAN };
         }
     }
 }

@@ -25,6 +25,7 @@ mod small;
 mod spared;
 mod starlet;
 mod step;
+mod stream;
 mod stretch;
 mod stretched;
 mod tile;

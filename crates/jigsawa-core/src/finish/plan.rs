@@ -418,16 +418,19 @@ impl Plan {
             .iter()
             .map(|l| l.sky.level)
             .fold(f32::INFINITY, f32::min);
-        let mut out = Vec::with_capacity(3 * kept.area());
-        for y in kept.y..kept.bottom() {
-            for x in kept.x..kept.right() {
-                let pixel = look
-                    .small
-                    .each_ref()
-                    .map(|p| p.row(y.index())[x.index()] - lowest);
-                out.extend(self.stretch.apply(pixel).0);
+        let mut out = vec![0.0; 3 * kept.area()];
+        let columns = kept.x.index()..kept.right().index();
+        let rows = out.par_chunks_exact_mut(3 * kept.width).enumerate();
+        rows.for_each(|(i, out)| {
+            let [mut r, mut g, mut b] = look.small.each_ref().map(|p| -> Vec<f32> {
+                let row = &p.row(kept.y.index() + i)[columns.clone()];
+                row.iter().map(|v| v - lowest).collect()
+            });
+            self.stretch.apply_to_rows(&mut r, &mut g, &mut b);
+            for (((o, r), g), b) in out.chunks_exact_mut(3).zip(r).zip(g).zip(b) {
+                o.copy_from_slice(&[r, g, b]);
             }
-        }
+        });
         (kept.width, out)
     }
 

@@ -6,12 +6,12 @@ use crate::number::Convert;
 /// pixels, which in pure noise is above this once in a thousand places.
 const SPARED: f32 = 2.4;
 
-/// `a` becomes what is in it and not in `b`, `e` the square of that.
+/// `w` becomes what is in `a` and not in `b`, `e` the square of that.
 #[multiversion::multiversion(targets("x86_64+avx2"))]
-pub(super) fn energy(a: &mut [f32], b: &[f32], e: &mut [f32]) {
-    for ((a, b), e) in a.iter_mut().zip(b).zip(e.iter_mut()) {
-        *a -= b;
-        *e = *a * *a;
+pub(super) fn energy(a: &[f32], b: &[f32], w: &mut [f32], e: &mut [f32]) {
+    for (((a, b), w), e) in a.iter().zip(b).zip(w.iter_mut()).zip(e.iter_mut()) {
+        *w = a - b;
+        *e = *w * *w;
     }
 }
 
@@ -38,45 +38,29 @@ pub(super) fn shrink(how: &Shrink<'_>, w: &[f32], local: &[f32], plane: &mut [f3
 }
 
 /// The mean over thirteen points: the pixel, and those `step` and twice `step` away in rows and columns, and on
-/// the diagonals.
-pub(super) fn mean_around(e: &[f32], out: &mut [f32], width: usize, step: usize) {
-    let height = e.len() / width;
-    let s = step.isize();
-    let row = |y: isize| {
-        let y = y.clamp(0, height.isize() - 1).index();
-        &e[y * width..(y + 1) * width]
+/// the diagonals. `rows` are those two steps above, one, none, and one and two below.
+pub(super) fn mean_around(rows: [&[f32]; 5], out: &mut [f32], step: usize) {
+    let (n, s) = (out.len(), step.isize());
+    let inner = 2 * step..n.saturating_sub(2 * step);
+    let at = |x: usize, d: isize| (x.isize() + d).clamp(0, n.isize() - 1).index();
+    let slow = |x: usize| {
+        let mut sum = rows[0][x] + rows[4][x];
+        sum += rows[2][at(x, -2 * s)] + rows[2][at(x, 2 * s)];
+        for r in &rows[1..4] {
+            sum += r[at(x, -s)] + r[x] + r[at(x, s)];
+        }
+        sum / 13.0
     };
-    for (y, out) in out.chunks_exact_mut(width).enumerate() {
-        let y = y.isize();
-        let rows = [
-            row(y - 2 * s),
-            row(y - s),
-            row(y),
-            row(y + s),
-            row(y + 2 * s),
-        ];
-        let n = width;
-        let inner = 2 * step..n.saturating_sub(2 * step);
-        let at = |x: usize, d: isize| (x.isize() + d).clamp(0, n.isize() - 1).index();
-        let slow = |x: usize| {
-            let mut sum = rows[0][x] + rows[4][x];
-            sum += rows[2][at(x, -2 * s)] + rows[2][at(x, 2 * s)];
-            for r in &rows[1..4] {
-                sum += r[at(x, -s)] + r[x] + r[at(x, s)];
-            }
-            sum / 13.0
-        };
-        if inner.is_empty() {
-            for (x, o) in out.iter_mut().enumerate() {
-                *o = slow(x);
-            }
-            continue;
+    if inner.is_empty() {
+        for (x, o) in out.iter_mut().enumerate() {
+            *o = slow(x);
         }
-        for x in (0..inner.start).chain(inner.end..n) {
-            out[x] = slow(x);
-        }
-        thirteen(rows, &mut out[inner], step);
+        return;
     }
+    for x in (0..inner.start).chain(inner.end..n) {
+        out[x] = slow(x);
+    }
+    thirteen(rows, &mut out[inner], step);
 }
 
 #[multiversion::multiversion(targets("x86_64+avx2"))]

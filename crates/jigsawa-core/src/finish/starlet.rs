@@ -40,7 +40,7 @@ pub fn smooth(from: &[f32], to: &mut [f32], spare: &mut [f32], width: usize, ste
 }
 
 /// The place within 0..n that mirroring gives for one outside.
-fn mirrored(i: isize, n: usize) -> usize {
+pub(super) fn mirrored(i: isize, n: usize) -> usize {
     let n = n.isize();
     if n == 1 {
         return 0;
@@ -50,7 +50,8 @@ fn mirrored(i: isize, n: usize) -> usize {
     (if i < n { i } else { period - i }).index()
 }
 
-fn along(row: &[f32], out: &mut [f32], step: usize) {
+/// Smooths a row.
+pub(super) fn along(row: &[f32], out: &mut [f32], step: usize) {
     let n = row.len();
     let reach = 2 * step;
     let edge = |x: usize| {
@@ -84,8 +85,9 @@ fn weighted(a: f32, b: f32, c: f32, d: f32, e: f32) -> f32 {
     (a + e) * 0.0625 + (b + d) * 0.25 + c * 0.375
 }
 
+/// Smooths five rows into one.
 #[multiversion(targets("x86_64+avx2"))]
-fn across([a, b, c, d, e]: [&[f32]; 5], out: &mut [f32]) {
+pub(super) fn across([a, b, c, d, e]: [&[f32]; 5], out: &mut [f32]) {
     let n = out.len();
     let (a, b, c, d, e) = (&a[..n], &b[..n], &c[..n], &d[..n], &e[..n]);
     for i in 0..n {

@@ -116,11 +116,17 @@ pub(super) fn mirror(part: &[f32], inside: Rect, rect: Rect, out: &mut [f32]) {
         let d = (v - from).rem_euclid(period);
         (if d < n { d } else { period - d }).index()
     };
+    let (before, within) = ((inside.x - rect.x).index(), inside.width);
+    let outside: Vec<(usize, usize)> = (0..before)
+        .chain(before + within..rect.width)
+        .map(|i| (i, back(rect.x + i.whole(), inside.x, inside.width)))
+        .collect();
     for (j, row) in out.chunks_exact_mut(rect.width).enumerate() {
         let y = back(rect.y + j.whole(), inside.y, inside.height);
         let line = &part[y * inside.width..(y + 1) * inside.width];
-        for (i, v) in row.iter_mut().enumerate() {
-            *v = line[back(rect.x + i.whole(), inside.x, inside.width)];
+        row[before..before + within].copy_from_slice(line);
+        for (i, from) in &outside {
+            row[*i] = line[*from];
         }
     }
 }

@@ -8,6 +8,7 @@ use jigsawa_core::frame::RowOrder;
 use jigsawa_core::space::Rect;
 use jigsawa_formats::whole::Unfinished;
 use maud::{Markup, html};
+use rayon::prelude::*;
 
 use super::plots::{colour_reach, histogram, star_colours};
 use super::sky::skies;
@@ -43,16 +44,25 @@ pub fn write(path: &Path, page: &FinishPage<'_>, overwrite: bool) -> Result<Unfi
 }
 
 fn made(p: &FinishPage<'_>) -> Result<Page, Trouble> {
-    let order = p.linear.facts.row_order;
-    let before = p.plan.small_before(p.look);
-    let before = picture(&before.1, before.0, order);
-    let after = picture(p.after.1, p.after.0, RowOrder::TopDown);
-    let places = places(p);
-    let shown: Vec<Step> = Step::ALL.into_iter().filter(|s| p.plan.acts(*s)).collect();
-    let mut sheet = Vec::new();
-    for step in &shown {
-        sheet.push(step_figure(p, *step, &places)?);
-    }
+    let before = || {
+        let (width, pixels) = p.plan.small_before(p.look);
+        picture(&pixels, width, p.linear.facts.row_order)
+    };
+    let after = || picture(p.after.1, p.after.0, RowOrder::TopDown);
+    let sheet = || -> Result<Vec<Markup>, Trouble> {
+        let places = places(p);
+        let shown = Step::ALL.into_par_iter().filter(|s| p.plan.acts(*s));
+        shown.map(|s| step_figure(p, s, &places)).collect()
+    };
+    let channels = || {
+        let found = &p.plan.found;
+        histogram(&found.sample, &found.points, found.noise)
+    };
+    let ((before, after), (sheet, channels)) = rayon::join(
+        || rayon::join(before, after),
+        || rayon::join(sheet, channels),
+    );
+    let sheet = sheet?;
     let rows = steps(p.plan, p.wish, {
         let s = p.linear.file.size();
         (s.width(), s.height())
@@ -78,7 +88,7 @@ fn made(p: &FinishPage<'_>) -> Result<Page, Trouble> {
     page.add(skies(p));
     page.add(section("channels", "Channels", &html! {
         p { "Light above the sky, after white. The strokes at the foot are what becomes black and white." }
-        div.wide-chart { (histogram(&found.sample, &found.points, found.noise)) }
+        div.wide-chart { (channels) }
     }));
     if let Some(white) = found
         .white
@@ -115,10 +125,14 @@ fn picture(rgb: &[f32], width: usize, order: RowOrder) -> String {
         let from = 3 * width * shown_row(y, height, order);
         &rgb[from..from + 3 * width]
     };
-    let bytes: Vec<u8> = (0..height)
-        .flat_map(row)
-        .map(|v| (255.0 * v.clamp(0.0, 1.0)).round().byte())
-        .collect();
+    let mut bytes: Vec<u8> = Vec::with_capacity(rgb.len());
+    for y in 0..height {
+        bytes.extend(
+            row(y)
+                .iter()
+                .map(|v| (255.0 * v.clamp(0.0, 1.0) + 0.5).byte()),
+        );
+    }
     jpeg(&bytes, (width, height))
 }
 
