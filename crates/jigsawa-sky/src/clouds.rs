@@ -10,6 +10,7 @@ use jigsawa_core::number::Convert;
 use rayon::prelude::*;
 
 use crate::fields::{Field, Light};
+use crate::nodes::TILES;
 use crate::noise::{bell, billows, ridges, step};
 
 /// Surface brightness of the lines and of reflected starlight, and the part of the light from behind
@@ -130,16 +131,8 @@ impl Clouds {
         let (cx, cy) = (node(x0) - 2, node(y0) - 2);
         let columns = (node(x1) + 4 - cx).index();
         let rows = (node(y1) + 4 - cy).index();
-        let nodes = (0..rows)
-            .into_par_iter()
-            .flat_map_iter(|r| {
-                (0..columns).map(move |c| {
-                    let x = (cx + c.whole()).real() * STEP;
-                    let y = (cy + r.whole()).real() * STEP;
-                    light(x, y).map(Convert::single)
-                })
-            })
-            .collect();
+        let at_node = |c: i64, r: i64| light(c.real() * STEP, r.real() * STEP);
+        let nodes = TILES.nodes(field, (cx, cy), (columns, rows), at_node);
         Self {
             x0: cx,
             y0: cy,

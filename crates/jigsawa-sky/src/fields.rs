@@ -7,7 +7,7 @@
 use crate::noise::{bell, billows, ridges, step};
 
 /// A field of the plane.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum Field {
     /// The nebula of Lantern Reef.
     Reef,

@@ -32,4 +32,5 @@ pub mod spoilt;
 pub mod stars;
 pub mod vane;
 
+mod nodes;
 mod noise;

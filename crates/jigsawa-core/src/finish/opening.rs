@@ -26,9 +26,15 @@ fn extremes(
 ) {
     let rows = spare.par_chunks_mut(width).zip(plane.par_chunks(width));
     rows.for_each(|(out, row)| {
-        for (x, o) in out.iter_mut().enumerate() {
-            let near = &row[x.saturating_sub(reach)..(x + reach + 1).min(width)];
-            *o = near.iter().copied().fold(row[x], pick);
+        out.copy_from_slice(row);
+        // Those so far to the right of all, then those to the left: many at once.
+        for aside in 1..=reach.min(width - 1) {
+            for (o, v) in out.iter_mut().zip(&row[aside..]) {
+                *o = pick(*o, *v);
+            }
+            for (o, v) in out[aside..].iter_mut().zip(row) {
+                *o = pick(*o, *v);
+            }
         }
     });
     let height = spare.len() / width;

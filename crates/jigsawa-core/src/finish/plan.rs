@@ -246,17 +246,19 @@ impl Plan {
         let width = size.width();
         let rows = light.data_mut().par_chunks_mut(width).enumerate();
         rows.for_each(|(y, out)| {
-            for (x, o) in out.iter_mut().enumerate() {
-                let held = self
-                    .range
-                    .as_ref()
-                    .map_or(1.0, |t| t.of_small(y * width + x));
-                let above = std::array::from_fn(|c| {
-                    let l = &self.levels[c];
-                    held * l.gain * (flat[c].row(y)[x] - l.common)
-                });
-                let shown = self.stretch.apply(above).0;
-                *o = (shown[0] + shown[1] + shown[2]) / 3.0;
+            let held = |x: usize| {
+                let range = self.range.as_ref();
+                range.map_or(1.0, |t| t.of_small(y * width + x))
+            };
+            let [mut r, mut g, mut b] = std::array::from_fn(|c| -> Vec<f32> {
+                let l = &self.levels[c];
+                let row = flat[c].row(y).iter().enumerate();
+                row.map(|(x, v)| held(x) * l.gain * (v - l.common))
+                    .collect()
+            });
+            self.stretch.apply_to_rows(&mut r, &mut g, &mut b);
+            for (((o, r), g), b) in out.iter_mut().zip(r).zip(g).zip(b) {
+                *o = (r + g + b) / 3.0;
             }
         });
         // The noise of a mean of many pixels, as steep as the curve is at the sky.

@@ -116,32 +116,41 @@ fn smooth_within(from: &[f32], to: &mut [f32], spare: &mut [f32], width: usize, 
         let i = i.rem_euclid((2 * last).max(1));
         i.min(2 * last - i).clamp(0, last).index()
     };
-    let mean = |middle: f32, value: &dyn Fn(usize) -> f32| -> f32 {
+    let rows = spare.par_chunks_mut(width).zip(from.par_chunks(width));
+    rows.for_each(|(out, row)| {
+        let inner = (2 * step).min(width)..width.saturating_sub(2 * step).max(2 * step).min(width);
+        for x in (0..inner.start).chain(inner.end..width) {
+            let five: [[f32; 1]; 5] = std::array::from_fn(|k| [row[at(k, x, width)]]);
+            means(five.each_ref().map(|v| &v[..]), &mut out[x..=x]);
+        }
+        let part = |k: usize| &row[inner.start + k * step - 2 * step..][..inner.len()];
+        if !inner.is_empty() {
+            means(std::array::from_fn(part), &mut out[inner.clone()]);
+        }
+    });
+    to.par_chunks_mut(width).enumerate().for_each(|(y, out)| {
+        let row = |k: usize| &spare[at(k, y, height) * width..][..width];
+        means(std::array::from_fn(row), out);
+    });
+}
+
+/// Means of five rows, of which the third counts most; what differs from it counts less.
+#[multiversion::multiversion(targets("x86_64+avx2"))]
+fn means(rows: [&[f32]; 5], out: &mut [f32]) {
+    let n = out.len();
+    let rows = rows.map(|r| &r[..n]);
+    for i in 0..n {
         let (mut sum, mut all) = (0.0, 0.0);
-        for (k, tap) in TAPS.iter().enumerate() {
-            let v = value(k);
-            let off = (v - middle) / EDGE;
-            let w = tap / (1.0 + off * off).powi(2);
+        for (row, tap) in rows.iter().zip(TAPS) {
+            let v = row[i];
+            let off = (v - rows[2][i]) / EDGE;
+            let less = 1.0 + off * off;
+            let w = tap / (less * less);
             sum += w * v;
             all += w;
         }
-        sum / all
-    };
-    spare
-        .par_chunks_mut(width)
-        .zip(from.par_chunks(width))
-        .for_each(|(out, row)| {
-            for (x, o) in out.iter_mut().enumerate() {
-                *o = mean(row[x], &|k| row[at(k, x, width)]);
-            }
-        });
-    to.par_chunks_mut(width).enumerate().for_each(|(y, out)| {
-        for (x, o) in out.iter_mut().enumerate() {
-            *o = mean(spare[y * width + x], &|k| {
-                spare[at(k, y, height) * width + x]
-            });
-        }
-    });
+        out[i] = sum / all;
+    }
 }
 
 #[cfg(test)]

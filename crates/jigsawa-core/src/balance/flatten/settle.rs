@@ -7,7 +7,7 @@
 //! explains more patches as sky is right.
 
 use super::super::darkest;
-use super::super::surface::{Choice, Judge, Patch, Shape, choose, fit_plainly};
+use super::super::surface::{Choice, Judge, Patch, Plain, Shape, choose};
 use crate::number::Convert;
 use crate::robust::{MAD_TO_SIGMA, median};
 use crate::space::{CanvasPx, Point, Size};
@@ -209,17 +209,15 @@ fn envelope(candidates: &[Candidate], shape: Shape, canvas: Size) -> Option<Vec<
         let all = candidates.iter().map(|c| (c.at, c.level));
         return Some(darkest::heights(all, 1.0, canvas));
     }
-    let mut patches: Vec<Patch> = candidates.iter().map(Candidate::patch).collect();
-    let mut heights = Vec::new();
+    let patches: Vec<Patch> = candidates.iter().map(Candidate::patch).collect();
+    let fit = Plain::new(shape, &patches, canvas);
+    let mut weights: Vec<f64> = patches.iter().map(|p| p.weight).collect();
+    let mut heights = vec![0.0; patches.len()];
     for _ in 0..40 {
-        let surface = fit_plainly(shape, &patches, canvas)?;
-        heights = candidates
-            .iter()
-            .map(|c| c.level - surface.at(c.at))
-            .collect();
-        for ((p, h), c) in patches.iter_mut().zip(&heights).zip(candidates) {
+        fit.heights(&weights, &mut heights)?;
+        for ((w, h), c) in weights.iter_mut().zip(&heights).zip(candidates) {
             let side = if *h > 0.0 { QUANTILE } else { 1.0 - QUANTILE };
-            p.weight = c.weight * side / h.abs().max(FLOOR);
+            *w = c.weight * side / h.abs().max(FLOOR);
         }
     }
     Some(heights)

@@ -3,10 +3,12 @@
 //! Every shape is linear in its numbers: weighted least squares, outlying patches held down by Tukey's
 //! biweight.
 
+use super::rows::Rows;
 use super::{Shape, Surface};
 use crate::number::Convert;
 use crate::robust::{BIWEIGHT_REACH, MAD_TO_SIGMA, biweight, mad, median};
 use crate::space::{CanvasPx, Point, Size};
+use nalgebra::DVector;
 
 /// A value at a place, with its weight.
 #[derive(Debug, Clone, Copy)]
@@ -73,10 +75,42 @@ impl Fit {
 
 /// Weighted least squares of a shape through patches, outliers and all. `None` when they do not fix it.
 pub(crate) fn fit_plainly(shape: Shape, patches: &[Patch], canvas: Size) -> Option<Surface> {
-    let values: Vec<f64> = patches.iter().map(|p| p.value).collect();
     let weights: Vec<f64> = patches.iter().map(|p| p.weight).collect();
-    let normal = shape.rows(patches, canvas).normal(&values, &weights);
-    Some(shape.surface(&normal.solve(shape, canvas)?, canvas))
+    let numbers = Plain::new(shape, patches, canvas).numbers(&weights)?;
+    Some(shape.surface(&numbers, canvas))
+}
+
+/// Patches that a shape is fitted through again and again, each time with other weights.
+pub(crate) struct Plain {
+    shape: Shape,
+    canvas: Size,
+    rows: Rows,
+    values: Vec<f64>,
+}
+
+impl Plain {
+    pub(crate) fn new(shape: Shape, patches: &[Patch], canvas: Size) -> Self {
+        Self {
+            shape,
+            canvas,
+            rows: shape.rows(patches, canvas),
+            values: patches.iter().map(|p| p.value).collect(),
+        }
+    }
+
+    fn numbers(&self, weights: &[f64]) -> Option<DVector<f64>> {
+        let normal = self.rows.normal(&self.values, weights);
+        normal.solve(self.shape, self.canvas)
+    }
+
+    /// Fits it, and puts how high the patches lie above it into `heights`. `None` when they do not fix it.
+    pub(crate) fn heights(&self, weights: &[f64], heights: &mut [f64]) -> Option<()> {
+        self.rows.values(&self.numbers(weights)?, heights);
+        for (h, value) in heights.iter_mut().zip(&self.values) {
+            *h = value - *h;
+        }
+        Some(())
+    }
 }
 
 /// Weighted least squares of a plane through patches as they are; a constant when they do not fix a slope.

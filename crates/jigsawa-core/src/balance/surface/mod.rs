@@ -19,7 +19,7 @@ use serde::{Deserialize, Serialize};
 use crate::space::{CanvasPx, Point, Size};
 
 pub(crate) use choose::{Choice, Judge, choose};
-pub(crate) use fit::{Fit, Patch, fit_plainly, fit_plane};
+pub(crate) use fit::{Fit, Patch, Plain, fit_plainly, fit_plane};
 pub use glow::Glow;
 pub use polynomial::Polynomial;
 pub use shape::{Shape, ShapeError};
