@@ -164,25 +164,32 @@ enum Falls {
 impl Falls {
     fn by(beta: f64) -> Self {
         let halves = 2.0 * beta;
-        if halves.fract() == 0.0 && halves.abs() < 100.0 {
+        if halves.fract() == 0.0 && (0.0..100.0).contains(&halves) {
             Self::Halves(halves.i32())
         } else {
             Self::Other(beta)
         }
     }
 
-    /// `base` to minus the exponent.
-    fn at(self, base: f64) -> f64 {
+    /// Each base to minus the exponent, in place.
+    fn of<const N: usize>(self, bases: &mut [f64; N]) {
         match self {
-            Self::Halves(n) => {
-                let whole = base.powi(n / 2);
-                1.0 / if n % 2 == 0 {
-                    whole
-                } else {
-                    whole * base.sqrt()
+            Self::Halves(halves) => {
+                // Whole powers by squaring, for all at once.
+                let (mut powers, mut squares) = ([1.0; N], *bases);
+                let mut left = halves / 2;
+                while left != 0 {
+                    for (p, s) in powers.iter_mut().zip(&mut squares) {
+                        *p *= if left % 2 == 1 { *s } else { 1.0 };
+                        *s *= *s;
+                    }
+                    left /= 2;
+                }
+                for (b, p) in bases.iter_mut().zip(powers) {
+                    *b = 1.0 / if halves % 2 == 0 { p } else { p * b.sqrt() };
                 }
             }
-            Self::Other(beta) => base.powf(-beta),
+            Self::Other(beta) => *bases = bases.map(|b| b.powf(-beta)),
         }
     }
 }
@@ -190,14 +197,20 @@ impl Falls {
 impl Profile {
     /// The density at an offset from the centre; its integral over the plane is 1.
     pub fn density(&self, dx: f64, dy: f64) -> f64 {
-        let o = &self.optics;
-        let (u, v) = (dx * self.cos + dy * self.sin, dy * self.cos - dx * self.sin);
-        let q = self.k * (u * u / o.elongation + v * v * o.elongation);
-        let core = self.height * self.falls.at(1.0 + q);
+        let mut fall = [self.base(dx, dy)];
+        self.falls.of(&mut fall);
+        let core = self.height * fall[0];
         match &self.wings {
             None => core,
             Some(w) => w.core * core + w.density(dx, dy),
         }
+    }
+
+    /// What the profile is a power of.
+    fn base(&self, dx: f64, dy: f64) -> f64 {
+        let e = self.optics.elongation;
+        let (u, v) = (dx * self.cos + dy * self.sin, dy * self.cos - dx * self.sin);
+        1.0 + self.k * (u * u / e + v * v * e)
     }
 
     /// The part of a point's light that falls into the pixel at this offset.
@@ -207,11 +220,16 @@ impl Profile {
         if dx * dx + dy * dy > far * far {
             return self.density(dx, dy);
         }
-        GAUSS
-            .iter()
-            .flat_map(|(y, wy)| GAUSS.iter().map(move |(x, wx)| (x, y, wx * wy)))
-            .map(|(x, y, w)| w * self.density(dx + x, dy + y))
-            .sum()
+        let mut falls: [f64; POINTS] = std::array::from_fn(|i| {
+            let ((x, _), (y, _)) = (GAUSS[i % GAUSS.len()], GAUSS[i / GAUSS.len()]);
+            self.base(dx + x, dy + y)
+        });
+        self.falls.of(&mut falls);
+        let core = self.height * over_a_pixel(&falls);
+        match &self.wings {
+            None => core,
+            Some(w) => w.core * core + w.pixel(dx, dy),
+        }
     }
 
     /// The radius beyond which a pixel gets less than this part of the light.
@@ -230,6 +248,25 @@ impl Profile {
     }
 }
 
+/// Points of a pixel at which a profile is taken.
+const POINTS: usize = GAUSS.len() * GAUSS.len();
+
+/// The integral over a pixel of what has these values at its points, row after row.
+fn over_a_pixel(values: &[f64; POINTS]) -> f64 {
+    let (rows, _) = values.as_chunks::<{ GAUSS.len() }>();
+    let along =
+        |row: &[f64; GAUSS.len()]| -> f64 { row.iter().zip(GAUSS).map(|(v, (_, w))| w * v).sum() };
+    rows.iter()
+        .zip(GAUSS)
+        .map(|(row, (_, w))| w * along(row))
+        .sum()
+}
+
+/// The integral over a pixel's side of a function of the place along it.
+fn over_a_side(middle: f64, of: impl Fn(f64) -> f64) -> f64 {
+    GAUSS.iter().map(|(at, w)| w * of(middle + at)).sum()
+}
+
 impl Parts {
     /// Density of the wings at an offset; its integral is what both parts say.
     fn density(&self, dx: f64, dy: f64) -> f64 {
@@ -237,18 +274,38 @@ impl Parts {
         if d2 > WINGS_PX * WINGS_PX {
             return 0.0;
         }
-        let aureole = self.aureole / (1.0 + d2 / (FLAT_PX * FLAT_PX));
-        // A spike is a Gaussian of one pixel across that dies out along its length.
-        let spike = |along: f64, across: f64| {
-            if across.abs() > BESIDE_PX {
+        let spike = |at: f64, beside: f64| {
+            if beside.abs() > BESIDE_PX {
                 return 0.0;
             }
-            (-0.5 * across * across).exp() / (2.0 * std::f64::consts::PI).sqrt()
-                * (-along.abs() / SPIKE_PX).exp()
-                / (2.0 * SPIKE_PX)
+            across(beside) * along(at)
         };
-        aureole + 0.5 * self.spikes * (spike(dx, dy) + spike(dy, dx))
+        self.aureole_at(d2) + 0.5 * self.spikes * (spike(dx, dy) + spike(dy, dx))
     }
+
+    fn aureole_at(&self, d2: f64) -> f64 {
+        self.aureole / (1.0 + d2 / (FLAT_PX * FLAT_PX))
+    }
+
+    /// What falls into a pixel near the middle: spikes are a function of x times one of y.
+    fn pixel(&self, dx: f64, dy: f64) -> f64 {
+        let aureole = std::array::from_fn(|i| {
+            let ((x, _), (y, _)) = (GAUSS[i % GAUSS.len()], GAUSS[i / GAUSS.len()]);
+            self.aureole_at((dx + x).powi(2) + (dy + y).powi(2))
+        });
+        let [(along_x, across_x), (along_y, across_y)] =
+            [dx, dy].map(|d| (over_a_side(d, along), over_a_side(d, across)));
+        over_a_pixel(&aureole) + 0.5 * self.spikes * (along_x * across_y + along_y * across_x)
+    }
+}
+
+/// A spike dies out along its length, and is a Gaussian of one pixel across.
+fn along(at: f64) -> f64 {
+    (-at.abs() / SPIKE_PX).exp() / (2.0 * SPIKE_PX)
+}
+
+fn across(beside: f64) -> f64 {
+    (-0.5 * beside * beside).exp() / (2.0 * std::f64::consts::PI).sqrt()
 }
 
 #[cfg(test)]
@@ -290,7 +347,9 @@ mod tests {
     #[rstest]
     fn powers_without_logarithms_are_the_same(#[values(2.5, 3.5, 4.0, 4.7, 5.0)] beta: f64) {
         for base in [1.0, 1.3, 7.0, 450.0] {
-            let (is, should) = (Falls::by(beta).at(base), f64::powf(base, -beta));
+            let mut is = [base, 1.0];
+            Falls::by(beta).of(&mut is);
+            let (is, should) = (is[0], f64::powf(base, -beta));
             assert!((is / should - 1.0).abs() < 1e-14, "{base}: {is} {should}");
         }
         assert!(matches!(Falls::by(3.5), Falls::Halves(7)));
