@@ -9,6 +9,7 @@ use jigsawa_core::doors::{DoorError, FrameSource};
 use jigsawa_core::finish::are_stretched;
 use jigsawa_core::plane::Plane;
 use jigsawa_core::space::{Rect, Size};
+use rayon::prelude::*;
 
 use super::blank::{self, Blank};
 use super::camera_raw;
@@ -18,6 +19,7 @@ use super::plain::Plain;
 use super::pool;
 use super::sense;
 use super::stored::Whole;
+use super::suspects;
 use super::tiles::Packed;
 use super::trim::Trim;
 use super::unit::{Unit, further, image};
@@ -25,6 +27,9 @@ use super::unzip::{Unzipped, unzip};
 use crate::error::FileError;
 use crate::inputs;
 use crate::select;
+
+/// About so many rows of a packed plane are unpacked by one thread at a time.
+const TOGETHER: usize = 64;
 
 /// The first image of a file.
 ///
@@ -249,7 +254,22 @@ impl FitsFrame {
     /// When a packed tile is damaged, what the disk says, or that the memory does not suffice.
     pub fn read_plane(&self, plane: usize, buffer: Vec<f32>) -> Result<Plane, FileError> {
         let mut buffer = self.buffer(buffer)?;
-        self.read(plane, self.size.rect(), &mut buffer)?;
+        let whole = self.size.rect();
+        if let Pixels::Packed(packed) = &self.pixels {
+            // Tiles are unpacked by all threads.
+            let rows = packed.rows_of_tiles(TOGETHER);
+            let bands = buffer.par_chunks_mut(whole.width * rows).enumerate();
+            bands.try_for_each(|(k, out)| {
+                let band = Rect {
+                    y: (k * rows).whole(),
+                    height: out.len() / whole.width,
+                    ..whole
+                };
+                self.read(plane, band, out)
+            })?;
+        } else {
+            self.read(plane, whole, &mut buffer)?;
+        }
         Plane::new(self.size, buffer).ok_or(FileError::NoImage)
     }
 
@@ -280,7 +300,7 @@ impl FitsFrame {
             .header
             .text("CREATOR")
             .is_some_and(|c| c.starts_with("Jigsawa"));
-        let values = blank::suspects(sample, self.size.width());
+        let values = suspects::suspects(sample, self.size.width());
         // A raw frame that is lowered row by row has no even border.
         let raw = self.lowered() != 0.0;
         if values.is_empty() || own || raw {

@@ -169,6 +169,15 @@ fn wrong(path: &Path, error: jigsawa_formats::error::FileError) -> Trouble {
     }
 }
 
+/// Pixels that are counted at a time, while they lie in the cache.
+const COUNTED: usize = 4096;
+
+/// How many have this number.
+fn count(sources: &[f32], number: f32) -> usize {
+    let each = sources.iter().map(|s| u32::from(*s == number));
+    each.sum::<u32>() as usize
+}
+
 /// Takes the merge's planes apart into files, and counts where pixels come from.
 struct Sink {
     frame: FitsWriter,
@@ -182,11 +191,10 @@ struct Sink {
 impl TileSink for Sink {
     fn put(&mut self, rect: Rect, planes: &[&[f32]]) -> Result<(), DoorError> {
         self.frame.put(rect, &planes[..1])?;
-        for source in planes[1] {
-            if *source == EVERYWHERE_FULL {
-                self.saturated += 1;
-            } else if *source > 0.0 {
-                self.from[(*source).index() - 1] += 1;
+        for sources in planes[1].chunks(COUNTED) {
+            self.saturated += count(sources, EVERYWHERE_FULL);
+            for (k, from) in self.from.iter_mut().enumerate() {
+                *from += count(sources, (k + 1).single());
             }
         }
         self.thousandths.clear();

@@ -154,6 +154,11 @@ impl Packed {
         Ok(())
     }
 
+    /// Rows of as many whole tiles as have about so many.
+    pub(super) const fn rows_of_tiles(&self, rows: usize) -> usize {
+        self.tile[1] * rows.div_ceil(self.tile[1])
+    }
+
     /// Width, height and planes of the tile that begins at a place: those at the edges are smaller.
     fn shape(&self, (x, y, z): (usize, usize, usize)) -> (usize, usize, usize) {
         let [tw, th, td] = self.tile;
