@@ -3,8 +3,8 @@
 use crate::number::Convert;
 use serde::{Deserialize, Serialize};
 
-use super::lattice::Samples;
 use super::patches::{BothSkies, both_skies};
+use super::samples::Samples;
 use super::scale::{
     CommonStar, bend_of, common_stars, exposure_scale, noise_scale, signal_scale, star_scale,
 };

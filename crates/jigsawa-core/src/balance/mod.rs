@@ -12,6 +12,7 @@ mod lattice;
 mod level;
 mod patches;
 mod propose;
+mod samples;
 pub mod scale;
 mod surface;
 mod weight;
@@ -25,13 +26,14 @@ use crate::placement::Placement;
 use crate::space::{CanvasPx, Point, Size};
 use crate::stars::Catalogue;
 
-pub use lattice::{Lattice, Samples};
+pub use lattice::Lattice;
 pub(crate) use level::exposure_or_none;
 pub use level::{
     BothPatch, Evidence, Matched, Sky, Wish, colours, match_scaled, match_sky, match_to,
 };
 pub use patches::{BothSkies, both_skies};
 pub use propose::{Proposal, propose};
+pub use samples::Samples;
 pub use surface::{Domain, Glow, Polynomial, Shape, ShapeError, Spline, Surface};
 pub use weight::{Weigh, weight};
 

@@ -9,7 +9,7 @@ use std::ops::Range;
 
 use rayon::prelude::*;
 
-use super::lattice::Samples;
+use super::samples::Samples;
 use crate::robust::clipped;
 use crate::space::{CanvasPx, Point};
 

@@ -5,6 +5,7 @@ use std::fmt::Write as _;
 use jigsawa_core::hdr::HdrError;
 use jigsawa_core::layout::LayoutError;
 use jigsawa_core::survey::quantity::QUANTITIES;
+use jigsawa_formats::error::FileError;
 
 use super::Trouble;
 use super::hints::{
@@ -16,6 +17,9 @@ use super::told::{Told, did_you_mean, list, marked, plain};
 
 /// What a failed run leaves.
 const NOTHING_LEFT: &str = "Nothing half-written is left. Is the disk full, or the file damaged?";
+
+/// What mends a picture that its format cannot hold.
+const OTHER_FORMAT: &str = "Nothing half-written is left. Choose another format by the file's ending, as in --out picture.png.";
 
 /// The trouble in words.
 // One arm a trouble: a table, which is read by looking up, not from start to end.
@@ -369,9 +373,13 @@ pub(super) fn tell(trouble: &Trouble) -> Told {
         Trouble::Name(name) => plain(format!("'{name}' cannot be part of a file's name"))
             .mend("Use letters, digits, - and _ in --name, 150 at most."),
         Trouble::Write { file, error } => {
+            let hint = match error {
+                FileError::Picture(_) => OTHER_FORMAT,
+                _ => NOTHING_LEFT,
+            };
             plain(format!("'{}' cannot be written: {error}", file.display()))
                 .on(file.display().to_string())
-                .mend(NOTHING_LEFT)
+                .mend(hint)
         }
         Trouble::Merge { file, message } => Told {
             message: message.clone(),
