@@ -11,9 +11,10 @@ use jigsawa_core::calibrate::pattern::Pattern;
 use jigsawa_core::calibrate::set::SetNoise;
 use jigsawa_core::doors::{DoorError, FrameSource};
 use jigsawa_core::finish::{
-    Crop, Link, Plan, Quiet, SkyFrom, Sources, Stretch, Tone, WhiteFrom, Wish, develop_part, look,
+    Crop, FinishSettings, Link, Plan, Quiet, SkyFrom, Sources, Stretch, Tone, WhiteFrom,
+    develop_part, overview,
 };
-use jigsawa_core::matching::{Shown, Spot, ties};
+use jigsawa_core::matching::{FrameSpots, Spot, ties};
 use jigsawa_core::measured::Measured;
 use jigsawa_core::merge::{Budget, Input, merge};
 use jigsawa_core::mosaic::border::Coverage;
@@ -262,9 +263,9 @@ fn stretch_a_megapixel(bencher: Bencher<'_, '_>) {
     });
 }
 
-/// The wish of a usual picture, all steps but the gradient.
-fn wish() -> Wish {
-    Wish {
+/// The settings of a usual picture, all steps but the gradient.
+fn settings() -> FinishSettings {
+    FinishSettings {
         crop: Crop::None,
         gradient: None,
         neutral: Some(SkyFrom::Darkest),
@@ -291,8 +292,8 @@ fn wish() -> Wish {
 fn finish_a_megapixel(bencher: Bencher<'_, '_>) {
     let plane = plane();
     let sources: Sources<'_> = [&plane, &plane, &plane];
-    let look = look(sources).unwrap();
-    let plan = Plan::measure(sources, &look, &wish(), None).unwrap();
+    let overview = overview(sources).unwrap();
+    let plan = Plan::measure(sources, &overview, &settings(), None).unwrap();
     let whole = plane.size().rect();
     bencher.bench_local(|| develop_part(&plan, sources, None, black_box(whole)));
 }
@@ -351,7 +352,10 @@ fn ties_of_twelve_panels(bencher: Bencher<'_, '_>) {
                 .collect()
         })
         .collect();
-    let frames: Vec<Shown<'_>> = lists.iter().map(|spots| Shown { spots, size }).collect();
+    let frames: Vec<FrameSpots<'_>> = lists
+        .iter()
+        .map(|spots| FrameSpots { spots, size })
+        .collect();
     bencher.bench_local(|| ties(black_box(&frames)));
 }
 

@@ -77,7 +77,7 @@ pub struct FrameFacts {
     /// What it shows.
     pub kind: Kind,
     /// A card says what it shows; else it is taken for a light.
-    pub kind_told: bool,
+    pub kind_by_card: bool,
     /// It is a stack of others already.
     pub master: bool,
     /// Bits of a value in the file, negative for floating point.
@@ -164,7 +164,7 @@ impl FrameFacts {
             planes,
             row_order: RowOrder::BottomUp,
             kind: Kind::Light,
-            kind_told: false,
+            kind_by_card: false,
             master: false,
             bits: None,
             colour_pattern: None,
@@ -206,7 +206,7 @@ impl FrameFacts {
     }
 
     /// What should be known of where it comes from and of values that are none, in words.
-    pub fn told(&self) -> Vec<String> {
+    pub fn notes(&self) -> Vec<String> {
         let by_name = self.filter.as_ref().filter(|_| self.filter_by_name);
         let by_name = by_name.map(|f| {
             format!(
@@ -272,15 +272,15 @@ mod tests {
     #[test]
     fn values_that_are_none_are_said_and_others_are_not() {
         let mut facts = FrameFacts::of_size(Size::new(10, 10).unwrap(), 1);
-        assert!(facts.told().is_empty());
+        assert!(facts.notes().is_empty());
         facts.stretched = true;
-        assert!(facts.told()[0].contains("stretched already"));
+        assert!(facts.notes()[0].contains("stretched already"));
         facts.stretched = false;
         facts.absurd = 0.004;
-        assert!(facts.told()[0].starts_with("less than 1 %"));
+        assert!(facts.notes()[0].starts_with("less than 1 %"));
         facts.absurd = 0.251;
         facts.blank = Some((0.052, 0.0));
-        let said = facts.told();
+        let said = facts.notes();
         assert!(said[0].starts_with("some 25 %"));
         assert!(said[1].starts_with("some 5 % of its pixels, a border or holes, are exactly 0:"));
     }

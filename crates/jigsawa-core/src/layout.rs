@@ -6,7 +6,7 @@
 use serde::{Deserialize, Serialize};
 
 use crate::balance::flatten::Flatten;
-use crate::balance::{Balance, ShapeError, Weigh, Wish};
+use crate::balance::{Balance, BalanceSettings, ShapeError, Weigh};
 use crate::calibrate::record::CalibrationRecord;
 use crate::canvas::Canvas;
 use crate::filter::Filter;
@@ -90,7 +90,7 @@ pub struct Levels {
     pub references: Vec<LevelReference>,
     /// What was asked for.
     #[serde(flatten)]
-    pub wish: Wish,
+    pub settings: BalanceSettings,
     /// What weights are made of.
     #[serde(default)]
     pub weigh: Weigh,
@@ -375,7 +375,7 @@ impl Layout {
         if let Some(gone) = levels.map(|r| r.frame).find(|i| *i >= self.frames.len()) {
             return Err(LayoutError::Level(gone));
         }
-        if let Some(shape) = self.levels.as_ref().and_then(|l| l.wish.shape) {
+        if let Some(shape) = self.levels.as_ref().and_then(|l| l.settings.shape) {
             shape.check().map_err(LayoutError::Shape)?;
         }
         if self.mosaic.as_ref().is_some_and(|m| !m.fits(&self.frames)) {

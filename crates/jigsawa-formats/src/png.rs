@@ -87,7 +87,7 @@ pub fn write_all(
         ));
     }
     file.buffered(|out| {
-        let mut encoder = settled(out, width, height);
+        let mut encoder = encoder_of(out, width, height);
         if pictures.len() > 1 {
             encoder
                 .set_animated(pictures.len().u32(), 0)
@@ -111,7 +111,7 @@ pub fn write_all(
 /// When the bytes are not those of the size.
 pub fn in_memory((width, height): (usize, usize), rgb: &[u8]) -> Result<Vec<u8>, FileError> {
     let mut bytes = Vec::new();
-    let mut writer = settled(&mut bytes, width, height)
+    let mut writer = encoder_of(&mut bytes, width, height)
         .write_header()
         .map_err(refused)?;
     writer.write_image_data(rgb).map_err(refused)?;
@@ -120,7 +120,7 @@ pub fn in_memory((width, height): (usize, usize), rgb: &[u8]) -> Result<Vec<u8>,
 }
 
 /// An encoder for 8-bit sRGB of this size.
-fn settled<'a, W: Write>(out: W, width: usize, height: usize) -> png::Encoder<'a, W> {
+fn encoder_of<'a, W: Write>(out: W, width: usize, height: usize) -> png::Encoder<'a, W> {
     let mut encoder = png::Encoder::new(out, width.u32(), height.u32());
     encoder.set_color(png::ColorType::Rgb);
     encoder.set_depth(png::BitDepth::Eight);

@@ -11,7 +11,7 @@ use std::fmt::Write as _;
 use std::time::Instant;
 
 use jigsawa_core::filter::Filter;
-use jigsawa_core::matching::{Matched, Wish, match_frames, spots};
+use jigsawa_core::matching::{MatchSettings, Matched, match_frames, spots};
 use jigsawa_core::placement::{Map, Registration};
 use jigsawa_core::space::{FramePx, Point, ReferencePx, Size};
 use jigsawa_core::stars::{Catalogue, Settings, detect};
@@ -268,7 +268,7 @@ fn run(case: &Case) -> Told {
             &spots(&of_reference),
             &spots(&of_frame),
             sizes,
-            &Wish::default(),
+            &MatchSettings::default(),
         );
         times.push(start.elapsed().as_secs_f64() * 1e3);
         if let Ok(m) = &matched {

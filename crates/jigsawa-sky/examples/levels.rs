@@ -9,7 +9,9 @@ mod page;
 use jigsawa_core::number::Convert;
 use std::fmt::Write as _;
 
-use jigsawa_core::balance::{Balance, Lattice, Member, Samples, ScaleBy, Sky, Wish, match_to};
+use jigsawa_core::balance::{
+    Balance, BalanceSettings, Lattice, Member, Samples, ScaleBy, Sky, match_to,
+};
 use jigsawa_core::filter::Filter;
 use jigsawa_core::placement::Placement;
 use jigsawa_core::space::{CanvasPx, Point};
@@ -181,7 +183,7 @@ fn run(other: &Other) -> Outcome {
         member: member(&stars_b, &there, size_b),
         samples: samples_b,
     };
-    let balance = match_to(&reference, &frame, &Wish::default())
+    let balance = match_to(&reference, &frame, &BalanceSettings::default())
         .expect("both show the same sky")
         .balance;
     let off = balance.scale.value * other.transparency - 1.0;

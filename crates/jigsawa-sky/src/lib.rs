@@ -30,6 +30,7 @@ pub mod raw_night;
 pub mod shot;
 pub mod spoilt;
 pub mod stars;
+pub mod train;
 pub mod vane;
 
 mod nodes;

@@ -10,7 +10,7 @@ use jigsawa_core::plane::Plane;
 use jigsawa_core::space::Size;
 
 use crate::camera::{Camera, Numbers};
-use crate::chip::{Chip, Exposure, Train};
+use crate::chip::{Chip, Exposure};
 use crate::clouds::Clouds;
 use crate::glow::SkyGlow;
 use crate::optics::Optics;
@@ -18,6 +18,7 @@ use crate::pointing::Pointing;
 use crate::shot::{Shot, StarTruth};
 use crate::spoilt::Spoilt;
 use crate::stars::Crowd;
+use crate::train::Train;
 
 /// A raw frame with the words of its header.
 #[derive(Debug, Clone)]

@@ -6,7 +6,7 @@ use std::path::PathBuf;
 
 use jigsawa_core::layout::Layout;
 use jigsawa_work::frames::{Filters, open_all};
-use jigsawa_work::register::{CanvasWanted, Looking, Registering, register};
+use jigsawa_work::register::{CanvasSettings, RegisterSettings, SearchSettings, register};
 use jigsawa_work::run::Run;
 use jigsawa_work::trouble::Trouble;
 
@@ -18,11 +18,11 @@ pub(crate) fn registered(files: &[PathBuf]) -> Result<Layout, Trouble> {
         return Err(Trouble::NeedsTwo("register"));
     };
     let first = first.name();
-    let wanted = Registering {
+    let wanted = RegisterSettings {
         reference: Some(&first),
-        canvas: CanvasWanted::default(),
+        canvas: CanvasSettings::default(),
         needed: &[],
-        looking: Looking::default(),
+        search: SearchSettings::default(),
     };
     Ok(register(&frames, &wanted, &run)?.layout)
 }

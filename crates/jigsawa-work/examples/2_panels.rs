@@ -5,7 +5,7 @@
 use std::path::PathBuf;
 
 use jigsawa_work::frames::{Filters, open_all};
-use jigsawa_work::mosaic::{Placed, Wanted, place};
+use jigsawa_work::mosaic::{MosaicSettings, Placed, place};
 use jigsawa_work::run::Run;
 use jigsawa_work::trouble::Trouble;
 
@@ -13,7 +13,7 @@ use jigsawa_work::trouble::Trouble;
 pub(crate) fn solved(files: &[PathBuf]) -> Result<Placed, Trouble> {
     let frames = open_all(files, &[], Filters::Any)?.frames;
     let run = Run::unwatched(256 << 20)?;
-    let wanted = Wanted {
+    let wanted = MosaicSettings {
         reference: None,
         panels: &[],
         panel_names: None,

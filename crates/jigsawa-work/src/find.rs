@@ -3,12 +3,12 @@
 use std::collections::HashSet;
 use std::path::{Component, Path, PathBuf};
 
-use globset::GlobBuilder;
 use jigsawa_formats::fits::CAMERA_RAW;
 use jigsawa_formats::select;
 use walkdir::WalkDir;
 
 use crate::foreign::name_of;
+use crate::pattern::Pattern;
 use crate::trouble::Trouble;
 
 /// A file to be surveyed.
@@ -161,23 +161,19 @@ fn is_picture(path: &Path) -> bool {
     ending.is_some_and(|e| ["tif", "tiff", "png"].contains(&e.as_str()))
 }
 
-/// The files that a pattern means: `*` and `?` stay within a name, `**` goes through folders.
+/// The files that a pattern means.
 fn matching(pattern: &Path) -> Result<Vec<FoundFile>, Trouble> {
     let text = pattern.to_string_lossy();
-    let glob = GlobBuilder::new(&text)
-        .literal_separator(true)
-        .build()
-        .map_err(|e| Trouble::Pattern {
-            pattern: text.to_string(),
-            error: e.kind().to_string(),
-        })?
-        .compile_matcher();
+    let asked = Pattern::new(&text).map_err(|error| Trouble::Pattern {
+        pattern: text.to_string(),
+        error,
+    })?;
     let start = start_of(pattern);
     // Pictures count where they are asked for.
     let pictures = is_picture(pattern);
     let wanted = |path: &Path| {
         let bare = path.strip_prefix("./").unwrap_or(path);
-        let fits = glob.is_match(path) || glob.is_match(bare);
+        let fits = asked.fits(path) || asked.fits(bare);
         fits && (is_frame(path) || pictures && is_picture(path))
     };
     let (files, _) = below(walked(&start), &start, &wanted);

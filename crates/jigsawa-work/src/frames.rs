@@ -5,7 +5,6 @@ use std::collections::hash_map::Entry;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use globset::GlobBuilder;
 use jigsawa_core::filter::Filter;
 use jigsawa_core::frame::{FrameFacts, Kind};
 use jigsawa_core::layout::{LayoutFrame, Measurements};
@@ -18,6 +17,7 @@ use rayon::prelude::*;
 use serde::Serialize;
 
 use crate::foreign::name_of;
+use crate::pattern::Pattern;
 use crate::pixels::{Calibrating, Pixels, read_all};
 use crate::trouble::Trouble;
 
@@ -184,12 +184,11 @@ pub fn is_meant(path: &Path, name: &str) -> bool {
     if is_called(path, name) {
         return true;
     }
-    let Ok(glob) = GlobBuilder::new(name).literal_separator(true).build() else {
+    let Ok(asked) = Pattern::new(name) else {
         return false;
     };
-    let glob = glob.compile_matcher();
     let file = path.file_name().map(Path::new);
-    glob.is_match(path) || file.is_some_and(|f| glob.is_match(f)) || glob.is_match(stem(path))
+    asked.fits(path) || file.is_some_and(|f| asked.fits(f)) || asked.fits(Path::new(&stem(path)))
 }
 
 /// What a command must know of its frames' filters.

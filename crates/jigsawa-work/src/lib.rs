@@ -33,6 +33,7 @@ pub mod layout_file;
 pub mod mosaic;
 pub mod normalize;
 pub mod outputs;
+pub mod pattern;
 pub mod picture;
 pub mod pixels;
 pub mod placed_frames;

@@ -7,7 +7,7 @@ use std::path::PathBuf;
 use jigsawa_core::balance::BalanceError;
 use jigsawa_core::canvas::CanvasError;
 use jigsawa_core::colour::mix::MixError;
-use jigsawa_core::finish::{LookError, PlanError};
+use jigsawa_core::finish::{OverviewError, PlanError};
 use jigsawa_core::hdr::HdrError;
 use jigsawa_core::layout::LayoutError;
 use jigsawa_core::matching::MatchError;
@@ -15,6 +15,8 @@ use jigsawa_core::space::Size;
 use jigsawa_core::stars::DetectError;
 use jigsawa_core::survey::condition::ConditionError;
 use jigsawa_formats::error::FileError;
+
+use crate::pattern::PatternError;
 
 /// Whatever stops a job.
 // Fields are called what they are; the line of each variant says the rest.
@@ -249,7 +251,10 @@ pub enum Trouble {
     /// Nothing to survey in a place.
     NoFrames { place: String, others: usize },
     /// A pattern that cannot be understood.
-    Pattern { pattern: String, error: String },
+    Pattern {
+        pattern: String,
+        error: PatternError,
+    },
     /// Not one file can be read.
     NoneReadable(Vec<(String, String)>),
     /// `--keep` cannot be understood.
@@ -293,7 +298,7 @@ pub enum Trouble {
     /// A file that fails in the middle of the work.
     Unreadable { file: String, error: String },
     /// A picture that shows nothing to finish.
-    Look { file: String, error: LookError },
+    Overview { file: String, error: OverviewError },
     /// A recipe, or a person's defaults, that cannot be used.
     Recipe { file: PathBuf, error: String },
     /// A recipe that was made by a run and that somebody has changed since.

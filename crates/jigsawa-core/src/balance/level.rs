@@ -24,7 +24,7 @@ pub struct Sky<'a> {
 
 /// How frames are to be matched.
 #[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
-pub struct Wish {
+pub struct BalanceSettings {
     /// How the scale is found; chosen by what the frames are, if absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub scale_by: Option<ScaleBy>,
@@ -68,11 +68,11 @@ pub struct Matched {
 /// all patches without stars count.
 ///
 /// # Errors
-/// When the frames share no sky, or what the wish asks for cannot be had.
+/// When the frames share no sky, or what the settings asks for cannot be had.
 pub fn match_to(
     reference: &Sky<'_>,
     frame: &Sky<'_>,
-    wish: &Wish,
+    settings: &BalanceSettings,
 ) -> Result<Matched, BalanceError> {
     let patches = both_skies(&reference.samples, &frame.samples);
     if patches.is_empty() {
@@ -80,7 +80,7 @@ pub fn match_to(
     }
     let stars = common_stars(&reference.member, &frame.member);
     let mut notes = Vec::new();
-    let found = match wish.scale_by {
+    let found = match settings.scale_by {
         Some(by) => asked_scale(by, reference, frame, &stars, &patches)?,
         None => own_scale(reference, frame, &stars, &patches, &mut notes),
     };
@@ -98,7 +98,7 @@ pub fn match_to(
         frame,
         scale: found,
         both: &patches,
-        shape: wish.shape,
+        shape: settings.shape,
         dark: Dark::All,
     };
     between.find(&stars, notes)
@@ -414,7 +414,7 @@ impl Between<'_> {
                 patches: patches
                     .iter()
                     .zip(&fit.kept)
-                    .map(|(p, k)| told(p, *k))
+                    .map(|(p, k)| evident(p, *k))
                     .collect(),
                 tried: tried
                     .iter()
@@ -426,7 +426,7 @@ impl Between<'_> {
 }
 
 /// A patch for a report.
-const fn told(p: &Patch, kept: f64) -> (BothPatch, f64) {
+const fn evident(p: &Patch, kept: f64) -> (BothPatch, f64) {
     let patch = BothPatch {
         x: p.at.x,
         y: p.at.y,

@@ -29,7 +29,7 @@ use crate::stars::Catalogue;
 pub use lattice::Lattice;
 pub(crate) use level::exposure_or_none;
 pub use level::{
-    BothPatch, Evidence, Matched, Sky, Wish, colours, match_scaled, match_sky, match_to,
+    BalanceSettings, BothPatch, Evidence, Matched, Sky, colours, match_scaled, match_sky, match_to,
 };
 pub use patches::{BothSkies, both_skies};
 pub use propose::{Proposal, propose};

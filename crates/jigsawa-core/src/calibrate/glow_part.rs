@@ -61,7 +61,7 @@ pub fn part(
     };
     let fits: Result<Vec<_>, DoorError> = lights.par_iter().map(of_light).collect();
     let fits: Vec<[f64; 2]> = fits?.into_iter().flatten().collect();
-    Ok(settled(by_lights(&fits), told))
+    Ok(agreed(by_lights(&fits), told))
 }
 
 /// The middle of the parts of some lights, by two degrees each.
@@ -86,7 +86,7 @@ fn by_lights(fits: &[[f64; 2]]) -> Option<Measured> {
 }
 
 /// What a fit and the exposures say together.
-fn settled(fit: Option<Measured>, told: Option<f64>) -> Option<Measured> {
+fn agreed(fit: Option<Measured>, told: Option<f64>) -> Option<Measured> {
     let told = told.map(|value| Measured {
         value,
         sigma: TOLD * value,
@@ -188,7 +188,7 @@ mod tests {
         #[case] wanted: Option<(f64, f64)>,
     ) {
         let fit = fit.map(|(value, sigma)| Measured { value, sigma });
-        let got = settled(fit, told).map(|m| (m.value, m.sigma));
+        let got = agreed(fit, told).map(|m| (m.value, m.sigma));
         let near =
             |(a, b): ((f64, f64), (f64, f64))| (a.0 - b.0).abs() < 2e-3 && (a.1 - b.1).abs() < 2e-3;
         assert!(got.is_some() == wanted.is_some(), "{got:?}");

@@ -11,4 +11,4 @@ pub use composite::{Composite, Part, Source, White};
 pub use lines::{Lines, strengths};
 pub use luminance::{Luminance, with_luminance};
 pub use palette::{Palette, PaletteError, Written, WrittenError, WrittenStars};
-pub use starlight::{Shown, star_light};
+pub use starlight::{MergedFrame, star_light};

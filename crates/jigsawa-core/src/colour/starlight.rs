@@ -17,7 +17,7 @@ const LEAST_SNR: f64 = 8.0;
 const WIDTHS: f64 = 5.0;
 
 /// A frame whose stars are measured: as it is merged, and how wide its stars are, in its own pixels.
-pub struct Shown<'a> {
+pub struct MergedFrame<'a> {
     /// The frame.
     pub input: &'a Input<'a>,
     /// Width of its stars at half maximum.
@@ -33,13 +33,13 @@ pub type Fluxes = (f64, f64, f64);
 /// When one cannot be read: which (0 for the broad one, 1 for the line), and why.
 pub fn star_light(
     stars: &Catalogue,
-    broad: &Shown<'_>,
-    line: &Shown<'_>,
+    broad: &MergedFrame<'_>,
+    line: &MergedFrame<'_>,
     canvas: Size,
 ) -> Result<Vec<Fluxes>, (usize, DoorError)> {
     let back = broad.input.placement.invert();
     // A width on the canvas that both frames' stars fit into.
-    let on_canvas = |s: &Shown<'_>| {
+    let on_canvas = |s: &MergedFrame<'_>| {
         let ratio = s.input.placement.area_ratio(canvas.centre());
         s.fwhm_px / ratio.sqrt()
     };
@@ -114,7 +114,7 @@ mod tests {
         let on = |down| Map::shift(0.0, down);
         let of_broad = Input::new(&broad, on(0.0), Balance::unchanged(500.0, 2.0));
         let of_line = Input::new(&line, on(2.5), doubled);
-        let shown = |input, fwhm_px| Shown { input, fwhm_px };
+        let shown = |input, fwhm_px| MergedFrame { input, fwhm_px };
         let size = Size::new(300, 240).unwrap();
         let both = (shown(&of_broad, 3.0), shown(&of_line, 4.0));
         let pairs = star_light(&stars, &both.0, &both.1, size).unwrap();

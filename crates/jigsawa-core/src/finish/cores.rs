@@ -3,7 +3,7 @@
 //! Where a channel has reached its end a star's middle turns to the colour of the others, most often magenta or
 //! cyan. The ring just outside tells what colour it would have.
 
-use super::look::Sources;
+use super::overview::Sources;
 use super::tile::Tile;
 use crate::doors::DoorError;
 use crate::number::Convert;

@@ -7,7 +7,7 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use rayon::prelude::*;
 
-use super::look::Sources;
+use super::overview::Sources;
 use super::plan::Plan;
 use super::tile::Tile;
 use crate::doors::DoorError;

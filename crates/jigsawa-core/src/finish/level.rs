@@ -3,8 +3,8 @@
 use crate::number::Convert;
 use rayon::prelude::*;
 
-use super::look::Sources;
 use super::neutral::ChannelSky;
+use super::overview::Sources;
 use super::range::RangeCompression;
 use crate::doors::DoorError;
 use crate::space::{Point, Rect};

@@ -1,6 +1,6 @@
 //! Finishing: from linear values to a picture for the eye. `stretch` is the only door between both.
 //!
-//! [`look()`] reads a picture once; [`Plan::measure`] turns wishes into measured steps; [`develop()`] carries them out
+//! [`overview()`] reads a picture once; [`Plan::measure`] turns settings into measured steps; [`develop()`] carries them out
 //! piece by piece. Each step has its file, in the order of [`Step`].
 
 pub mod contrast;
@@ -13,12 +13,13 @@ mod develop;
 mod factors;
 mod green;
 mod level;
-mod look;
 mod neutral;
 mod opening;
+mod overview;
 mod plan;
 mod range;
 pub mod saturation;
+mod settings;
 mod shade;
 mod shrink;
 mod small;
@@ -30,16 +31,16 @@ mod stretch;
 mod stretched;
 mod tile;
 pub mod white;
-mod wish;
 
 pub use covered::covered_rect;
 pub(crate) use deconvolve::gaussian;
 pub use denoise::Quiet;
 pub use develop::{BAND_ROWS, develop, develop_part};
 pub use green::{LUMINANCE, luminance};
-pub use look::{Look, LookError, Sources, look};
-pub use neutral::{ChannelSky, GradientWish, SkyFrom, flatten};
+pub use neutral::{ChannelSky, GradientSettings, SkyFrom, flatten};
+pub use overview::{Overview, OverviewError, Sources, overview, overview_with};
 pub use plan::{Found, Plan};
+pub use settings::{Crop, FinishSettings, PlanError, WhiteFrom};
 pub use shade::{Shade, ShadeTable};
 pub(crate) use starlet::smooth;
 pub use step::Step;
@@ -48,4 +49,3 @@ pub use stretch::{
 };
 pub use stretched::{are_stretched, looks_stretched};
 pub use tile::Tile;
-pub use wish::{Crop, PlanError, WhiteFrom, Wish};

@@ -6,7 +6,7 @@
 use crate::number::Convert;
 use rayon::prelude::*;
 
-use super::look::Look;
+use super::overview::Overview;
 use crate::balance::flatten::{Gradient, Ground, Hints, gradients as found_in};
 use crate::balance::{Lattice, Member, Samples, Shape, Sky, Surface};
 use crate::filter::Filter;
@@ -59,34 +59,38 @@ pub enum SkyFrom {
 
 /// Which gradient is taken off.
 #[derive(Debug, Clone, PartialEq)]
-pub struct GradientWish {
+pub struct GradientSettings {
     /// Its shape; chosen if absent.
     pub shape: Option<Shape>,
     /// What is known of the sky, in pixels of the picture.
     pub hints: Hints,
 }
 
-/// The skies of the three channels. `wish` absent: no gradient is taken off.
-pub fn skies(look: &Look, wish: Option<&GradientWish>, from: &SkyFrom) -> [ChannelSky; 3] {
-    let gradients = gradients(look, wish);
+/// The skies of the three channels. `settings` absent: no gradient is taken off.
+pub fn skies(
+    overview: &Overview,
+    settings: Option<&GradientSettings>,
+    from: &SkyFrom,
+) -> [ChannelSky; 3] {
+    let gradients = gradients(overview, settings);
     let surface =
         |g: &Option<Gradient>| g.as_ref().map_or_else(Surface::zero, |g| g.surface.clone());
-    let flat: Vec<Plane> = look
+    let flat: Vec<Plane> = overview
         .small
         .iter()
         .zip(&gradients)
         .map(|(plane, g)| without(plane, &surface(g)))
         .collect();
-    let side = (PATCH_PX / look.factor).max(4);
+    let side = (PATCH_PX / overview.factor).max(4);
     let dark = match from {
         SkyFrom::Darkest => dark_patches(&flat, side),
         SkyFrom::Patch(r) => {
-            let k = look.factor.whole();
+            let k = overview.factor.whole();
             vec![Rect {
                 x: r.x / k,
                 y: r.y / k,
-                width: (r.width / look.factor).max(1),
-                height: (r.height / look.factor).max(1),
+                width: (r.width / overview.factor).max(1),
+                height: (r.height / overview.factor).max(1),
             }]
         }
     };
@@ -136,23 +140,23 @@ fn finite(plane: &Plane) -> Vec<f32> {
 }
 
 /// The gradient of each channel, by the evidence of all; none where none is wanted or nothing can be measured.
-fn gradients(look: &Look, wish: Option<&GradientWish>) -> Vec<Option<Gradient>> {
-    let Some(wish) = wish else {
+fn gradients(overview: &Overview, settings: Option<&GradientSettings>) -> Vec<Option<Gradient>> {
+    let Some(settings) = settings else {
         return vec![None, None, None];
     };
-    let k = look.factor.real();
+    let k = overview.factor.real();
     let small = |p: &Point<CanvasPx>| Point::new((p.x + 0.5) / k - 0.5, (p.y + 0.5) / k - 0.5);
     let hints = Hints {
-        add: wish.hints.add.iter().map(small).collect(),
-        drop: wish.hints.drop.iter().map(small).collect(),
-        protect: wish
+        add: settings.hints.add.iter().map(small).collect(),
+        drop: settings.hints.drop.iter().map(small).collect(),
+        protect: settings
             .hints
             .protect
             .iter()
             .map(|(p, r)| (small(p), r / k))
             .collect(),
     };
-    together(&look.small, wish.shape, &hints)
+    together(&overview.small, settings.shape, &hints)
 }
 
 /// Takes gradients off planes of one place, by the evidence of all; the middle of each stays as high as it is.

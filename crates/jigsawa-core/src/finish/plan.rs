@@ -1,4 +1,4 @@
-//! What is done to one picture: each step's wish, and what was measured for it.
+//! What is done to one picture: each step's settings, and what was measured for it.
 //!
 //! The order is fixed: gradient, neutral sky, white, green, denoise, deconvolution; then range compression and the stretch, the one door from linear
 //! light to the screen; then local contrast, saturation, stars, sharpness. All that a step needs to know of the
@@ -15,17 +15,17 @@ use super::denoise::{self, Noise, Quiet};
 use super::detail::{Detail, finest_in_the_dark};
 use super::green::Green;
 use super::level::{Level, sample, subtract};
-use super::look::{Look, Sources};
 use super::neutral::{ChannelSky, SkyFrom, skies};
+use super::overview::{Overview, Sources};
 use super::range::RangeCompression;
 use super::saturation::Saturation;
+use super::settings::{Crop, FinishSettings, PlanError, WhiteFrom};
 use super::small::{between, flat, range};
 use super::spared::Spared;
 use super::step::Step;
 use super::stretch::Stretch;
 use super::tile::{Tile, mirror, pieces};
 use super::white::{StarColour, White, from_catalogue, from_patch, from_stars, star_colours};
-use super::wish::{Crop, PlanError, WhiteFrom, Wish};
 use crate::doors::DoorError;
 use crate::plane::Plane;
 use crate::robust::{MAD_TO_SIGMA, mad};
@@ -81,6 +81,25 @@ pub struct Found {
     pub sample: Vec<[f32; 3]>,
 }
 
+/// What stays of the picture.
+fn kept(overview: &Overview, crop: Crop) -> Result<Rect, PlanError> {
+    let rect = match crop {
+        Crop::None => overview.size.rect(),
+        Crop::Covered => covered_rect(
+            &overview.covered,
+            overview.small[0].size().width(),
+            overview.factor,
+            overview.size,
+        )
+        .ok_or(PlanError::Nothing)?,
+        Crop::To(r) => r.intersect(overview.size.rect()),
+    };
+    if rect.is_empty() {
+        return Err(PlanError::Outside);
+    }
+    Ok(rect)
+}
+
 impl Plan {
     /// Measures what the steps need.
     ///
@@ -88,40 +107,27 @@ impl Plan {
     /// When the picture cannot be read or has nothing to finish, or when what is asked for is not to be had.
     pub fn measure(
         sources: Sources<'_>,
-        look: &Look,
-        wish: &Wish,
+        overview: &Overview,
+        settings: &FinishSettings,
         wcs: Option<&Wcs>,
     ) -> Result<Self, PlanError> {
-        let rect = match wish.crop {
-            Crop::None => look.size.rect(),
-            Crop::Covered => covered_rect(
-                &look.covered,
-                look.small[0].size().width(),
-                look.factor,
-                look.size,
-            )
-            .ok_or(PlanError::Nothing)?,
-            Crop::To(r) => r.intersect(look.size.rect()),
-        };
-        if rect.is_empty() {
-            return Err(PlanError::Outside);
-        }
+        let rect = kept(overview, settings.crop)?;
         let darkest = SkyFrom::Darkest;
         let skies = skies(
-            look,
-            wish.gradient.as_ref(),
-            wish.neutral.as_ref().unwrap_or(&darkest),
+            overview,
+            settings.gradient.as_ref(),
+            settings.neutral.as_ref().unwrap_or(&darkest),
         );
         let lowest = skies.iter().map(|s| s.level).fold(f32::INFINITY, f32::min);
-        let star_colours = match &look.stars {
-            Some(stars) if wish.white != WhiteFrom::AsItIs => star_colours(sources, stars)?,
+        let star_colours = match &overview.stars {
+            Some(stars) if settings.white != WhiteFrom::AsItIs => star_colours(sources, stars)?,
             _ => Vec::new(),
         };
-        let fwhm_px = look.stars.as_ref().map_or(0.0, |s| s.fwhm_px);
-        let white = match &wish.white {
+        let fwhm_px = overview.stars.as_ref().map_or(0.0, |s| s.fwhm_px);
+        let white = match &settings.white {
             WhiteFrom::AsItIs => None,
             WhiteFrom::Stars => from_stars(&star_colours).ok(),
-            WhiteFrom::Patch(r) => Some(from_patch(sources, *r, &skies, look.factor)??),
+            WhiteFrom::Patch(r) => Some(from_patch(sources, *r, &skies, overview.factor)??),
             WhiteFrom::Catalogue { known, index } => {
                 let wcs = wcs.ok_or(PlanError::NoWcs)?;
                 Some(from_catalogue(&star_colours, known, *index, wcs, fwhm_px)?)
@@ -130,23 +136,23 @@ impl Plan {
         let gains = white.as_ref().map_or([1.0; 3], |w| w.gains);
         let levels: [Level; 3] = std::array::from_fn(|c| Level {
             sky: skies[c].clone(),
-            common: if wish.neutral.is_some() {
+            common: if settings.neutral.is_some() {
                 skies[c].level
             } else {
                 lowest
             },
             gain: gains[c],
         });
-        let cores = match &look.stars {
+        let cores = match &overview.stars {
             Some(stars) => cores(sources, stars, &|c, v| gains[c] * (v - levels[c].sky.level))?,
             None => Vec::new(),
         };
-        let range = range(look, &levels, wish.range_compression, fwhm_px);
-        let sample = sample(sources, rect, &levels, look.factor, range.as_ref())?;
-        let zero = wish.neutral.is_some().then_some(0.0);
-        let between = between(look, &levels, range.as_ref(), (rect, fwhm_px));
+        let range = range(overview, &levels, settings.range_compression, fwhm_px);
+        let sample = sample(sources, rect, &levels, overview.factor, range.as_ref())?;
+        let zero = settings.neutral.is_some().then_some(0.0);
+        let between = between(overview, &levels, range.as_ref(), (rect, fwhm_px));
         let stretch =
-            Stretch::toned(&sample, &between, &wish.tone, zero).ok_or(PlanError::Nothing)?;
+            Stretch::toned(&sample, &between, &settings.tone, zero).ok_or(PlanError::Nothing)?;
         let mut plan = Self {
             rect,
             found: Found {
@@ -159,35 +165,39 @@ impl Plan {
                 points: stretch.points(),
                 sample,
             },
-            factor: look.factor,
+            factor: overview.factor,
             levels,
             cores,
             green: Green {
-                amount: wish.green,
+                amount: settings.green,
                 noise: 0.0,
             },
             noise: None,
-            quiet: wish.quiet,
+            quiet: settings.quiet,
             deconvolution: None,
             range,
             stretch,
             contrast: None,
             saturation: Saturation {
-                all: wish.saturation,
-                hues: wish.hues.clone(),
-                sky: wish.tone.sky,
+                all: settings.saturation,
+                hues: settings.hues.clone(),
+                sky: settings.tone.sky,
                 rise: 0.12,
             },
-            stars: wish.stars,
-            ends_linear: wish.linear,
+            stars: settings.stars,
+            ends_linear: settings.linear,
             sharpen: Detail::sharper(0.0, 0.0),
-            spared: look.stars.as_ref().map(Spared::of).unwrap_or_default(),
-            bright: look.stars.as_ref().map(Spared::bright).unwrap_or_default(),
+            spared: overview.stars.as_ref().map(Spared::of).unwrap_or_default(),
+            bright: overview
+                .stars
+                .as_ref()
+                .map(Spared::bright)
+                .unwrap_or_default(),
             last: Step::Sharpen,
         };
-        plan.measure_noise(sources, wish, look)?;
-        if wish.contrast > 0.0 {
-            plan.contrast = Some(plan.contrast_map(look, wish.contrast));
+        plan.measure_noise(sources, settings, overview)?;
+        if settings.contrast > 0.0 {
+            plan.contrast = Some(plan.contrast_map(overview, settings.contrast));
         }
         Ok(plan)
     }
@@ -196,8 +206,8 @@ impl Plan {
     fn measure_noise(
         &mut self,
         sources: Sources<'_>,
-        wish: &Wish,
-        look: &Look,
+        settings: &FinishSettings,
+        overview: &Overview,
     ) -> Result<(), PlanError> {
         let mut tiles = Vec::new();
         for rect in pieces(self.rect) {
@@ -211,14 +221,14 @@ impl Plan {
             self.green.noise = n.green_excess;
             self.found.noise = n.brightness;
         }
-        if wish.deconvolution_rounds > 0
-            && let Some(stars) = &look.stars
+        if settings.deconvolution_rounds > 0
+            && let Some(stars) = &overview.stars
         {
             let fwhm = stars.fwhm_px;
             self.deconvolution = Some(Deconvolution::new(
                 fwhm,
                 stars.beta,
-                wish.deconvolution_rounds,
+                settings.deconvolution_rounds,
                 self.found.noise,
             ));
         }
@@ -233,14 +243,14 @@ impl Plan {
         } else {
             mad(&mut dark, 0.0) * MAD_TO_SIGMA.single()
         };
-        self.sharpen = Detail::sharper(wish.sharpen, noise.max(1e-5));
+        self.sharpen = Detail::sharper(settings.sharpen, noise.max(1e-5));
         Ok(())
     }
 
     /// Local contrast from the small copy, as the screen shows it.
-    fn contrast_map(&self, look: &Look, part: f32) -> Contrast {
-        let k = look.factor.real();
-        let flat = flat(look, &self.levels);
+    fn contrast_map(&self, overview: &Overview, part: f32) -> Contrast {
+        let k = overview.factor.real();
+        let flat = flat(overview, &self.levels);
         let size = flat[0].size();
         let mut light = Plane::filled(size, 0.0);
         let width = size.width();
@@ -268,7 +278,7 @@ impl Plan {
         };
         let noise = self.found.noise / k.single();
         let on_screen = (grey(noise) - grey(-noise)).abs() / 2.0;
-        Contrast::new(&light, look.factor, part, on_screen.max(1e-5))
+        Contrast::new(&light, overview.factor, part, on_screen.max(1e-5))
     }
 
     /// Pixels that a piece must have around it while its light is linear; [`Self::screen_border`] of them are still
@@ -404,15 +414,15 @@ impl Plan {
     }
 
     /// What stays of the picture as it comes, stretched and small: its width, and its pixels as they are stored.
-    pub fn small_before(&self, look: &Look) -> (usize, Vec<f32>) {
-        let k = look.factor.whole();
-        let size = look.small[0].size();
+    pub fn small_before(&self, overview: &Overview) -> (usize, Vec<f32>) {
+        let k = overview.factor.whole();
+        let size = overview.small[0].size();
         let r = self.rect;
         let kept = Rect {
             x: r.x / k,
             y: r.y / k,
-            width: (r.width / look.factor).max(1),
-            height: (r.height / look.factor).max(1),
+            width: (r.width / overview.factor).max(1),
+            height: (r.height / overview.factor).max(1),
         }
         .intersect(size.rect());
         let lowest = self
@@ -424,7 +434,7 @@ impl Plan {
         let columns = kept.x.index()..kept.right().index();
         let rows = out.par_chunks_exact_mut(3 * kept.width).enumerate();
         rows.for_each(|(i, out)| {
-            let [mut r, mut g, mut b] = look.small.each_ref().map(|p| -> Vec<f32> {
+            let [mut r, mut g, mut b] = overview.small.each_ref().map(|p| -> Vec<f32> {
                 let row = &p.row(kept.y.index() + i)[columns.clone()];
                 row.iter().map(|v| v - lowest).collect()
             });

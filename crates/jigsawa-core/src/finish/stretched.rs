@@ -1,6 +1,6 @@
 //! Telling a picture that was stretched already from a linear one.
 
-use super::look::Look;
+use super::overview::Overview;
 use crate::robust::{median, quantile};
 
 /// Full light of a display, in the numbers that pictures are kept in.
@@ -10,8 +10,8 @@ const FULL: [f32; 3] = [1.0, 255.0, 65_535.0];
 const LINEAR_REACH: f32 = 8.0;
 
 /// Is this picture stretched already?
-pub fn looks_stretched(look: &Look) -> bool {
-    let all = look.small.iter().flat_map(|p| p.data().iter().copied());
+pub fn looks_stretched(overview: &Overview) -> bool {
+    let all = overview.small.iter().flat_map(|p| p.data().iter().copied());
     are_stretched(all.filter(|v| v.is_finite()).collect())
 }
 

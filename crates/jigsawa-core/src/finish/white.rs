@@ -6,8 +6,8 @@
 //! `ApJ` 752, 5), BP-RP of 0.82 (Casagrande & `VandenBerg` 2018, MNRAS 479, L102). *From a patch*: its light above
 //! the sky becomes white.
 
-use super::look::Sources;
 use super::neutral::ChannelSky;
+use super::overview::Sources;
 use crate::doors::DoorError;
 use crate::number::Convert;
 use crate::robust::{BIWEIGHT_REACH, MAD_TO_SIGMA, biweight, mad, median};

@@ -26,7 +26,7 @@ pub struct Joined {
     /// How it came to the longest; absent for the longest itself, and where headers alone tell.
     pub link: Option<Link>,
     /// What headers say of its factor.
-    pub told: Option<f64>,
+    pub by_headers: Option<f64>,
     /// How stars that are full in a longer one get the longest one's profile, where seeing differs.
     pub profile: Option<Reprofile>,
 }
@@ -82,7 +82,7 @@ pub fn join(exposures: &[Exposure<'_>], shape: Option<Shape>) -> Result<Vec<Join
                 ..balance
             },
             link: factor.link,
-            told: told(exposures, i),
+            by_headers: by_headers(exposures, i),
             profile: None,
         })
     };
@@ -103,15 +103,15 @@ pub fn join(exposures: &[Exposure<'_>], shape: Option<Shape>) -> Result<Vec<Join
 /// An exposure that does not tell how its noise grows with light has the same camera as the others: its light's noise
 /// is theirs, scaled as its values are.
 fn share_photon_noise(all: &mut [Joined]) {
-    let mut told: Vec<f32> = all
+    let mut by_headers: Vec<f32> = all
         .iter()
         .filter(|j| j.part.per_light > 0.0)
         .map(|j| j.part.per_light / j.balance.scale.value.single())
         .collect();
-    if told.is_empty() {
+    if by_headers.is_empty() {
         return;
     }
-    let typical = median(&mut told);
+    let typical = median(&mut by_headers);
     for j in all.iter_mut().filter(|j| j.part.per_light <= 0.0) {
         j.part.per_light = typical * j.balance.scale.value.single();
     }
@@ -128,7 +128,7 @@ struct Factor {
 }
 
 /// What headers say of an exposure's factor.
-fn told(exposures: &[Exposure<'_>], i: usize) -> Option<f64> {
+fn by_headers(exposures: &[Exposure<'_>], i: usize) -> Option<f64> {
     exposure_scale(exposures[0].member(), exposures[i].member()).map(|m| m.value)
 }
 
@@ -150,11 +150,11 @@ fn factors(exposures: &[Exposure<'_>]) -> Vec<Option<Factor>> {
                     notes: Vec::new(),
                 });
             }
-            let told = told(exposures, i);
+            let by_headers = by_headers(exposures, i);
             if let Some(link) = links[i] {
                 let pair = &pairs[link.with][i - link.with - 1];
                 let mut notes = pair.notes.clone();
-                let reason = told.and_then(|t| mismatch(exposures, i, link.scale.value, t));
+                let reason = by_headers.and_then(|t| mismatch(exposures, i, link.scale.value, t));
                 notes.extend(reason);
                 return Some(Factor {
                     value: link.scale,
@@ -164,10 +164,10 @@ fn factors(exposures: &[Exposure<'_>]) -> Vec<Option<Factor>> {
                     notes,
                 });
             }
-            told.map(|told| Factor {
+            by_headers.map(|by_headers| Factor {
                 value: Measured {
-                    value: told,
-                    sigma: AGREE * told,
+                    value: by_headers,
+                    sigma: AGREE * by_headers,
                 },
                 by: ScaleBy::Exposure,
                 stars: 0,
@@ -250,8 +250,8 @@ fn mean(a: Measured, b: Measured) -> Measured {
 }
 
 /// A factor that is not what headers say, with what is likely behind it.
-fn mismatch(exposures: &[Exposure<'_>], i: usize, scale: f64, told: f64) -> Option<String> {
-    let ratio = scale / told;
+fn mismatch(exposures: &[Exposure<'_>], i: usize, scale: f64, by_headers: f64) -> Option<String> {
+    let ratio = scale / by_headers;
     if (ratio - 1.0).abs() <= AGREE {
         return None;
     }
@@ -267,7 +267,7 @@ fn mismatch(exposures: &[Exposure<'_>], i: usize, scale: f64, told: f64) -> Opti
         "cloud or haze before the longest, another telescope, or a wrong exposure in a header"
     };
     Some(format!(
-        "its light is to be multiplied by {scale:.4}, while exposures and gains say {told:.4} ({:+.1} %): likely {cause}. \
+        "its light is to be multiplied by {scale:.4}, while exposures and gains say {by_headers:.4} ({:+.1} %): likely {cause}. \
          What is measured is used",
         100.0 * (ratio - 1.0)
     ))
@@ -408,17 +408,17 @@ fn reprofile(
 
 /// One exponent for the wings of all: two that differ by chance would pull wings apart that are alike.
 fn wings(exposures: &[Exposure<'_>]) -> f64 {
-    let mut told: Vec<f32> = exposures
+    let mut by_headers: Vec<f32> = exposures
         .iter()
         .filter_map(|e| Some(e.wings?.single()))
         .collect();
-    if told.is_empty() {
-        told = exposures
+    if by_headers.is_empty() {
+        by_headers = exposures
             .iter()
             .map(|e| e.member().catalogue.beta.single())
             .collect();
     }
-    f64::from(median(&mut told))
+    f64::from(median(&mut by_headers))
 }
 
 /// How a small step in one frame looks in another, at the middle of the first.

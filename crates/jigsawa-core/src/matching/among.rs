@@ -21,7 +21,7 @@ use crate::space::{FramePx, ReferencePx, Size};
 
 /// A frame with its stars, from bright to faint.
 #[derive(Debug, Clone, Copy)]
-pub struct Shown<'a> {
+pub struct FrameSpots<'a> {
     /// The stars.
     pub spots: &'a [Spot<FramePx>],
     /// The frame's pixels.
@@ -46,7 +46,7 @@ const MOST_PROPOSALS: usize = 600;
 const LEAST_PROPOSALS: usize = 2;
 
 /// All pairs of frames that share stars, by their asterisms alone; in order of their frames.
-pub fn ties(frames: &[Shown<'_>]) -> Vec<Tie> {
+pub fn ties(frames: &[FrameSpots<'_>]) -> Vec<Tie> {
     let described: Vec<Vec<Group>> = frames.par_iter().map(|f| of_frame(f, 1.0)).collect();
     let tree = RTree::bulk_load(
         described
@@ -96,7 +96,7 @@ pub fn ties(frames: &[Shown<'_>]) -> Vec<Tie> {
 /// The tie between two frames, near a map that may be true of turn and scale. One that somebody has `told`, as headers
 /// do, needs fewer stars.
 pub fn tie_by_guess(
-    frames: &[Shown<'_>],
+    frames: &[FrameSpots<'_>],
     (a, b): (usize, usize),
     guess: &Registration,
     told: bool,
@@ -120,12 +120,12 @@ pub fn tie_by_guess(
     })
 }
 
-fn of_frame(frame: &Shown<'_>, hand: f64) -> Vec<Group> {
+fn of_frame(frame: &FrameSpots<'_>, hand: f64) -> Vec<Group> {
     let places: Vec<[f64; 2]> = frame.spots.iter().map(|s| [s.at.x, s.at.y]).collect();
     groups(&places, hand)
 }
 
-fn as_reference(frame: &Shown<'_>) -> Vec<Spot<ReferencePx>> {
+fn as_reference(frame: &FrameSpots<'_>) -> Vec<Spot<ReferencePx>> {
     frame.spots.iter().map(|s| s.retyped()).collect()
 }
 
@@ -140,7 +140,7 @@ fn judged(
     if reference.len() < least || frame.len() < least {
         return None;
     }
-    let field = consensus::Field::new(reference, frame, reference_size, frame_size);
+    let field = consensus::BothFrames::new(reference, frame, reference_size, frame_size);
     let start = consensus::best(&field, proposals, least).ok()?;
     let terms = pairs::Terms { model: None, least };
     let matched = pairs::refine(&field, start, terms).ok()?;

@@ -45,7 +45,7 @@ pub(super) struct Proposal {
 }
 
 /// The stars of both frames, ready to be asked which lies near a place.
-pub(super) struct Field<'a> {
+pub(super) struct BothFrames<'a> {
     pub(super) reference: &'a [Spot<ReferencePx>],
     pub(super) frame: &'a [Spot<FramePx>],
     pub(super) reference_size: Size,
@@ -55,7 +55,7 @@ pub(super) struct Field<'a> {
     bright_reference: Grid,
 }
 
-impl<'a> Field<'a> {
+impl<'a> BothFrames<'a> {
     pub(super) fn new(
         reference: &'a [Spot<ReferencePx>],
         frame: &'a [Spot<FramePx>],
@@ -121,7 +121,7 @@ struct Judged {
 
 /// The best proposal, if it beats chance; `least` stars must meet.
 pub(super) fn best(
-    field: &Field<'_>,
+    field: &BothFrames<'_>,
     proposals: &[Proposal],
     least: usize,
 ) -> Result<Registration, MatchError> {
@@ -150,7 +150,7 @@ pub(super) fn best(
 }
 
 /// How many of the brightest stars of the shorter list that fall into the other frame meet a star there.
-fn judge(field: &Field<'_>, p: &Proposal) -> Judged {
+fn judge(field: &BothFrames<'_>, p: &Proposal) -> Judged {
     let (frame_unit, reference_unit) = field.units(&p.map);
     let by_frame = field.frame.len() < field.reference.len();
     let (others, size, radius) = if by_frame {

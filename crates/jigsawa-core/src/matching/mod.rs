@@ -18,7 +18,7 @@ mod trust;
 
 use serde::{Deserialize, Serialize};
 
-pub use among::{Shown, Tie, tie_by_guess, ties};
+pub use among::{FrameSpots, Tie, tie_by_guess, ties};
 pub use guess::Guess;
 pub use hint::{Hint, LEAST_HAND_PAIRS};
 pub use pattern::match_patterns;
@@ -91,7 +91,7 @@ pub struct Matched {
     pub errors: MatchErrors,
     /// Pairs in each ninth of the frame, row after row.
     pub coverage: [usize; 9],
-    /// One of the wish's guesses led to it.
+    /// One of the settings's guesses led to it.
     pub guided: bool,
 }
 
@@ -184,7 +184,7 @@ const MOST_CORNER_PX: f64 = 0.35;
 
 /// What is known or wanted beforehand.
 #[derive(Debug, Clone, Default)]
-pub struct Wish {
+pub struct MatchSettings {
     /// The model of the map; by default the simplest that the stars justify.
     pub model: Option<Model>,
     /// Maps that may be near the true one, at least in turn and scale.
@@ -202,7 +202,7 @@ pub fn pairs_under(
     frame: &[Spot<FramePx>],
     (reference_size, frame_size): (Size, Size),
 ) -> Vec<(usize, usize)> {
-    let field = consensus::Field::new(reference, frame, reference_size, frame_size);
+    let field = consensus::BothFrames::new(reference, frame, reference_size, frame_size);
     pairs::meeting(&field, map)
 }
 
@@ -255,7 +255,7 @@ pub fn match_frames(
     reference: &[Spot<ReferencePx>],
     frame: &[Spot<FramePx>],
     (reference_size, frame_size): (Size, Size),
-    wish: &Wish,
+    settings: &MatchSettings,
 ) -> Result<Matched, MatchError> {
     for (found, in_reference) in [(reference.len(), true), (frame.len(), false)] {
         if found < LEAST_STARS_GUIDED {
@@ -266,7 +266,7 @@ pub fn match_frames(
             });
         }
     }
-    let field = consensus::Field::new(reference, frame, reference_size, frame_size);
+    let field = consensus::BothFrames::new(reference, frame, reference_size, frame_size);
     let guided = |guesses: &[Registration]| -> Vec<consensus::Proposal> {
         let of = |map| guess::proposals(map, reference, frame, reference_size);
         guesses.iter().flat_map(of).collect()
@@ -274,7 +274,7 @@ pub fn match_frames(
     let attempt = |proposals: &[consensus::Proposal], least: usize| {
         let start = consensus::best(&field, proposals, least)?;
         let terms = pairs::Terms {
-            model: wish.model,
+            model: settings.model,
             least,
         };
         gated(
@@ -283,7 +283,7 @@ pub fn match_frames(
             MOST_RMS_PX,
         )
     };
-    if let Ok(matched) = attempt(&guided(&wish.guesses), LEAST_STARS_GUIDED) {
+    if let Ok(matched) = attempt(&guided(&settings.guesses), LEAST_STARS_GUIDED) {
         return Ok(Matched {
             guided: true,
             ..matched
@@ -296,7 +296,7 @@ pub fn match_frames(
             in_reference: reference.len() < frame.len(),
         }),
         _ => attempt(&asterism::proposals(reference, frame), LEAST_STARS).or_else(|told| {
-            if !wish.thorough {
+            if !settings.thorough {
                 return Err(told);
             }
             attempt(&asterism::exhaustive(reference, frame), LEAST_STARS).map_err(|_| told)

@@ -12,7 +12,7 @@ use crate::placement::{Chosen, Map, Model, Pair, Registration, choose, choose_am
 use crate::robust::median;
 use crate::space::{FramePx, Rect, ReferencePx, Size};
 
-use super::consensus::{Field, LEAST_LOG_ODDS, log_odds};
+use super::consensus::{BothFrames, LEAST_LOG_ODDS, log_odds};
 use super::trust::{corner_error, coverage, shared_corners};
 use super::{MatchError, MatchErrors, Matched};
 
@@ -50,7 +50,7 @@ pub(super) struct Terms {
 }
 
 pub(super) fn refine(
-    field: &Field<'_>,
+    field: &BothFrames<'_>,
     start: Registration,
     terms: Terms,
 ) -> Result<Matched, MatchError> {
@@ -160,7 +160,7 @@ pub(super) fn shared_area(map: &Registration, reference: Size, frame: Size) -> R
 
 /// The freest map that so many pairs carry safely, and whether it is a smooth one.
 fn follow(
-    field: &Field<'_>,
+    field: &BothFrames<'_>,
     before: &Registration,
     pairs: &[(usize, usize)],
     terms: Terms,
@@ -190,7 +190,7 @@ fn follow(
     free.or_else(|| stiff(Model::Similarity))
 }
 
-fn too_few(field: &Field<'_>, best: usize) -> MatchError {
+fn too_few(field: &BothFrames<'_>, best: usize) -> MatchError {
     MatchError::NoMatch {
         best,
         tried: field.reference.len().min(field.frame.len()),
@@ -199,7 +199,7 @@ fn too_few(field: &Field<'_>, best: usize) -> MatchError {
 
 /// How many stars could have met: those of the reference that fall into the frame, or all of the
 /// frame's if they are fewer.
-fn in_frame(field: &Field<'_>, map: &Registration) -> usize {
+fn in_frame(field: &BothFrames<'_>, map: &Registration) -> usize {
     let inside = field
         .reference
         .iter()
@@ -208,12 +208,12 @@ fn in_frame(field: &Field<'_>, map: &Registration) -> usize {
     inside.min(field.frame.len())
 }
 
-fn distance(field: &Field<'_>, map: &Registration, r: usize, f: usize) -> f64 {
+fn distance(field: &BothFrames<'_>, map: &Registration, r: usize, f: usize) -> f64 {
     map.apply(field.reference[r].at).distance(field.frame[f].at)
 }
 
 /// Pairs under a final map, by their places in the catalogues.
-pub(super) fn meeting(field: &Field<'_>, map: &Registration) -> Vec<(usize, usize)> {
+pub(super) fn meeting(field: &BothFrames<'_>, map: &Registration) -> Vec<(usize, usize)> {
     const REACH_PX: f64 = 2.0;
     mutual(field, map, REACH_PX * field.units(map).0)
         .into_iter()
@@ -222,7 +222,7 @@ pub(super) fn meeting(field: &Field<'_>, map: &Registration) -> Vec<(usize, usiz
 }
 
 /// Pairs in which each is the other's nearest within the reach, as places in both lists.
-fn mutual(field: &Field<'_>, map: &Registration, reach: f64) -> Vec<(usize, usize)> {
+fn mutual(field: &BothFrames<'_>, map: &Registration, reach: f64) -> Vec<(usize, usize)> {
     let mut suitor: HashMap<usize, (usize, f64)> = HashMap::new();
     for (r, s) in field.reference.iter().enumerate() {
         let p = map.apply(s.at);
@@ -241,7 +241,7 @@ fn mutual(field: &Field<'_>, map: &Registration, reach: f64) -> Vec<(usize, usiz
 
 /// The pairs with their weights under a map near the true one: errors of the reference's stars count in
 /// frame pixels.
-fn weighted(field: &Field<'_>, pairs: &[(usize, usize)], map: &Registration) -> Pairs {
+fn weighted(field: &BothFrames<'_>, pairs: &[(usize, usize)], map: &Registration) -> Pairs {
     let (unit, _) = field.units(map);
     let scale = map.area_ratio(field.reference_size.centre()).sqrt();
     pairs
@@ -260,7 +260,11 @@ fn weighted(field: &Field<'_>, pairs: &[(usize, usize)], map: &Registration) -> 
 }
 
 /// The pairs whose distance their errors and the common scatter explain.
-fn clipped(field: &Field<'_>, map: &Registration, pairs: &[(usize, usize)]) -> Vec<(usize, usize)> {
+fn clipped(
+    field: &BothFrames<'_>,
+    map: &Registration,
+    pairs: &[(usize, usize)],
+) -> Vec<(usize, usize)> {
     let all = weighted(field, pairs, map);
     let normal =
         |p: &Pair<ReferencePx, FramePx>| map.apply(p.from).distance(p.to) * p.weight.sqrt();

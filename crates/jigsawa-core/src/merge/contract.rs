@@ -84,7 +84,7 @@ pub struct Row<'a> {
     /// How far they are to be trusted; empty where an input is wholly.
     pub validity: &'a [&'a [f32]],
     /// The method's own fields of the canvas.
-    pub fields: &'a [&'a [f32]],
+    pub overlays: &'a [&'a [f32]],
 }
 
 impl<'a> Row<'a> {
@@ -93,7 +93,7 @@ impl<'a> Row<'a> {
         Self {
             values,
             validity: &[],
-            fields: &[],
+            overlays: &[],
         }
     }
 
@@ -148,11 +148,11 @@ impl<'a> Band<'a> {
         };
         cut(self.runs.values, &mut parts.0);
         cut(self.runs.validity, &mut parts.1);
-        cut(self.runs.fields, &mut parts.2);
+        cut(self.runs.overlays, &mut parts.2);
         Row {
             values: &parts.0,
             validity: &parts.1,
-            fields: &parts.2,
+            overlays: &parts.2,
         }
     }
 }
@@ -163,7 +163,7 @@ pub struct Parts<'a>(Vec<&'a [f32]>, Vec<&'a [f32]>, Vec<&'a [f32]>);
 
 /// What a field of a method is over a tile.
 #[derive(Debug, Clone, Copy, PartialEq)]
-pub enum Field {
+pub enum Overlay {
     /// It plays no part.
     Absent,
     /// One value.
@@ -183,13 +183,13 @@ pub trait TileOp: Sync {
     }
 
     /// How many fields of its own the method has: weights and corrections that belong to places of the canvas.
-    fn fields(&self) -> usize {
+    fn overlays(&self) -> usize {
         0
     }
 
     /// What one of them is over a tile.
-    fn field(&self, _field: usize, _tile: Rect) -> Field {
-        Field::Absent
+    fn overlay(&self, _field: usize, _tile: Rect) -> Overlay {
+        Overlay::Absent
     }
 
     /// One of them over a rectangle in which it varies, row after row.

@@ -11,7 +11,7 @@ use std::sync::mpsc::sync_channel;
 
 use rayon::prelude::*;
 
-use super::contract::{Band, Budget, Field, Input, MergeError, ROWS, Row, TileOp};
+use super::contract::{Band, Budget, Input, MergeError, Overlay, ROWS, Row, TileOp};
 use super::place::{Buffers, Kernels, dropped, is_wholly_valid, validity, values};
 use crate::doors::{DoorError, TileSink};
 use crate::space::{Rect, Size};
@@ -31,7 +31,7 @@ struct Tile {
 struct AtWork {
     values: Vec<Vec<f32>>,
     validity: Vec<Vec<f32>>,
-    fields: Vec<Vec<f32>>,
+    overlays: Vec<Vec<f32>>,
     buffers: Buffers,
     /// Memory of inputs that have no part in the present tile, for those that have: of hundreds of panels a tile shows a few.
     spare: Vec<Vec<f32>>,
@@ -205,9 +205,9 @@ impl Work<'_> {
         let doubted: Vec<bool> = (0..inputs.len())
             .map(|i| wanted[i] && !is_wholly_valid(&inputs[i], &kernels[i], wide))
             .collect();
-        let fields: Vec<Field> = (0..op.fields()).map(|k| op.field(k, wide)).collect();
+        let overlays: Vec<Overlay> = (0..op.overlays()).map(|k| op.overlay(k, wide)).collect();
         let count = |all: &[bool]| all.iter().filter(|on| **on).count();
-        let present = fields.iter().filter(|f| **f != Field::Absent).count();
+        let present = overlays.iter().filter(|f| **f != Overlay::Absent).count();
         let of_row = (count(&wanted) + count(&doubted) + present + 2) * wide.width;
         let rows = self.most_bytes / (of_row * size_of::<f32>());
         let rows = (rows / ROWS * ROWS).clamp(ROWS, TILE.1);
@@ -217,7 +217,7 @@ impl Work<'_> {
         }
         at_work.values.resize_with(inputs.len(), Vec::new);
         at_work.validity.resize_with(inputs.len(), Vec::new);
-        at_work.fields.resize_with(fields.len(), Vec::new);
+        at_work.overlays.resize_with(overlays.len(), Vec::new);
         hand_on(&mut at_work.values, &wanted, &mut at_work.spare);
         hand_on(&mut at_work.validity, &doubted, &mut at_work.spare);
         for from in (0..tile.height).step_by(rows) {
@@ -226,7 +226,7 @@ impl Work<'_> {
                 height: rows.min(tile.height - from),
                 ..tile
             };
-            self.gather(band.grown(reach), (&wanted, &doubted, &fields), at_work)
+            self.gather(band.grown(reach), (&wanted, &doubted, &overlays), at_work)
                 .map_err(|(input, error)| MergeError::Source { input, error })?;
             self.run((band, reach), from, at_work, planes);
         }
@@ -237,7 +237,7 @@ impl Work<'_> {
     fn gather(
         &self,
         band: Rect,
-        (wanted, doubted, fields): (&[bool], &[bool], &[Field]),
+        (wanted, doubted, overlays): (&[bool], &[bool], &[Overlay]),
         at_work: &mut AtWork,
     ) -> Result<(), (usize, DoorError)> {
         let buffers = &mut at_work.buffers;
@@ -257,14 +257,14 @@ impl Work<'_> {
                 validity((input, source), kernels, band, buffers, valid).map_err(|e| (i, e))?;
             }
         }
-        for (k, (field, out)) in fields.iter().zip(&mut at_work.fields).enumerate() {
-            match field {
-                Field::Absent => out.clear(),
-                Field::Level(level) => {
+        for (k, (overlay, out)) in overlays.iter().zip(&mut at_work.overlays).enumerate() {
+            match overlay {
+                Overlay::Absent => out.clear(),
+                Overlay::Level(level) => {
                     out.clear();
                     out.resize(band.area(), *level);
                 }
-                Field::Varies => {
+                Overlay::Varies => {
                     out.resize(band.area(), 0.0);
                     self.op.fill(k, band, out);
                 }
@@ -289,7 +289,7 @@ impl Work<'_> {
         let runs = Row {
             values: &slices(&at_work.values),
             validity: &slices(&at_work.validity),
-            fields: &slices(&at_work.fields),
+            overlays: &slices(&at_work.overlays),
         };
         self.op.run_band(&Band { rect, reach, runs }, &mut out);
     }
@@ -332,28 +332,28 @@ mod tests {
             input < self.0 || tile.x == 0
         }
 
-        fn fields(&self) -> usize {
+        fn overlays(&self) -> usize {
             3
         }
 
-        fn field(&self, field: usize, tile: Rect) -> Field {
-            match field {
-                0 => Field::Absent,
-                1 => Field::Level(0.5),
-                _ if tile.y == 0 => Field::Varies,
-                _ => Field::Absent,
+        fn overlay(&self, overlay: usize, tile: Rect) -> Overlay {
+            match overlay {
+                0 => Overlay::Absent,
+                1 => Overlay::Level(0.5),
+                _ if tile.y == 0 => Overlay::Varies,
+                _ => Overlay::Absent,
             }
         }
 
-        fn fill(&self, field: usize, rect: Rect, out: &mut [f32]) {
-            assert_eq!(field, 2);
+        fn fill(&self, overlay: usize, rect: Rect, out: &mut [f32]) {
+            assert_eq!(overlay, 2);
             for (y, row) in (rect.y..).zip(out.chunks_exact_mut(rect.width)) {
                 row.fill(y.single());
             }
         }
 
         fn run(&self, row: &Row<'_>, out: &mut [&mut [f32]]) {
-            assert!(row.fields[0].is_empty());
+            assert!(row.overlays[0].is_empty());
             for (x, o) in out[0].iter_mut().enumerate() {
                 let (mut sum, mut all) = (0.0, 0.0);
                 for (i, values) in row.values.iter().enumerate() {
@@ -363,8 +363,8 @@ mod tests {
                         all += valid;
                     }
                 }
-                let varies = row.fields[2].get(x).copied().unwrap_or(0.0);
-                *o = sum / all + row.fields[1][x] + varies;
+                let varies = row.overlays[2].get(x).copied().unwrap_or(0.0);
+                *o = sum / all + row.overlays[1][x] + varies;
             }
         }
     }

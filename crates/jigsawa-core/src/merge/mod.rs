@@ -13,7 +13,7 @@ mod side_by_side;
 mod soften;
 
 pub use contract::{
-    Band, Budget, Field, Input, Keep, MergeError, Parts, ROWS, Row, Sampling, TileOp,
+    Band, Budget, Input, Keep, MergeError, Overlay, Parts, ROWS, Row, Sampling, TileOp,
 };
 pub(crate) use discs::Discs;
 pub use engine::{merge, merge_parts, parts};

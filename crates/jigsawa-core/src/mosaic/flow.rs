@@ -20,7 +20,7 @@ pub(super) enum Role {
 }
 
 /// Prices of cuts: right of each cell and below it, row after row.
-pub(super) struct Field {
+pub(super) struct Network {
     pub(super) width: usize,
     pub(super) roles: Vec<Role>,
     pub(super) right: Vec<u32>,
@@ -29,7 +29,7 @@ pub(super) struct Field {
 
 /// What is left of an edge, from each of its ends.
 struct Flow<'a> {
-    field: &'a Field,
+    field: &'a Network,
     /// From a cell to the one right, left, below, above.
     left_over: [Vec<u32>; 4],
     levels: Vec<u32>,
@@ -40,7 +40,7 @@ const FAR: u32 = u32::MAX;
 
 /// Which cells lie on the second side of the cheapest cut. Cells that no source reaches are on the second side
 /// only if a sink's side is known there.
-pub(super) fn cut(field: &Field) -> Vec<bool> {
+pub(super) fn cut(field: &Network) -> Vec<bool> {
     let n = field.roles.len();
     let mut flow = Flow {
         field,
@@ -166,7 +166,7 @@ mod tests {
     use super::*;
 
     /// A field of open cells between a first and a last column, whose cells cost what is written.
-    fn field(costs: &[&[u32]]) -> Field {
+    fn field(costs: &[&[u32]]) -> Network {
         let (w, h) = (costs[0].len() + 2, costs.len());
         let cost = |c: usize, r: usize| {
             if c == 0 || c == w - 1 {
@@ -175,7 +175,7 @@ mod tests {
                 costs[r][c - 1]
             }
         };
-        let mut f = Field {
+        let mut f = Network {
             width: w,
             roles: vec![Role::Open; w * h],
             right: vec![0; w * h],

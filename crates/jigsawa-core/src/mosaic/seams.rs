@@ -6,7 +6,7 @@
 //! one set of seams, so that colours do not change sides at different places.
 
 use super::cells::{Cells, Cover};
-use super::flow::{Field, Role, cut};
+use super::flow::{Network, Role, cut};
 use super::levels::Overlap;
 use crate::number::Convert;
 use crate::placement::Placement;
@@ -236,7 +236,7 @@ fn insert(covers: &[Cover], costs: &Costs, p: usize, labels: &mut [u8]) {
         }
     };
     let n = w.area();
-    let mut field = Field {
+    let mut field = Network {
         width: w.width.max(1),
         roles: vec![Role::Outside; n],
         right: vec![0; n],

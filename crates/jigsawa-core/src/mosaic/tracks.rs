@@ -6,7 +6,7 @@
 
 use std::collections::BTreeMap;
 
-use crate::matching::{Shown, Tie};
+use crate::matching::{FrameSpots, Tie};
 use crate::space::{FramePx, Point, Rect, ReferencePx};
 
 /// A star in one frame: the frame's number, and the star's in its list of spots.
@@ -22,7 +22,7 @@ pub struct Sight {
 pub type Track = Vec<Sight>;
 
 /// The tracks of what ties have found. Spots are looked up by their place in the frames' catalogues.
-pub fn of_ties(frames: &[Shown<'_>], ties: &[Tie]) -> Vec<Track> {
+pub fn of_ties(frames: &[FrameSpots<'_>], ties: &[Tie]) -> Vec<Track> {
     let places: Vec<BTreeMap<usize, usize>> = frames
         .iter()
         .map(|f| {
@@ -47,7 +47,7 @@ pub fn of_ties(frames: &[Shown<'_>], ties: &[Tie]) -> Vec<Track> {
 /// The tracks under places that are nearly known: `on_plane` has each frame's spots on the common plane, or none for a
 /// frame that has no place. Two stars meet within `reach` pixels of the plane.
 pub fn meeting(
-    frames: &[Shown<'_>],
+    frames: &[FrameSpots<'_>],
     on_plane: &[Vec<Point<ReferencePx>>],
     reach: f64,
 ) -> Vec<Track> {
@@ -108,7 +108,7 @@ struct Joined {
 }
 
 impl Joined {
-    fn new(frames: &[Shown<'_>]) -> Self {
+    fn new(frames: &[FrameSpots<'_>]) -> Self {
         let mut firsts = vec![0];
         for f in frames {
             firsts.push(firsts.last().map_or(0, |n| n + f.spots.len()));
@@ -183,7 +183,7 @@ pub fn groups(frames: usize, ties: impl Iterator<Item = (usize, usize)>) -> Vec<
 }
 
 /// The star's place in its frame.
-pub fn place(frames: &[Shown<'_>], s: Sight) -> Point<FramePx> {
+pub fn place(frames: &[FrameSpots<'_>], s: Sight) -> Point<FramePx> {
     frames[s.frame].spots[s.spot].at
 }
 
@@ -211,7 +211,10 @@ mod tests {
             spots(&[(10.5, 10.0), (80.0, 20.0)]),
             spots(&[(10.9, 10.1), (50.3, 50.0), (51.9, 50.0)]),
         ];
-        let frames: Vec<Shown<'_>> = lists.iter().map(|spots| Shown { spots, size }).collect();
+        let frames: Vec<FrameSpots<'_>> = lists
+            .iter()
+            .map(|spots| FrameSpots { spots, size })
+            .collect();
         let on_plane: Vec<Vec<Point<ReferencePx>>> = lists
             .iter()
             .map(|l| l.iter().map(|s| Point::new(s.at.x, s.at.y)).collect())

@@ -13,7 +13,7 @@ use crate::number::Convert;
 use crate::placement::{Placement, RowPlaces};
 use crate::space::Rect;
 
-use super::kernel::Window;
+use super::sample::Window;
 
 /// How pixels are dropped.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]

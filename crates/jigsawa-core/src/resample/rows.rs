@@ -11,8 +11,9 @@ use multiversion::multiversion;
 use crate::placement::{Distortion, Placement};
 use crate::space::{FramePx, Point, Rect, Size};
 
-use super::kernel::{Kernel, PHASES, Window, inside, sample_at, steps};
+use super::kernel::{Kernel, PHASES, inside, steps};
 use super::run::Run;
+use super::sample::{Window, sample_at};
 
 /// Memory of [`resample`], kept from tile to tile.
 #[derive(Debug, Default)]

@@ -9,8 +9,9 @@
 // As in `lanes`.
 #![allow(clippy::inline_always)]
 
-use super::kernel::{Kernel, PHASES, Ringing, Window, limit, sample_at};
+use super::kernel::{Kernel, PHASES, Ringing};
 use super::lanes::{Lanes, Portable};
+use super::sample::{Window, limit, sample_at};
 use crate::number::Convert;
 
 /// Splits a position in steps into pixel and phase.

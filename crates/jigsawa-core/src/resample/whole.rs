@@ -1,7 +1,8 @@
 //! A part of a canvas from one frame in memory, at once: for quick looks. Merges go tile by tile.
 
-use super::kernel::{Kernel, Shape, Window};
+use super::kernel::{Kernel, Shape};
 use super::rows::{Resampling, Scratch, resample, window_for};
+use super::sample::Window;
 use crate::number::Convert;
 use crate::placement::Placement;
 use crate::plane::Plane;

@@ -3,10 +3,10 @@
 use std::ops::Range;
 
 use super::column::{Column, Usual};
-use super::op::Pass;
 use super::residuals::{Residuals, Sums};
 use super::rule::Rule;
-use super::strip::{OfFrame, Strip, error, look};
+use super::stacked::Pass;
+use super::strip::{OfFrame, Strip, error, mark_beyond};
 use super::work::{Known, Work, cells};
 use crate::number::Convert;
 use crate::space::Rect;
@@ -119,7 +119,7 @@ impl Work<'_> {
         let judged = how.rule != Rule::None;
         if judged && !how.rule.is_by_rank() {
             for (values, frame) in self.values.iter().zip(frames) {
-                look(&values[here.clone()], *frame, how.least(), strip);
+                mark_beyond(&values[here.clone()], *frame, how.least(), strip);
             }
         }
         for (i, at) in here.enumerate() {

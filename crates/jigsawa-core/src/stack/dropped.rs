@@ -1,6 +1,6 @@
 //! The mean of what falls on each pixel of the canvas: the method for pixels that are dropped and not interpolated.
 
-use super::op::Group;
+use super::stacked::Group;
 use super::work::{cells, middle_of_cell};
 use crate::merge::{Band, Row, TileOp};
 use crate::number::Convert;

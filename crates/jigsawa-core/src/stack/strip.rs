@@ -162,7 +162,7 @@ fn mean(n: usize, sky: f32, strip: &mut Strip) {
 
 /// Sees whether a frame's values are farther from the mean of the others than `limit` noise widths.
 #[multiversion(targets("x86_64+avx2"))]
-pub(super) fn look(values: &[f32], frame: OfFrame, limit: f32, strip: &mut Strip) {
+pub(super) fn mark_beyond(values: &[f32], frame: OfFrame, limit: f32, strip: &mut Strip) {
     let OfFrame {
         weight,
         variance,

@@ -2,9 +2,9 @@
 //! handed out.
 
 use super::column::{Column, Usual};
-use super::op::{Group, Pass, Stacked};
 use super::rejected::BLOCK;
 use super::residuals::Sums;
+use super::stacked::{Group, Pass, Stacked};
 use super::streak::Streak;
 use super::strip::{STRIP, present};
 use crate::merge::{Band, ROWS};

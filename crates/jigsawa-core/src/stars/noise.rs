@@ -83,7 +83,7 @@ impl NoiseScales {
             let sizes = some
                 .par_iter()
                 .flat_map_iter(|p| p.differences((lag, 1, stride)));
-            settled(sizes.collect())
+            robust_scatter(sizes.collect())
         });
         if near.iter().all(|v| *v > 0.0) {
             match tied_pixel(near) {
@@ -184,7 +184,7 @@ fn quiet(plane: &Plane, half: &Plane, cells: Vec<Cell>) -> Vec<Cell> {
         .into_par_iter()
         .map(|cell| {
             let patch = Patch::seen(plane, half, cell);
-            let scatter = |lag: usize| settled(patch.differences((lag, 1, stride)));
+            let scatter = |lag: usize| robust_scatter(patch.differences((lag, 1, stride)));
             let ratio = scatter(LAGS[0]) / scatter(1);
             (
                 if ratio.is_finite() {
@@ -277,7 +277,7 @@ fn scatter(plane: &Plane, how: (usize, usize, usize), dark: &[Cell]) -> f32 {
         differences(plane, how, *cell, &mut sizes);
         sizes
     });
-    settled(sizes.collect())
+    robust_scatter(sizes.collect())
 }
 
 /// The sizes of a cell's second differences, as they are for a scatter of 1.
@@ -321,7 +321,7 @@ fn bends(rows: [&[f32]; 3], lag: usize, out: &mut [f32]) {
 }
 
 /// The scatter that sizes of differences tell; NaN for too few.
-fn settled(mut sizes: Vec<f32>) -> f32 {
+fn robust_scatter(mut sizes: Vec<f32>) -> f32 {
     if sizes.len() < LEAST {
         return f32::NAN;
     }

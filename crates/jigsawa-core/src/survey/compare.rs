@@ -15,7 +15,7 @@ use serde::{Deserialize, Serialize};
 use super::group::{filter_label, same_exposure};
 use super::measure::{Measures, Spot};
 use crate::frame::{FrameFacts, Kind};
-use crate::matching::{self, Wish, match_frames};
+use crate::matching::{self, MatchSettings, match_frames};
 use crate::robust::{median, quantile, robust_ratio};
 use crate::space::{FramePx, Point};
 use crate::stars::profiles;
@@ -83,7 +83,7 @@ impl OnField {
             &spots(anchor.measures),
             &spots(light.measures),
             (anchor.facts.size, light.facts.size),
-            &Wish::default(),
+            &MatchSettings::default(),
         )
         .ok()?;
         let middle = found.map.invert().apply(light.facts.size.centre());

@@ -14,10 +14,11 @@ use jigsawa_core::number::Convert;
 use jigsawa_core::plane::Plane;
 use jigsawa_core::robust::{MAD_TO_SIGMA, mad, median};
 use jigsawa_core::space::Size;
-use jigsawa_sky::chip::{Chip, Exposure, Train};
+use jigsawa_sky::chip::{Chip, Exposure};
 use jigsawa_sky::raw_night::RawNight;
 use jigsawa_sky::shot::StarTruth;
 use jigsawa_sky::stars::Crowd;
+use jigsawa_sky::train::Train;
 
 use crate::setup::figure;
 

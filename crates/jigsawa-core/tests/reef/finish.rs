@@ -8,13 +8,14 @@ use jigsawa_core::filter::Filter;
 use jigsawa_core::finish::saturation::hue;
 use jigsawa_core::finish::white::{Index, KnownStar, StarColour};
 use jigsawa_core::finish::{
-    Crop, GradientWish, Link, Look, Plan, Quiet, SkyFrom, Sources, Tone, WhiteFrom, Wish, develop,
-    develop_part, look, looks_stretched,
+    Crop, FinishSettings, GradientSettings, Link, Overview, Plan, Quiet, SkyFrom, Sources, Tone,
+    WhiteFrom, develop, develop_part, looks_stretched, overview, overview_with,
 };
 use jigsawa_core::frame::RowOrder;
 use jigsawa_core::plane::Plane;
 use jigsawa_core::robust::{clipped, median};
 use jigsawa_core::space::{Point, Rect, Size};
+use jigsawa_core::starless;
 use jigsawa_core::wcs::{Fields, Projection, Sky, Wcs};
 use jigsawa_sky::camera::Camera;
 use jigsawa_sky::clouds::Clouds;
@@ -38,7 +39,7 @@ pub struct Reef {
     pub behind: [Plane; 3],
     pub stars: Vec<SkyStar>,
     pub shots: [Shot; 3],
-    pub look: Look,
+    pub overview: Overview,
 }
 
 /// What each channel is multiplied by: nothing like white.
@@ -94,10 +95,10 @@ pub fn reef() -> &'static Reef {
             };
             scaled(quiet.take(&none, Some(&clouds)).plane, CAST[c])
         });
-        let look = look([&planes[0], &planes[1], &planes[2]]).unwrap();
+        let overview = overview([&planes[0], &planes[1], &planes[2]]).unwrap();
         Reef {
             stars: crowd().over(shots[0].extent()),
-            look,
+            overview,
             planes,
             behind,
             shots,
@@ -110,10 +111,10 @@ pub fn sources(planes: &[Plane; 3]) -> Sources<'_> {
 }
 
 /// What is wanted: sky and white, and nothing that changes what is measured.
-pub fn plain(white: WhiteFrom) -> Wish {
-    Wish {
+pub fn plain(white: WhiteFrom) -> FinishSettings {
+    FinishSettings {
         crop: Crop::None,
-        gradient: Some(GradientWish {
+        gradient: Some(GradientSettings {
             shape: None,
             hints: jigsawa_core::balance::flatten::Hints::default(),
         }),
@@ -204,11 +205,11 @@ fn colour_error(r: &Reef, measured: &[StarColour], gains: [f32; 3], white: f64) 
 #[test]
 fn two_hundred_stars_have_their_catalogue_colours_within_0_02_mag() {
     let r = reef();
-    let wish = plain(WhiteFrom::Catalogue {
+    let settings = plain(WhiteFrom::Catalogue {
         known: catalogue(r),
         index: Index::BV,
     });
-    let plan = Plan::measure(sources(&r.planes), &r.look, &wish, Some(&wcs())).unwrap();
+    let plan = Plan::measure(sources(&r.planes), &r.overview, &settings, Some(&wcs())).unwrap();
     let white = plan.found.white.as_ref().unwrap();
     let (rms, count) = colour_error(r, &plan.found.star_colours, white.gains, 0.65);
     assert!(count >= 190, "{count}");
@@ -223,7 +224,13 @@ fn two_hundred_stars_have_their_catalogue_colours_within_0_02_mag() {
 #[test]
 fn the_stars_themselves_give_their_colours_within_0_05_mag_of_their_mean() {
     let r = reef();
-    let plan = Plan::measure(sources(&r.planes), &r.look, &plain(WhiteFrom::Stars), None).unwrap();
+    let plan = Plan::measure(
+        sources(&r.planes),
+        &r.overview,
+        &plain(WhiteFrom::Stars),
+        None,
+    )
+    .unwrap();
     let white = plan.found.white.as_ref().unwrap();
     // The mean star of the crowd: 22 % at 0.05, the rest at 0.85.
     let (rms, count) = colour_error(
@@ -233,6 +240,28 @@ fn the_stars_themselves_give_their_colours_within_0_05_mag_of_their_mean() {
         0.22 * 0.05 + 0.78 * 0.85,
     );
     assert!(count >= 190 && rms < 0.05, "{count} {rms} {white:?}");
+}
+
+#[test]
+fn stars_that_are_to_be_taken_out_give_the_white_of_those_that_are_looked_for() {
+    let r = reef();
+    let (found, _) = starless::find(&sources(&r.planes)).unwrap();
+    let known = overview_with(sources(&r.planes), Some(&found)).unwrap();
+    for (own, other) in r.overview.small.iter().zip(&known.small) {
+        let bits = |p: &Plane| -> Vec<u32> { p.data().iter().map(|v| v.to_bits()).collect() };
+        assert!(bits(own) == bits(other));
+    }
+    assert!(r.overview.covered == known.covered);
+    let white = |overview: &Overview| {
+        let settings = plain(WhiteFrom::Stars);
+        let plan = Plan::measure(sources(&r.planes), overview, &settings, None).unwrap();
+        plan.found.white.unwrap().gains
+    };
+    let (own, other) = (white(&r.overview), white(&known));
+    let off = (0..3)
+        .map(|c| (other[c] / own[c] - 1.0).abs())
+        .fold(0.0, f32::max);
+    assert!(off < 0.005, "{own:?} {other:?}");
 }
 
 #[test]
@@ -246,7 +275,7 @@ fn a_patch_becomes_white() {
     };
     let plan = Plan::measure(
         sources(&r.planes),
-        &r.look,
+        &r.overview,
         &plain(WhiteFrom::Patch(patch)),
         None,
     )
@@ -265,7 +294,13 @@ fn a_patch_becomes_white() {
 #[test]
 fn every_dark_patch_is_grey_within_a_tenth_of_the_noise_and_near_zero() {
     let r = reef();
-    let plan = Plan::measure(sources(&r.planes), &r.look, &plain(WhiteFrom::Stars), None).unwrap();
+    let plan = Plan::measure(
+        sources(&r.planes),
+        &r.overview,
+        &plain(WhiteFrom::Stars),
+        None,
+    )
+    .unwrap();
     let mut tile = jigsawa_core::finish::Tile::default();
     let whole = r.planes[0].size().rect();
     plan.load(sources(&r.planes), whole, &mut tile).unwrap();
@@ -315,11 +350,11 @@ fn every_dark_patch_is_grey_within_a_tenth_of_the_noise_and_near_zero() {
 #[test]
 fn hues_of_the_nebula_pass_the_stretch_within_two_degrees() {
     let r = reef();
-    let mut wish = plain(WhiteFrom::Stars);
-    wish.contrast = 0.3;
-    wish.sharpen = 0.25;
-    wish.saturation = 1.2;
-    let plan = Plan::measure(sources(&r.planes), &r.look, &wish, None).unwrap();
+    let mut settings = plain(WhiteFrom::Stars);
+    settings.contrast = 0.3;
+    settings.sharpen = 0.25;
+    settings.saturation = 1.2;
+    let plan = Plan::measure(sources(&r.planes), &r.overview, &settings, None).unwrap();
     // What lies behind the stars, without noise: a hue is then one pixel's own.
     let part = Rect {
         x: 100,
@@ -352,20 +387,20 @@ fn hues_of_the_nebula_pass_the_stretch_within_two_degrees() {
 #[test]
 fn any_number_of_threads_develops_the_same_bits() {
     let r = reef();
-    let mut wish = plain(WhiteFrom::Stars);
-    wish.quiet = Quiet {
+    let mut settings = plain(WhiteFrom::Stars);
+    settings.quiet = Quiet {
         brightness: 0.6,
         colour: 0.9,
     };
-    wish.contrast = 0.3;
-    wish.sharpen = 0.3;
+    settings.contrast = 0.3;
+    settings.sharpen = 0.3;
     let run = |threads: usize| {
         let pool = rayon::ThreadPoolBuilder::new()
             .num_threads(threads)
             .build()
             .unwrap();
         pool.install(|| {
-            let plan = Plan::measure(sources(&r.planes), &r.look, &wish, None).unwrap();
+            let plan = Plan::measure(sources(&r.planes), &r.overview, &settings, None).unwrap();
             let mut bits: Vec<u32> = Vec::new();
             develop(
                 &plan,
@@ -389,8 +424,14 @@ fn any_number_of_threads_develops_the_same_bits() {
 #[test]
 fn a_linear_picture_is_told_from_a_stretched_one() {
     let r = reef();
-    assert!(!looks_stretched(&r.look));
-    let plan = Plan::measure(sources(&r.planes), &r.look, &plain(WhiteFrom::AsItIs), None).unwrap();
+    assert!(!looks_stretched(&r.overview));
+    let plan = Plan::measure(
+        sources(&r.planes),
+        &r.overview,
+        &plain(WhiteFrom::AsItIs),
+        None,
+    )
+    .unwrap();
     let mut shown: [Plane; 3] = std::array::from_fn(|_| Plane::filled(r.planes[0].size(), 0.0));
     let whole = r.planes[0].size().rect();
     let rgb = develop_part(&plan, sources(&r.planes), None, whole).unwrap();
@@ -403,5 +444,5 @@ fn a_linear_picture_is_told_from_a_stretched_one() {
             *v = *s;
         }
     }
-    assert!(looks_stretched(&look(sources(&shown)).unwrap()));
+    assert!(looks_stretched(&overview(sources(&shown)).unwrap()));
 }

@@ -9,7 +9,8 @@ use jigsawa_core::number::Convert;
 use jigsawa_core::plane::Plane;
 use jigsawa_core::robust::median;
 use jigsawa_core::space::Size;
-use jigsawa_sky::chip::{Chip, Exposure, Train};
+use jigsawa_sky::chip::{Chip, Exposure};
+use jigsawa_sky::train::Train;
 use rstest::rstest;
 
 use crate::setup::figure;

@@ -1,7 +1,7 @@
 //! The numerics end, and do not panic, whatever planes come in: bits by chance, one value, steps, huge and tiny values,
 //! holes, strips.
 
-use jigsawa_core::finish::{Plan, Shade, WhiteFrom, Wish, look};
+use jigsawa_core::finish::{FinishSettings, Plan, Shade, WhiteFrom, overview};
 use jigsawa_core::matching::{self, match_patterns, spots};
 use jigsawa_core::number::Convert;
 use jigsawa_core::placement::Map;
@@ -63,24 +63,24 @@ fn whatever_comes_in_the_numerics_end(
             &spots(catalogue),
             &spots(catalogue),
             (plane.size(), plane.size()),
-            &matching::Wish::default(),
+            &matching::MatchSettings::default(),
         );
     }
     let _ = measure(&plane, (0, 0), None);
     let _ = measure_even(&plane, None);
-    let _ = match_patterns(&plane, &plane, &matching::Wish::default());
+    let _ = match_patterns(&plane, &plane, &matching::MatchSettings::default());
     if let Some(shade) = Shade::measure(plane.data()) {
         assert!(shade.apply(1.0).is_finite());
     }
     let sources = [&plane as &dyn jigsawa_core::doors::FrameSource; 3];
-    if let Ok(seen) = look(sources) {
-        let wish = Wish {
+    if let Ok(seen) = overview(sources) {
+        let settings = FinishSettings {
             range_compression: 1.0,
             contrast: 0.3,
             stars: 0.5,
             ..plain(WhiteFrom::Stars)
         };
-        let _ = Plan::measure(sources, &seen, &wish, None);
+        let _ = Plan::measure(sources, &seen, &settings, None);
     }
     let _ = find(&sources[..1]);
     assert!(

@@ -7,7 +7,7 @@ use jigsawa_core::balance::Member;
 use jigsawa_core::doors::FrameSource;
 use jigsawa_core::filter::Filter;
 use jigsawa_core::hdr::{Cascade, EVERYWHERE_FULL, Exposure, Joined, Reprofiled, join};
-use jigsawa_core::matching::{Wish, match_frames, spots};
+use jigsawa_core::matching::{MatchSettings, match_frames, spots};
 use jigsawa_core::merge::{Budget, Input, merge};
 use jigsawa_core::placement::{Map, Placement};
 use jigsawa_core::plane::Plane;
@@ -70,7 +70,12 @@ fn merged(frames: &[(DemoFrame, Taken)], header: bool) -> Merged {
             if i == 0 {
                 return Map::shift(0.0, 0.0);
             }
-            let found = match_frames(&spots(&stars[0]), &spots(s), (size, size), &Wish::default());
+            let found = match_frames(
+                &spots(&stars[0]),
+                &spots(s),
+                (size, size),
+                &MatchSettings::default(),
+            );
             found.unwrap().map.retyped()
         })
         .collect();

@@ -2,7 +2,8 @@
 
 use jigsawa_core::balance::flatten::{Hints, gradients};
 use jigsawa_core::balance::{
-    Balance, BalanceError, Lattice, Matched, Member, Samples, ScaleBy, Sky, Wish, match_to,
+    Balance, BalanceError, BalanceSettings, Lattice, Matched, Member, Samples, ScaleBy, Sky,
+    match_to,
 };
 use jigsawa_core::filter::Filter;
 use jigsawa_core::number::Convert;
@@ -76,7 +77,7 @@ impl Pair {
     }
 
     fn matched(&self) -> Result<Matched, BalanceError> {
-        match_to(&self.sky(0), &self.sky(1), &Wish::default())
+        match_to(&self.sky(0), &self.sky(1), &BalanceSettings::default())
     }
 
     fn noise(&self) -> f64 {

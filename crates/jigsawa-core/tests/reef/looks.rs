@@ -2,7 +2,9 @@
 
 use jigsawa_core::doors::DoorError;
 use jigsawa_core::filter::Filter;
-use jigsawa_core::finish::{Link, Plan, Tone, TonePoint, WhiteFrom, Wish, develop_part, look};
+use jigsawa_core::finish::{
+    FinishSettings, Link, Plan, Tone, TonePoint, WhiteFrom, develop_part, overview,
+};
 use jigsawa_core::number::Convert;
 use jigsawa_core::plane::Plane;
 use jigsawa_core::space::Size;
@@ -70,12 +72,12 @@ fn shown(field: Field, tone: Tone) -> (f32, f32, f64) {
         &planes[1],
         &planes[2],
     ];
-    let wish = Wish {
+    let settings = FinishSettings {
         tone,
         ..plain(WhiteFrom::AsItIs)
     };
-    let seen = look(sources).unwrap();
-    let plan = Plan::measure(sources, &seen, &wish, None).unwrap();
+    let seen = overview(sources).unwrap();
+    let plan = Plan::measure(sources, &seen, &settings, None).unwrap();
     let picture: Result<Vec<f32>, DoorError> =
         develop_part(&plan, sources, None, planes[0].size().rect());
     let picture = picture.unwrap();

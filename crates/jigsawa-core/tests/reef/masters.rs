@@ -3,7 +3,7 @@
 
 use jigsawa_core::balance::scale::noise_scale;
 use jigsawa_core::balance::{
-    Lattice, Matched, Member, Samples, ScaleBy, Sky, Weigh, Wish, match_to, weight,
+    BalanceSettings, Lattice, Matched, Member, Samples, ScaleBy, Sky, Weigh, match_to, weight,
 };
 use jigsawa_core::filter::Filter;
 use jigsawa_core::noise::NoiseScales;
@@ -69,7 +69,7 @@ impl Two {
     }
 
     fn matched(&self) -> Matched {
-        match_to(&self.sky(0), &self.sky(1), &Wish::default()).unwrap()
+        match_to(&self.sky(0), &self.sky(1), &BalanceSettings::default()).unwrap()
     }
 }
 

@@ -1,6 +1,6 @@
 //! Matching finds what is there and refuses what is not.
 
-use jigsawa_core::matching::{Guess, MatchError, Spot, Wish, match_frames};
+use jigsawa_core::matching::{Guess, MatchError, MatchSettings, Spot, match_frames};
 use jigsawa_core::number::Convert;
 use jigsawa_core::placement::{Distortion, Map, Model};
 use jigsawa_core::space::{FramePx, Point, ReferencePx, Size};
@@ -61,7 +61,7 @@ fn a_frame_of_the_same_field_is_placed(#[case] pointing: Pointing, #[case] count
     let sky = crowd(4242);
     let reference = list::<ReferencePx>(&sky, &home, 300.min(count.max(25)));
     let frame = list::<FramePx>(&sky, &pointing, count);
-    let found = match_frames(&reference, &frame, (size, size), &Wish::default()).unwrap();
+    let found = match_frames(&reference, &frame, (size, size), &MatchSettings::default()).unwrap();
     let truth = home.map(size).invert().then(&pointing.map(size)).unwrap();
     // Judged where both frames have stars.
     for (r, _) in &found.pairs {
@@ -80,7 +80,7 @@ fn stars_in_another_order_of_brightness_are_matched_all_the_same() {
     let mut frame = list::<FramePx>(&sky, &Pointing::at(980.0, 610.0), 400);
     frame.retain(|s| (s.index * 7919) % 3 != 0);
     frame.sort_by_key(|s| (s.index * 7919) % 401);
-    let found = match_frames(&reference, &frame, (size, size), &Wish::default()).unwrap();
+    let found = match_frames(&reference, &frame, (size, size), &MatchSettings::default()).unwrap();
     assert!(found.pairs.len() > 150, "{} pairs", found.pairs.len());
 }
 
@@ -91,7 +91,7 @@ fn two_different_fields_are_never_matched() {
         let counts = [30, 120, 500, 1500][seed.index() % 4];
         let reference = list::<ReferencePx>(&crowd(seed), &Pointing::at(960.0, 640.0), counts);
         let frame = list::<FramePx>(&crowd(seed + 5000), &Pointing::at(300.0, 90.0), counts);
-        let got = match_frames(&reference, &frame, (size, size), &Wish::default());
+        let got = match_frames(&reference, &frame, (size, size), &MatchSettings::default());
         assert!(
             matches!(got, Err(MatchError::NoMatch { .. })),
             "seed {seed}, {counts} stars: {got:?}"
@@ -109,7 +109,7 @@ fn few_stars_of_different_fields_are_not_matched_either() {
         );
         let reference = list::<ReferencePx>(&crowd(seed), &Pointing::at(960.0, 640.0), many);
         let frame = list::<FramePx>(&crowd(seed + 9000), &Pointing::at(300.0, 90.0), few);
-        let got = match_frames(&reference, &frame, (size, size), &Wish::default());
+        let got = match_frames(&reference, &frame, (size, size), &MatchSettings::default());
         assert!(got.is_err(), "seed {seed}, {few} and {many} stars: {got:?}");
     }
 }
@@ -124,7 +124,7 @@ fn five_stars_are_enough_where_the_turn_is_a_usual_one() {
     };
     let reference = list::<ReferencePx>(&sky, &home, 5);
     let frame = list::<FramePx>(&sky, &flipped, 5);
-    let found = match_frames(&reference, &frame, (size, size), &Wish::default()).unwrap();
+    let found = match_frames(&reference, &frame, (size, size), &MatchSettings::default()).unwrap();
     assert_eq!(found.pairs.len(), 5);
 }
 
@@ -138,7 +138,7 @@ fn a_guess_of_the_turn_finds_a_few_stars_at_any_turn() {
     };
     let reference = list::<ReferencePx>(&sky, &home, 5);
     let frame = list::<FramePx>(&sky, &turned, 5);
-    let alone = match_frames(&reference, &frame, (size, size), &Wish::default());
+    let alone = match_frames(&reference, &frame, (size, size), &MatchSettings::default());
     assert!(matches!(
         alone,
         Err(MatchError::TooFewStars { found: 5, .. })
@@ -148,11 +148,11 @@ fn a_guess_of_the_turn_finds_a_few_stars_at_any_turn() {
         shift: [30.0, -12.0],
         ..Guess::default()
     };
-    let wish = Wish {
+    let settings = MatchSettings {
         guesses: vec![guess.map(size, size).unwrap()],
-        ..Wish::default()
+        ..MatchSettings::default()
     };
-    let found = match_frames(&reference, &frame, (size, size), &wish).unwrap();
+    let found = match_frames(&reference, &frame, (size, size), &settings).unwrap();
     assert!(found.pairs.len() >= 3);
     // A wrong guess does no harm where the stars suffice.
     let many = (list(&sky, &home, 200), list(&sky, &turned, 200));
@@ -160,11 +160,11 @@ fn a_guess_of_the_turn_finds_a_few_stars_at_any_turn() {
         turn_deg: 12.0,
         ..guess
     };
-    let wish = Wish {
+    let settings = MatchSettings {
         guesses: vec![wrong.map(size, size).unwrap()],
-        ..Wish::default()
+        ..MatchSettings::default()
     };
-    let found = match_frames(&many.0, &many.1, (size, size), &wish).unwrap();
+    let found = match_frames(&many.0, &many.1, (size, size), &settings).unwrap();
     assert!(found.pairs.len() > 100);
 }
 
@@ -194,7 +194,7 @@ fn a_distorted_corner_is_followed_and_not_thrown_away(#[case] corner_sigma_px: f
         let (x, y) = lens(corner_sigma_px).apply(s.at.x, s.at.y);
         s.at = Point::new(x, y);
     }
-    let found = match_frames(&reference, &frame, (size, size), &Wish::default()).unwrap();
+    let found = match_frames(&reference, &frame, (size, size), &MatchSettings::default()).unwrap();
     assert!(
         matches!(found.model, Model::Smooth(3..)),
         "{:?}",
@@ -217,9 +217,9 @@ fn a_distorted_corner_is_followed_and_not_thrown_away(#[case] corner_sigma_px: f
         assert!(off < 0.08, "{corner_sigma_px}: {off} at {corner:?}");
     }
     // Who insists on a stiff model is told what it costs.
-    let stiff = Wish {
+    let stiff = MatchSettings {
         model: Some(Model::Similarity),
-        ..Wish::default()
+        ..MatchSettings::default()
     };
     match match_frames(&reference, &frame, (size, size), &stiff) {
         Ok(m) => assert!(m.errors.rms_px > 1.2 * found.errors.rms_px),
@@ -265,7 +265,7 @@ fn twenty_thousand_stars_are_matched_and_a_seventh_in_common_suffices() {
     for (rows, shared) in [(whole, 0.3), (corner, 0.15)] {
         let there = seen(&Map::from_rows(rows).unwrap(), 20);
         let (a, b) = (spots::<ReferencePx>(&home), spots::<FramePx>(&there));
-        let found = match_frames(&a, &b, (size, size), &Wish::default()).unwrap();
+        let found = match_frames(&a, &b, (size, size), &MatchSettings::default()).unwrap();
         let right = found
             .pairs
             .iter()
@@ -276,10 +276,10 @@ fn twenty_thousand_stars_are_matched_and_a_seventh_in_common_suffices() {
     }
 }
 
-fn thorough() -> Wish {
-    Wish {
+fn thorough() -> MatchSettings {
+    MatchSettings {
         thorough: true,
-        ..Wish::default()
+        ..MatchSettings::default()
     }
 }
 
@@ -394,7 +394,7 @@ fn too_few_stars_are_said_and_not_matched() {
     let many = list::<ReferencePx>(&sky, &pointing, 100);
     let few = list::<FramePx>(&sky, &pointing, 2);
     assert!(matches!(
-        match_frames(&many, &few, (size, size), &Wish::default()),
+        match_frames(&many, &few, (size, size), &MatchSettings::default()),
         Err(MatchError::TooFewStars {
             found: 2,
             in_reference: false,

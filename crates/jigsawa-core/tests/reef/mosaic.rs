@@ -1,6 +1,6 @@
 //! Panels of the made-up sky: tied, solved, balanced and joined, against the truth.
 
-use jigsawa_core::matching::{Shown, Spot, ties};
+use jigsawa_core::matching::{FrameSpots, Spot, ties};
 use jigsawa_core::measured::Measured;
 use jigsawa_core::mosaic::place::registration;
 use jigsawa_core::mosaic::solve::{Problem, Solution, rough, solve, untied};
@@ -103,11 +103,11 @@ impl Field {
         Self { size, truth, spots }
     }
 
-    fn shown(&self) -> Vec<Shown<'_>> {
+    fn shown(&self) -> Vec<FrameSpots<'_>> {
         let size = self.size;
         self.spots
             .iter()
-            .map(|spots| Shown { spots, size })
+            .map(|spots| FrameSpots { spots, size })
             .collect()
     }
 }

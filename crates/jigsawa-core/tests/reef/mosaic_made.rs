@@ -6,7 +6,7 @@ use std::sync::OnceLock;
 
 use jigsawa_core::balance::{Lattice, Member, Samples, Sky};
 use jigsawa_core::filter::Filter;
-use jigsawa_core::matching::{Shown, Spot, spots, ties};
+use jigsawa_core::matching::{FrameSpots, Spot, spots, ties};
 use jigsawa_core::merge::{Budget, Input, LeftOut, merge};
 use jigsawa_core::mosaic::blend::{Join, JoinPanels, Share};
 use jigsawa_core::mosaic::border::Coverage;
@@ -207,9 +207,12 @@ pub fn places() -> (Vec<Placement>, Same) {
 }
 
 /// Lists of stars as frames of the panels' size.
-pub fn shown(lists: &[Vec<Spot<FramePx>>]) -> Vec<Shown<'_>> {
+pub fn shown(lists: &[Vec<Spot<FramePx>>]) -> Vec<FrameSpots<'_>> {
     let size = Size::new(PANEL.0, PANEL.1).unwrap();
-    lists.iter().map(|spots| Shown { spots, size }).collect()
+    lists
+        .iter()
+        .map(|spots| FrameSpots { spots, size })
+        .collect()
 }
 
 /// Stars of two frames that are the same, by their tracks.

@@ -1,7 +1,7 @@
 //! A night of one filter of the made-up sky, and its stack as the program makes it.
 
 use jigsawa_core::balance::{
-    Balance, Lattice, Member, Samples, Sky, Weigh, Wish, match_to, weight,
+    Balance, BalanceSettings, Lattice, Member, Samples, Sky, Weigh, match_to, weight,
 };
 use jigsawa_core::filter::Filter;
 use jigsawa_core::merge::{Budget, Input, Sampling, merge, merge_parts, parts};
@@ -151,7 +151,7 @@ impl Night {
                 if i == 0 {
                     return Balance::identity(&self.catalogues[0]);
                 }
-                let matched = match_to(&reference, &sky(i), &Wish::default()).unwrap();
+                let matched = match_to(&reference, &sky(i), &BalanceSettings::default()).unwrap();
                 let own = matched.balance;
                 let by = weight(Weigh::Noise, &reference.member, &self.member(i), &own);
                 Balance { weight: by, ..own }

@@ -1,6 +1,6 @@
 //! Matching by the pattern of a nebula, where stars are too few.
 
-use jigsawa_core::matching::{Guess, MatchError, Wish, match_patterns};
+use jigsawa_core::matching::{Guess, MatchError, MatchSettings, match_patterns};
 use jigsawa_core::number::Convert;
 use jigsawa_core::plane::Plane;
 use jigsawa_core::space::{Point, ReferencePx, Size};
@@ -62,7 +62,7 @@ fn size() -> Size {
 fn a_nebula_without_stars_is_placed(#[case] guess: Guess) {
     let reference = nebula(1, &Guess::default(), 1, size());
     let frame = nebula(1, &guess, 2, size());
-    let found = match_patterns(&reference, &frame, &Wish::default()).unwrap();
+    let found = match_patterns(&reference, &frame, &MatchSettings::default()).unwrap();
     let truth = guess.map(size(), size()).unwrap();
     for (x, y) in [
         (100.0, 90.0),
@@ -93,7 +93,7 @@ fn a_smooth_nebula_is_placed_too() {
     let smooth = [(90.0, 1.0), (37.0, 0.6), (16.0, 0.35)];
     let reference = cloud(1, &Guess::default(), 1, size, &smooth);
     let frame = cloud(1, &guess, 2, size, &smooth);
-    let found = match_patterns(&reference, &frame, &Wish::default()).unwrap();
+    let found = match_patterns(&reference, &frame, &MatchSettings::default()).unwrap();
     let truth = guess.map(size, size).unwrap();
     for (x, y) in [(60.0, 60.0), (320.0, 240.0), (580.0, 420.0)] {
         let p = Point::<ReferencePx>::new(x, y);
@@ -107,7 +107,7 @@ fn other_nebulae_are_refused() {
     for seed in 2..6 {
         let reference = nebula(1, &Guess::default(), 1, size());
         let frame = nebula(seed, &Guess::default(), 2, size());
-        let found = match_patterns(&reference, &frame, &Wish::default());
+        let found = match_patterns(&reference, &frame, &MatchSettings::default());
         assert!(
             matches!(found, Err(MatchError::NoPattern { .. })),
             "{seed}: {found:?}"
@@ -119,9 +119,9 @@ fn other_nebulae_are_refused() {
 fn empty_frames_are_refused() {
     let noise = nebula(1, &Guess::default(), 1, size());
     for empty in [Plane::filled(size(), 7.0), Plane::filled(size(), f32::NAN)] {
-        assert!(match_patterns(&noise, &empty, &Wish::default()).is_err());
-        assert!(match_patterns(&empty, &noise, &Wish::default()).is_err());
+        assert!(match_patterns(&noise, &empty, &MatchSettings::default()).is_err());
+        assert!(match_patterns(&empty, &noise, &MatchSettings::default()).is_err());
     }
     let one = Plane::filled(Size::new(1, 1).unwrap(), 3.0);
-    assert!(match_patterns(&one, &one, &Wish::default()).is_err());
+    assert!(match_patterns(&one, &one, &MatchSettings::default()).is_err());
 }

@@ -6,7 +6,7 @@ use std::sync::OnceLock;
 use jigsawa_core::balance::{Balance, Lattice, Member, Samples, Sky, colours, match_sky};
 use jigsawa_core::doors::FrameSource;
 use jigsawa_core::filter::{Band, Filter};
-use jigsawa_core::matching::{Matched, Wish, match_frames, spots};
+use jigsawa_core::matching::{MatchSettings, Matched, match_frames, spots};
 use jigsawa_core::merge::{Budget, Input, SideBySide, merge};
 use jigsawa_core::placement::{Map, Placement};
 use jigsawa_core::plane::Plane;
@@ -93,7 +93,7 @@ impl Group {
                         &spots(&reference.stars),
                         &spots(&m.stars),
                         (reference.size(), m.size()),
-                        &Wish::default(),
+                        &MatchSettings::default(),
                     )
                 };
                 (i > 0).then(|| found().unwrap())

@@ -2,10 +2,10 @@
 //! For exposures merged `hdr.rs` holds it.
 
 use jigsawa_core::balance::{
-    Lattice, Member, Samples, ScaleBy, Sky, Wish as Levels, match_scaled, match_to,
+    BalanceSettings as Levels, Lattice, Member, Samples, ScaleBy, Sky, match_scaled, match_to,
 };
 use jigsawa_core::filter::Filter;
-use jigsawa_core::matching::{Matched, Wish, match_frames, spots};
+use jigsawa_core::matching::{MatchSettings, Matched, match_frames, spots};
 use jigsawa_core::number::Convert;
 use jigsawa_core::placement::{Map, Placement, Registration};
 use jigsawa_core::plane::Plane;
@@ -83,7 +83,7 @@ impl Pair {
             spots::<FramePx>(&self.stars[1]),
         );
         let sizes = (self.size, self.size);
-        match_frames(&spots.0, &spots.1, sizes, &Wish::default()).ok()
+        match_frames(&spots.0, &spots.1, sizes, &MatchSettings::default()).ok()
     }
 
     /// The frame's sky under a map; the reference has none.

@@ -37,7 +37,7 @@ pub fn read(frame: &FitsFrame) -> FrameFacts {
     FrameFacts {
         row_order: row_order(h),
         kind,
-        kind_told: text(h, KIND).is_some(),
+        kind_by_card: text(h, KIND).is_some(),
         master,
         bits: number(h, &["ZBITPIX", "BITPIX"]).map(Convert::i32),
         colour_pattern: text(h, PATTERN)

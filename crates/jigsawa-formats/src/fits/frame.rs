@@ -11,7 +11,8 @@ use jigsawa_core::plane::Plane;
 use jigsawa_core::space::{Rect, Size};
 use rayon::prelude::*;
 
-use super::blank::{self, Blank};
+use super::blank::Blank;
+use super::borders;
 use super::camera_raw;
 use super::card::Header;
 use super::picture::Picture;
@@ -308,7 +309,7 @@ impl FitsFrame {
         }
         (0..self.planes)
             .map(|p| {
-                blank::find(self.size, sample, &values, |rect, out| {
+                borders::find(self.size, sample, &values, |rect, out| {
                     self.read(p, rect, out)
                 })
             })

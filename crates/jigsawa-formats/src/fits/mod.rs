@@ -1,6 +1,7 @@
 //! FITS (Pence et al. 2010, A&A 524, A42): images in by windows, results out by tiles.
 
 mod blank;
+mod borders;
 mod camera_raw;
 mod card;
 mod frame;

@@ -4,7 +4,8 @@ use jigsawa_core::number::Convert;
 use jigsawa_core::space::Size;
 use multiversion::multiversion;
 
-use super::blank::{Blank, STRAIGHT};
+use super::blank::Blank;
+use super::suspects::STRAIGHT;
 
 /// Pixel sides that face data, for each pixel of a region: a block of 5 x 5 has 0.8, clusters of chance 1 and more.
 const RAGGED_BORDER: f64 = 0.6;

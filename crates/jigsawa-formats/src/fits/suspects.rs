@@ -2,7 +2,9 @@
 
 use jigsawa_core::number::Convert;
 
-use super::blank::STRAIGHT;
+/// A straight line of so many equal pixels along an edge is no chance: half of all pixels may have one value, and a
+/// frame of 24 megapixels still has none by chance.
+pub(super) const STRAIGHT: usize = 32;
 
 /// A border of one or two pixels shows in this share of the sampled rows.
 const OFTEN: f32 = 0.25;

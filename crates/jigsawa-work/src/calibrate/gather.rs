@@ -4,10 +4,8 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use jigsawa_core::calibrate::group::{Group, groups};
-use jigsawa_core::calibrate::guess::guess;
 use jigsawa_core::calibrate::pattern::Pattern;
 use jigsawa_core::calibrate::strays::{Levels, strays};
-use jigsawa_core::doors::DoorError;
 use jigsawa_core::filter::Filter;
 use jigsawa_core::frame::{FrameFacts, Kind};
 use jigsawa_formats::error::FileError;
@@ -15,61 +13,13 @@ use jigsawa_formats::fits::FitsFrame;
 use jigsawa_formats::{facts, select};
 use rayon::prelude::*;
 
-use super::{LeftOut, Wanted, library};
+use super::raw::{KindFrom, Raw, kind_by_pixels};
+use super::{CalibrateSettings, LeftOut, library};
 use crate::find::find;
 use crate::foreign::name_of;
 use crate::frames::{Spoilt, is_meant};
 use crate::run::Run;
 use crate::trouble::Trouble;
-
-/// A raw frame, or a master of the library.
-pub struct Raw {
-    /// The file.
-    pub path: PathBuf,
-    /// The open file.
-    pub file: Arc<FitsFrame>,
-    /// What its header says.
-    pub facts: FrameFacts,
-    /// What it is.
-    pub kind: Kind,
-    /// What says so.
-    pub told_by: ToldBy,
-}
-
-/// What says what kind of frame it is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum ToldBy {
-    /// A card.
-    Card,
-    /// Its name, or that of its folder.
-    Name,
-    /// Its pixels alone: a guess.
-    Pixels,
-}
-
-impl Raw {
-    /// The value of a full pixel, where it is known: by a card, or by what the file's numbers can hold.
-    pub fn full(&self) -> Option<f32> {
-        full_value(&self.file, &self.facts)
-    }
-}
-
-fn full_value(file: &FitsFrame, facts: &FrameFacts) -> Option<f32> {
-    const SIXTEEN_BITS: f32 = 65_535.0;
-    let by_bits = || (facts.bits == Some(16)).then(|| SIXTEEN_BITS - file.lowered());
-    facts.saturation.or_else(by_bits)
-}
-
-/// What a frame is by its pixels, where neither card nor name says it: a guess.
-///
-/// # Errors
-/// When it cannot be read.
-pub fn kind_by_pixels(file: &FitsFrame, facts: &FrameFacts) -> Result<Kind, DoorError> {
-    // Of a bias the header says 0, which is no exposure.
-    let none = file.header().number("EXPTIME").filter(|s| *s == 0.0);
-    let exposure_s = facts.exposure_s.or(none);
-    guess(&file.plane(0), exposure_s, full_value(file, facts))
-}
 
 /// All frames that were found.
 pub(super) struct Gathered {
@@ -78,7 +28,7 @@ pub(super) struct Gathered {
 }
 
 /// Opens all that is meant, and the library's masters.
-pub(super) fn gather(wanted: &Wanted<'_>, run: &Run<'_>) -> Result<Gathered, Trouble> {
+pub(super) fn gather(wanted: &CalibrateSettings<'_>, run: &Run<'_>) -> Result<Gathered, Trouble> {
     let mut files: Vec<PathBuf> = Vec::new();
     for argument in wanted.paths {
         // Results of this run lie apart, unless one of them is named itself.
@@ -154,7 +104,7 @@ fn name_filters(raw: &mut [Raw], filters: &[(String, String)]) -> Result<(), Tro
 /// Frames that nothing says the kind of are looked at.
 fn guess_kinds(raw: &mut [Raw]) -> Result<(), Trouble> {
     raw.par_iter_mut()
-        .filter(|r| r.told_by == ToldBy::Pixels)
+        .filter(|r| r.kind_from == KindFrom::Pixels)
         .try_for_each(|r| {
             let kind = kind_by_pixels(&r.file, &r.facts);
             r.kind = kind.map_err(|e| Trouble::Unreadable {
@@ -190,17 +140,17 @@ fn of_file(
     }
     let file = Arc::new(file);
     let named = kind_by_name(&path);
-    let (kind, told_by) = match named {
-        _ if facts.kind_told => (facts.kind, ToldBy::Card),
-        Some(kind) => (kind, ToldBy::Name),
-        None => (facts.kind, ToldBy::Pixels),
+    let (kind, kind_from) = match named {
+        _ if facts.kind_by_card => (facts.kind, KindFrom::Card),
+        Some(kind) => (kind, KindFrom::Name),
+        None => (facts.kind, KindFrom::Pixels),
     };
     Some(Raw {
         path,
         file,
         facts,
         kind,
-        told_by,
+        kind_from,
     })
 }
 

@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 use jigsawa_formats::fingerprint;
 use jigsawa_formats::fits::FitsFrame;
 
-use super::gather::Raw;
+use super::raw::Raw;
 
 /// Changes whenever masters are made otherwise.
 const VERSION: &str = "calibration masters 1";

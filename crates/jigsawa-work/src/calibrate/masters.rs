@@ -16,8 +16,8 @@ use jigsawa_core::frame::Kind;
 use jigsawa_core::number::Convert;
 use jigsawa_formats::fits::{Cards, Depth, FitsFrame, FitsPlane, FitsWriter};
 
-use super::gather::Raw;
 use super::library;
+use super::raw::Raw;
 use crate::foreign::name_of;
 use crate::outputs::{begin, creator_card, filled, make_folder};
 use crate::pixels::{read_defects, written_defects};

@@ -10,6 +10,7 @@ mod library;
 mod lights;
 mod masters;
 mod own;
+mod raw;
 mod write;
 
 use std::path::{Path, PathBuf};
@@ -25,8 +26,9 @@ use jigsawa_core::layout::{FORMAT, Layout, Reference};
 use jigsawa_core::measured::Measured;
 use jigsawa_core::placement::Map;
 
-pub use gather::{Raw, ToldBy, kind_by_name, kind_by_pixels};
+pub use gather::kind_by_name;
 pub use masters::Master;
+pub use raw::{KindFrom, Raw, kind_by_pixels};
 pub use write::written_frames;
 
 use crate::foreign::name_of;
@@ -35,7 +37,7 @@ use crate::run::Run;
 use crate::trouble::Trouble;
 
 /// What is wanted of a calibration.
-pub struct Wanted<'a> {
+pub struct CalibrateSettings<'a> {
     /// Folders and files of raw frames.
     pub paths: &'a [PathBuf],
     /// What lies in this folder is no raw frame: results.
@@ -138,7 +140,7 @@ pub struct Calibration {
 }
 
 /// Sorts raw frames, makes the masters that are needed, and lays out the lights with them.
-pub fn calibrate(wanted: &Wanted<'_>, run: &Run<'_>) -> Result<Calibration, Trouble> {
+pub fn calibrate(wanted: &CalibrateSettings<'_>, run: &Run<'_>) -> Result<Calibration, Trouble> {
     let gather::Gathered { raw, spoilt } = gather::gather(wanted, run)?;
     let (groups, left_out) = gather::sorted(&raw, run)?;
     let names = named(&groups);

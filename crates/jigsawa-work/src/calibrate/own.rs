@@ -16,8 +16,8 @@ use jigsawa_core::layout::LayoutFrame;
 use jigsawa_core::number::Convert;
 use rayon::prelude::*;
 
-use super::gather::Raw;
-use super::{LightsGet, Wanted};
+use super::raw::Raw;
+use super::{CalibrateSettings, LightsGet};
 use crate::foreign::name_of;
 use crate::outputs::{filled, make_folder};
 use crate::pixels::{Calibrating, Masters, in_memory, written_defects};
@@ -48,7 +48,7 @@ pub(super) fn find(
     members: &[Vec<usize>],
     lights: &mut [LightsGet],
     rows: &mut [LayoutFrame],
-    wanted: &Wanted<'_>,
+    wanted: &CalibrateSettings<'_>,
     run: &Run<'_>,
 ) -> Result<(), Trouble> {
     let mut of_file: HashMap<String, Vec<usize>> = HashMap::new();

@@ -6,8 +6,8 @@ use jigsawa_core::verdict::Verdict;
 
 use super::layers::{layout_of, on_one_canvas, results_on_one_canvas};
 use crate::frames::Frame;
-use crate::normalize::{Across, Normalizing, normalize};
-use crate::register::{CanvasWanted, Registering, lay};
+use crate::normalize::{Across, NormalizeSettings, normalize};
+use crate::register::{CanvasSettings, RegisterSettings, lay};
 use crate::run::Run;
 use crate::start::Start;
 use crate::trouble::Trouble;
@@ -18,7 +18,7 @@ pub struct Placing<'a> {
     /// The reference that the user wants.
     pub reference: Option<&'a str>,
     /// The canvas; `None` where nothing was said of it, which is the reference's own.
-    pub canvas: Option<CanvasWanted>,
+    pub canvas: Option<CanvasSettings>,
     /// Are they finished pictures in layers, whose values stay as they are?
     pub layered: bool,
 }
@@ -66,11 +66,11 @@ pub fn lay_out(
         layout.frames.extend(start.left_out);
         return Ok((start.frames, layout));
     }
-    let wanted = Registering {
+    let wanted = RegisterSettings {
         reference: placing.reference,
         canvas: placing.canvas.unwrap_or_default(),
         needed,
-        ..Registering::default()
+        ..RegisterSettings::default()
     };
     let (frames, registered, left_out) = lay(start, wanted, run)?;
     let across = if layered {
@@ -89,7 +89,7 @@ pub fn has_colours(layout: &Layout) -> bool {
     let asked = layout
         .levels
         .as_ref()
-        .is_some_and(|l| l.wish.scale_by.is_some());
+        .is_some_and(|l| l.settings.scale_by.is_some());
     let left = |f: &LayoutFrame| {
         let by = f.balance.as_ref().map(|b| b.scale_by);
         f.verdict == Verdict::Used && by == Some(ScaleBy::None)
@@ -117,9 +117,9 @@ fn matched(
         })
         .filter_map(|r| frames.get(r.frame).map(Frame::name))
         .collect();
-    let wanted = Normalizing {
+    let wanted = NormalizeSettings {
         references: &references,
-        wish: before.wish,
+        settings: before.settings,
         across,
         flatten: before.flatten,
         weigh: before.weigh,

@@ -1,7 +1,7 @@
 //! Pictures that lie on one canvas already, as two results of one layout do: nothing is registered, nothing resampled, and no
 //! scale is touched. A picture without stars could not be registered, nor one of stars alone be matched.
 
-use jigsawa_core::balance::{Balance, ScaleBy, Surface, Wish};
+use jigsawa_core::balance::{Balance, BalanceSettings, ScaleBy, Surface};
 use jigsawa_core::canvas::{Canvas, Extent, Grid};
 use jigsawa_core::doors::FrameSource;
 use jigsawa_core::finish::sky_and_noise;
@@ -133,7 +133,7 @@ pub fn layout_of(frames: &[Frame]) -> Result<Layout, Trouble> {
         wcs: facts.wcs.clone(),
         mosaic: None,
         levels: Some(Levels {
-            wish: Wish {
+            settings: BalanceSettings {
                 scale_by: Some(ScaleBy::None),
                 shape: None,
             },

@@ -1,6 +1,6 @@
 //! How strong the lines are against each other, and how much starlight is in them.
 
-use jigsawa_core::colour::{Lines, Shown, star_light, strengths as equal_light};
+use jigsawa_core::colour::{Lines, MergedFrame, star_light, strengths as equal_light};
 use jigsawa_core::filter::Band;
 use jigsawa_core::layout::Layout;
 use jigsawa_core::number::Convert;
@@ -169,7 +169,7 @@ fn of_both(
     let sources = both.map(|i| frames[i].source());
     let input = |k: usize| inputs.input(&layout.frames[both[k]], both[k], &sources[k]);
     let (of_broad, of_line) = (input(0)?, input(1)?);
-    let shown = |i: usize, input| Shown {
+    let shown = |i: usize, input| MergedFrame {
         input,
         fwhm_px: layout.frames[i].measured.fwhm_px.unwrap_or(USUAL_FWHM_PX),
     };

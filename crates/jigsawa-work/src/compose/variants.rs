@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use jigsawa_core::colour::Luminance;
 use jigsawa_core::doors::FrameSource;
-use jigsawa_core::finish::{Link, Plan, Wish, develop, flatten, look};
+use jigsawa_core::finish::{FinishSettings, Link, Plan, develop, flatten, overview};
 use jigsawa_core::frame::RowOrder;
 use jigsawa_core::layout::Layout;
 use jigsawa_core::merge::{Row, TileOp};
@@ -19,7 +19,7 @@ use rayon::prelude::*;
 use super::bind::Bound;
 use super::full::composite;
 use super::strengths::Strengths;
-use crate::finish::{Kind, usual_wish};
+use crate::finish::{Kind, usual_settings};
 use crate::frames::Frame;
 use crate::outputs::begin;
 use crate::picture::{Words, write_words};
@@ -170,19 +170,19 @@ fn one(
     op.run(&Row::of(&rows), &mut slices);
     let doors: [&dyn FrameSource; 3] = [&out[0], &out[1], &out[2]];
     let name = bound.palette.name.clone();
-    let seen = look(doors).map_err(|error| Trouble::Look {
+    let seen = overview(doors).map_err(|error| Trouble::Overview {
         file: name.clone(),
         error,
     })?;
-    let wish = Wish {
+    let settings = FinishSettings {
         gradient: None,
-        ..usual_wish(Kind {
+        ..usual_settings(Kind {
             colour: true,
             broad: bound.link == Link::Linked && bound.stars.is_none(),
             link: bound.link,
         })
     };
-    let plan = Plan::measure(doors, &seen, &wish, None);
+    let plan = Plan::measure(doors, &seen, &settings, None);
     let plan = plan.map_err(|error| Trouble::Finish { file: name, error })?;
     let (width, height) = (plan.rect.width, plan.rect.height);
     let mut picture = Picture::filled(width, height, [0; 3]);

@@ -41,6 +41,13 @@ impl LinearFile {
         [of(0), of(1), of(2)]
     }
 
+    /// The planes as the file has them, once each.
+    pub fn own_planes(&self) -> Vec<FitsPlane<'_>> {
+        (0..self.file.planes())
+            .map(|p| self.file.plane(p))
+            .collect()
+    }
+
     /// Has it a plane for each colour?
     pub fn is_colour(&self) -> bool {
         self.file.planes() == 3
@@ -105,4 +112,9 @@ pub const BROAD: &str = "broadband";
 /// Planes as the core reads them.
 pub fn doors<'a>(planes: &'a [FitsPlane<'_>; 3]) -> [&'a dyn FrameSource; 3] {
     [&planes[0], &planes[1], &planes[2]]
+}
+
+/// The same of however many.
+pub fn own_doors<'a>(planes: &'a [FitsPlane<'_>]) -> Vec<&'a dyn FrameSource> {
+    planes.iter().map(|p| p as &dyn FrameSource).collect()
 }

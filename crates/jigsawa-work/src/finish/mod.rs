@@ -5,6 +5,6 @@ mod linear;
 mod starless;
 mod usual;
 
-pub use linear::{BROAD, LinearFile, MIXED, NARROW, doors};
+pub use linear::{BROAD, LinearFile, MIXED, NARROW, doors, own_doors};
 pub use starless::{measure_stars, measure_stars_with, take_out};
-pub use usual::{Kind, USUAL_GREEN, usual_wish};
+pub use usual::{Kind, USUAL_GREEN, usual_settings};

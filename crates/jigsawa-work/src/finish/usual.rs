@@ -2,7 +2,7 @@
 
 use jigsawa_core::balance::flatten::Hints;
 use jigsawa_core::finish::{
-    Crop, GradientWish, Link, Quiet, SkyFrom, Tone, TonePoint, WhiteFrom, Wish,
+    Crop, FinishSettings, GradientSettings, Link, Quiet, SkyFrom, Tone, TonePoint, WhiteFrom,
 };
 
 /// The part of a green cast that is held down in broadband pictures.
@@ -20,15 +20,15 @@ pub struct Kind {
 }
 
 /// What is wanted of every step where nothing is asked for.
-pub fn usual_wish(kind: Kind) -> Wish {
+pub fn usual_settings(kind: Kind) -> FinishSettings {
     let Kind {
         colour,
         broad,
         link,
     } = kind;
-    Wish {
+    FinishSettings {
         crop: Crop::Covered,
-        gradient: Some(GradientWish {
+        gradient: Some(GradientSettings {
             shape: None,
             hints: Hints::default(),
         }),

@@ -6,7 +6,7 @@ use jigsawa_core::layout::Layout;
 
 use super::sets::Set;
 use crate::frames::Frame;
-use crate::normalize::Field;
+use crate::normalize::KnownFrames;
 use crate::run::Stage;
 use crate::trouble::Trouble;
 
@@ -26,7 +26,7 @@ pub fn measure_set<'a>(
     set: &Set,
     frames: &[Frame],
     layout: &Layout,
-    field: &'a Field<'a>,
+    placed: &'a KnownFrames<'a>,
     saturations: &[(String, f64)],
     shape: Option<Shape>,
     progress: &dyn Stage,
@@ -49,7 +49,7 @@ pub fn measure_set<'a>(
         });
         for ((i, f), plane) in set.frames.iter().rev().zip(&order).zip(&read) {
             // A used frame has stars and a place.
-            let member: Member<'a> = field.member(*i).ok_or_else(|| Trouble::LeftOut {
+            let member: Member<'a> = placed.member(*i).ok_or_else(|| Trouble::LeftOut {
                 file: f.name(),
                 reason: "it shows nothing that can be measured".to_owned(),
             })?;

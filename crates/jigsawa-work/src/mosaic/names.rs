@@ -3,7 +3,7 @@
 use jigsawa_core::number::Convert;
 use std::collections::{BTreeMap, BTreeSet};
 
-use super::wanted::Wanted;
+use super::settings::MosaicSettings;
 use crate::frames::{Frame, stem};
 use crate::trouble::Trouble;
 
@@ -17,7 +17,7 @@ pub struct PanelNames {
 
 impl PanelNames {
     /// Reads what is said.
-    pub fn new(frames: &[Frame], wanted: &Wanted<'_>) -> Result<Self, Trouble> {
+    pub fn new(frames: &[Frame], wanted: &MosaicSettings<'_>) -> Result<Self, Trouble> {
         for (name, _) in wanted.panels {
             if !frames.iter().any(|f| f.is_called(name)) {
                 return Err(Trouble::NoSuchFrame {

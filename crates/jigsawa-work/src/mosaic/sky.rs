@@ -11,7 +11,7 @@ use jigsawa_core::wcs::{AGREE_PX, Projection, Sky, Wcs, fit_flat};
 use crate::frames::Frame;
 
 /// Places of one frame on the plane and on the sky.
-struct Told {
+struct OnSky {
     frame: usize,
     places: Vec<(Point<ReferencePx>, Sky)>,
 }
@@ -24,7 +24,7 @@ pub fn sky_of_plane(
     centre: Point<ReferencePx>,
     projection: Projection,
 ) -> (Option<Wcs>, Vec<(usize, String)>) {
-    let mut told: Vec<Told> = frames
+    let mut told: Vec<OnSky> = frames
         .iter()
         .zip(on_plane)
         .enumerate()
@@ -40,7 +40,7 @@ pub fn sky_of_plane(
                     (back.apply(p), wcs.sky(p))
                 })
                 .collect();
-            Some(Told { frame, places })
+            Some(OnSky { frame, places })
         })
         .collect();
     // Where nothing else decides the reference is believed.
@@ -65,7 +65,7 @@ pub fn sky_of_plane(
         let Some(wcs) = fit_flat(&all, centre, projection, &like) else {
             return (None, disagreeing);
         };
-        let off = |t: &Told| {
+        let off = |t: &OnSky| {
             let each = t.places.iter().map(|(p, sky)| {
                 wcs.pixel::<ReferencePx>(*sky)
                     .map_or(f64::INFINITY, |q| q.distance(*p))
@@ -92,7 +92,7 @@ const FAR: f64 = 0.003;
 /// Takes out the claims that most others contradict, and says so: each alone says where on the plane the others' places
 /// lie. Fitted together a wrong one would pull the sky to itself.
 fn voted_out(
-    told: &mut Vec<Told>,
+    told: &mut Vec<OnSky>,
     frames: &[Frame],
     fit: impl Fn(&[(Point<ReferencePx>, Sky)]) -> Option<Wcs>,
 ) -> Vec<(usize, String)> {

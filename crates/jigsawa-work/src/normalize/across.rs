@@ -9,8 +9,8 @@ use jigsawa_core::filter::Filter;
 use jigsawa_core::measured::Measured as Value;
 use rayon::prelude::*;
 
-use super::field::{Field, Outcome, Standard};
-use super::{Across, Normalizing, Seen};
+use super::known::{KnownFrames, Outcome, Standard};
+use super::{Across, NormalizeSettings, Seen};
 use crate::compose::file_name;
 use crate::frames::Frame;
 use crate::trouble::Trouble;
@@ -54,14 +54,14 @@ pub fn transparency(
 /// Flattens the references, if that is asked for, and brings them to the first. `clear` is the
 /// transparency of each.
 pub fn bring_together<'a>(
-    field: &'a Field<'a>,
+    placed: &'a KnownFrames<'a>,
     standards: Vec<Standard<'a>>,
     clear: &[f64],
-    wanted: &Normalizing<'_>,
+    wanted: &NormalizeSettings<'_>,
 ) -> Result<Vec<Level<'a>>, Trouble> {
     let wrong = |i: usize, to: usize, error| Trouble::Balance {
-        file: field.frames[i].name(),
-        reference: field.frames[to].name(),
+        file: placed.frames[i].name(),
+        reference: placed.frames[to].name(),
         error,
     };
     let members: Vec<Member<'_>> = standards.iter().map(|s| s.sky.member).collect();
@@ -87,7 +87,7 @@ pub fn bring_together<'a>(
                 }
                 // The frames of the filter are still good for each other.
                 Err(error) => {
-                    let name = file_name(&field.frames[first].name());
+                    let name = file_name(&placed.frames[first].name());
                     let apart = own.clone().noting(format!(
                         "its filter stays apart: it cannot be matched to '{name}', since {error}; it keeps its own scale and level"
                     ));
@@ -96,7 +96,7 @@ pub fn bring_together<'a>(
             }
         };
         levels.push(Level {
-            filter: &field.frames[frame].filter,
+            filter: &placed.frames[frame].filter,
             frame,
             why,
             sky,
@@ -118,7 +118,7 @@ type Flat<'a> = (Sky<'a>, Balance, Option<Gradient>);
 /// The references without their own gradients, if that is asked for: what is sky is wanted on all of them together.
 fn flattened<'a>(
     standards: &[Standard<'a>],
-    wanted: &Normalizing<'_>,
+    wanted: &NormalizeSettings<'_>,
     wrong: impl Fn(usize, usize, BalanceError) -> Trouble + Sync,
 ) -> Result<Vec<Flat<'a>>, Trouble> {
     let as_it_is = |sky: &Sky<'a>| (sky.clone(), Balance::identity(sky.member.catalogue));
@@ -127,7 +127,7 @@ fn flattened<'a>(
         return Ok(all.map(|(sky, balance)| (sky, balance, None)).collect());
     };
     let skies: Vec<&Sky<'_>> = standards.iter().map(|s| &s.sky).collect();
-    let found = gradients(&skies, wanted.wish.shape, &how.hints);
+    let found = gradients(&skies, wanted.settings.shape, &how.hints);
     standards
         .par_iter()
         .zip(found)
@@ -183,12 +183,12 @@ impl Between<'_> {
     fn join(
         &self,
         own: &Balance,
-        wanted: &Normalizing<'_>,
+        wanted: &NormalizeSettings<'_>,
     ) -> Result<(Balance, Balance, Evidence), BalanceError> {
         // After flattening a level is all that can differ.
         let shape = match wanted.flatten {
             Some(_) => Some(Shape::Level),
-            None => wanted.wish.shape,
+            None => wanted.settings.shape,
         };
         let scale = self.scale(wanted)?;
         let Matched { balance, evidence } = match_sky(self.first, self.own, scale, shape)?;
@@ -204,10 +204,13 @@ impl Between<'_> {
         Ok((joined, balance, evidence))
     }
 
-    fn scale(&self, wanted: &Normalizing<'_>) -> Result<(Value, ScaleBy, usize), BalanceError> {
+    fn scale(
+        &self,
+        wanted: &NormalizeSettings<'_>,
+    ) -> Result<(Value, ScaleBy, usize), BalanceError> {
         let (first, own) = (&self.first.member, &self.own.member);
         let known = |s: Option<Value>, by, e| s.map(|s| (s, by, 0)).ok_or(e);
-        match wanted.wish.scale_by {
+        match wanted.settings.scale_by {
             None if wanted.across == Across::Colours => self.of_picture,
             None | Some(ScaleBy::None | ScaleBy::Reference) => {
                 Ok((Value::exact(1.0), ScaleBy::None, 0))

@@ -5,30 +5,30 @@
 //! matched is left out with its reason, and comes back when it can be.
 
 mod across;
-mod field;
+mod known;
 mod surfaces;
 
 use jigsawa_core::balance::flatten::{Flatten, Gradient};
-use jigsawa_core::balance::{Balance, Evidence, Matched, Member, Weigh, Wish, weight};
+use jigsawa_core::balance::{Balance, BalanceSettings, Evidence, Matched, Member, Weigh, weight};
 use jigsawa_core::layout::{Layout, LayoutFrame, LevelReference, Levels};
 use jigsawa_core::verdict::Verdict;
 
-pub use field::{Field, field};
+pub use known::{KnownFrames, known_frames};
 pub use surfaces::{surfaces_are_new, write_surfaces};
 
 use crate::frames::Frame;
 use crate::run::Run;
 use crate::trouble::Trouble;
 use across::{Level, bring_together, transparency};
-use field::{match_all, standards};
+use known::{match_all, standards};
 
 /// How frames are to be matched.
 #[derive(Default)]
-pub struct Normalizing<'a> {
+pub struct NormalizeSettings<'a> {
     /// Frames that the others of their filters are to be matched to.
     pub references: &'a [String],
     /// Scale and surface.
-    pub wish: Wish,
+    pub settings: BalanceSettings,
     /// What is done between filters when nothing is asked for.
     pub across: Across,
     /// Are the references' own gradients to be taken out?
@@ -88,7 +88,7 @@ const UNMATCHED: &str = "its values cannot be matched: ";
 pub fn normalize(
     frames: &[Frame],
     mut layout: Layout,
-    wanted: &Normalizing<'_>,
+    wanted: &NormalizeSettings<'_>,
     run: &Run<'_>,
 ) -> Result<Normalized, Trouble> {
     for row in &mut layout.frames {
@@ -112,29 +112,29 @@ pub fn normalize(
             .collect(),
         _ => wanted.references.to_vec(),
     };
-    let wanted = &Normalizing {
+    let wanted = &NormalizeSettings {
         references: &known,
         flatten: wanted.flatten.clone(),
         ..*wanted
     };
-    let field = field(frames, &layout, wanted, run)?;
+    let placed = known_frames(frames, &layout, wanted, run)?;
     run.clock.lap("stars");
     let present: Vec<usize> = (0..frames.len())
-        .filter(|i| layout.frames[*i].verdict == Verdict::Used && field.member(*i).is_some())
+        .filter(|i| layout.frames[*i].verdict == Verdict::Used && placed.member(*i).is_some())
         .collect();
     let mut seen: Vec<Option<Seen>> = frames.iter().map(|_| None).collect();
-    let standards = standards(&field, &layout, &present, wanted)?;
+    let standards = standards(&placed, &layout, &present, wanted)?;
     let rest: Vec<usize> = present
         .iter()
         .filter(|i| standards.iter().all(|s| s.frame != **i))
         .filter(|i| layout.frames[**i].balance.is_none())
         .copied()
         .collect();
-    let matched = match_all(&field, &standards, &rest, &wanted.wish, run)?;
+    let matched = match_all(&placed, &standards, &rest, &wanted.settings, run)?;
     let clear: Vec<f64> = (0..standards.len())
         .map(|k| transparency(frames, &standards[k], k, &rest, &matched))
         .collect();
-    let mut levels = bring_together(&field, standards, &clear, wanted)?;
+    let mut levels = bring_together(&placed, standards, &clear, wanted)?;
     for level in &mut levels {
         if let Some(known) = &layout.frames[level.frame].balance {
             level.balance = known.clone();
@@ -144,7 +144,7 @@ pub fn normalize(
         let level = &levels[level];
         match result {
             Ok(Matched { balance, evidence }) => {
-                let weight = weight_of(wanted.weigh, level, field.member(*i), &balance);
+                let weight = weight_of(wanted.weigh, level, placed.member(*i), &balance);
                 layout.frames[*i].balance = Some(Balance {
                     weight,
                     ..balance.clone().then(&level.balance)
@@ -180,7 +180,7 @@ pub fn normalize(
     }
     layout.levels = Some(Levels {
         references,
-        wish: wanted.wish,
+        settings: wanted.settings,
         weigh: wanted.weigh,
         flatten: wanted.flatten.clone(),
     });

@@ -3,6 +3,7 @@
 
 mod caption;
 mod encode;
+mod letters;
 mod quick;
 mod smaller;
 mod text;

@@ -2,7 +2,8 @@
 
 use jigsawa_core::number::Convert;
 use jigsawa_core::quick::Picture;
-use noto_sans_mono_bitmap::{FontWeight, RasterHeight, get_raster, get_raster_width};
+
+use super::letters::Sheet;
 
 /// Words and how they look.
 pub struct Words<'a> {
@@ -17,46 +18,28 @@ pub struct Words<'a> {
 }
 
 impl Words<'_> {
-    fn weight(&self) -> FontWeight {
-        if self.bold {
-            FontWeight::Bold
-        } else {
-            FontWeight::Regular
-        }
-    }
-
-    /// The letters' own height that is enlarged to the wanted one, and by how much.
-    fn raster(&self) -> (RasterHeight, f64) {
-        let own = match self.height {
-            0..=17 => RasterHeight::Size16,
-            18..=21 => RasterHeight::Size20,
-            22..=27 => RasterHeight::Size24,
-            _ => RasterHeight::Size32,
-        };
-        (own, (self.height.real() / own.val().real()).max(1.0))
+    /// The letters that are enlarged to the wanted height, and by how much.
+    fn sheet(&self) -> (&'static Sheet, f64) {
+        let sheet = Sheet::of(self.height, self.bold);
+        (sheet, (self.height.real() / sheet.height.real()).max(1.0))
     }
 
     /// Width of the words in pixels.
     pub fn width(&self) -> usize {
-        let (own, k) = self.raster();
-        let letter = get_raster_width(self.weight(), own).real();
-        (self.text.chars().count().real() * letter * k)
+        let (sheet, k) = self.sheet();
+        (self.text.chars().count().real() * sheet.width.real() * k)
             .ceil()
             .index()
     }
 
     /// How much of each pixel the letters cover, row by row: `width` by `height` parts from 0 to 1.
     pub fn coverage(&self) -> Vec<f32> {
-        let (own, k) = self.raster();
-        let letter = get_raster_width(self.weight(), own);
-        let text: Vec<char> = self.text.chars().collect();
-        let (wide, tall) = (letter * text.len(), own.val());
+        let (sheet, k) = self.sheet();
+        let letter = sheet.width;
+        let (wide, tall) = (letter * self.text.chars().count(), sheet.height);
         let mut ink = vec![0.0f32; wide * tall];
-        for (i, c) in text.iter().enumerate() {
-            let known =
-                get_raster(*c, self.weight(), own).or_else(|| get_raster('?', self.weight(), own));
-            let Some(raster) = known else { continue };
-            for (y, row) in raster.raster().iter().enumerate() {
+        for (i, c) in self.text.chars().enumerate() {
+            for (y, row) in sheet.letter(c).enumerate() {
                 for (x, v) in row.iter().enumerate() {
                     ink[y * wide + i * letter + x] = f32::from(*v) / 255.0;
                 }

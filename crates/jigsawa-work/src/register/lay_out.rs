@@ -55,7 +55,7 @@ pub fn sky_of_reference(
 
 /// The canvas that is wanted.
 #[derive(Debug, Clone, Copy)]
-pub struct CanvasWanted {
+pub struct CanvasSettings {
     /// How much of the sky it covers.
     pub extent: Extent,
     /// Canvas pixels for one of the reference.
@@ -64,7 +64,7 @@ pub struct CanvasWanted {
     pub north_up: bool,
 }
 
-impl Default for CanvasWanted {
+impl Default for CanvasSettings {
     fn default() -> Self {
         Self {
             extent: Extent::Reference,
@@ -76,7 +76,7 @@ impl Default for CanvasWanted {
 
 /// The canvas that is asked for.
 pub fn canvas(
-    wanted: CanvasWanted,
+    wanted: CanvasSettings,
     frames: &[Frame],
     placed: &[Result<Placed, Lost>],
     reference: usize,
@@ -155,7 +155,7 @@ impl Row<'_> {
             hint: self.hint,
             placement: self.record.filter(|_| used),
             facts: if used {
-                self.frame.facts.told()
+                self.frame.facts.notes()
             } else {
                 Vec::new()
             },

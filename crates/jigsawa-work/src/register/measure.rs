@@ -13,14 +13,14 @@ use crate::trouble::Trouble;
 
 /// What a catalogue depends on besides its file.
 #[derive(Serialize)]
-struct Looking<'a> {
+struct StarsWay<'a> {
     plane: usize,
     settings: Settings,
     /// Raw pixels that are read through masters are others than those of the file.
     reading: Option<&'a str>,
 }
 
-impl Way for Looking<'_> {
+impl Way for StarsWay<'_> {
     const KIND: &'static str = "stars";
 }
 
@@ -56,8 +56,8 @@ impl Unmeasured {
 pub type Measured = Result<Catalogue, Unmeasured>;
 
 /// How a frame's stars are looked for.
-fn way_of<'a>(f: &'a Frame, settings: &Settings) -> Looking<'a> {
-    Looking {
+fn way_of<'a>(f: &'a Frame, settings: &Settings) -> StarsWay<'a> {
+    StarsWay {
         plane: f.plane.unwrap_or(0),
         settings: *settings,
         reading: f.reading(),

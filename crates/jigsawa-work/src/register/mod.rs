@@ -1,5 +1,6 @@
 //! From frames to a layout: stars, reference, places, canvas.
 
+mod all;
 mod hints;
 mod lay_out;
 mod measure;
@@ -9,12 +10,10 @@ mod reference;
 use std::path::Path;
 
 use jigsawa_core::layout::{FORMAT, Layout, LayoutFrame, Reference};
-use jigsawa_core::matching::{Hint, MatchError};
+use jigsawa_core::matching::Hint;
 use jigsawa_core::placement::{Model, Placement};
 use jigsawa_core::stars::{DetectError, Settings};
-use jigsawa_core::verdict::Verdict;
 use jigsawa_formats::inputs;
-use rayon::prelude::*;
 
 pub use hints::{HintArg, PairArg, hints};
 pub use measure::{Measured, Unmeasured, measure};
@@ -25,27 +24,27 @@ use crate::layout_file;
 use crate::run::Run;
 use crate::start::{Start, refuse_known};
 use crate::trouble::Trouble;
-pub use lay_out::CanvasWanted;
+use all::{MeasuredFrames, OnReference, place_all, verdict};
+pub use lay_out::CanvasSettings;
 pub use lay_out::Row;
 use lay_out::{canvas, record, sky_of_canvas, sky_of_reference};
-use place::{Both, Lost, Placed};
-use reference::Candidates;
+use place::Lost;
 
 /// How frames are to be registered.
 #[derive(Default)]
-pub struct Registering<'a> {
+pub struct RegisterSettings<'a> {
     /// The reference that the user, or a survey, wants.
     pub reference: Option<&'a str>,
     /// The canvas.
-    pub canvas: CanvasWanted,
+    pub canvas: CanvasSettings,
     /// Frames that must not be left out.
     pub needed: &'a [usize],
     /// How stars and maps are looked for.
-    pub looking: Looking,
+    pub search: SearchSettings,
 }
 
 /// How stars and maps are looked for.
-pub struct Looking {
+pub struct SearchSettings {
     /// The model of all maps.
     pub model: Option<Model>,
     /// What the user says of each frame's place; none at all, or one for each.
@@ -60,7 +59,7 @@ const ENOUGH_STARS: usize = 1000;
 
 /// How stars are looked for where nobody says otherwise; the same for all commands, so that stars kept from one
 /// serve the next.
-pub fn stars_wanted() -> Settings {
+pub fn usual_stars() -> Settings {
     Settings {
         most: ENOUGH_STARS,
         ..Settings::default()
@@ -73,25 +72,18 @@ pub fn stars_of_panels() -> Settings {
     Settings {
         lowest_sigma: 3.5,
         enough: 600,
-        ..stars_wanted()
+        ..usual_stars()
     }
 }
 
-impl Default for Looking {
+impl Default for SearchSettings {
     fn default() -> Self {
         Self {
             model: None,
             hints: Vec::new(),
-            settings: stars_wanted(),
+            settings: usual_stars(),
         }
     }
-}
-
-/// All frames with what was found in them.
-struct Field<'a> {
-    frames: &'a [Frame],
-    catalogues: &'a [Measured],
-    looking: &'a Looking,
 }
 
 /// A layout, and what it rests on.
@@ -102,87 +94,11 @@ pub struct Registered {
     pub residuals: Vec<Vec<Residual>>,
 }
 
-impl Field<'_> {
-    fn residuals(&self, reference: usize, placed: &[Result<Placed, Lost>]) -> Vec<Vec<Residual>> {
-        let all = placed.iter().enumerate();
-        all.map(|(i, p)| self.of_one(reference, i, p)).collect()
-    }
-
-    fn of_one(&self, reference: usize, i: usize, placed: &Result<Placed, Lost>) -> Vec<Residual> {
-        match (placed, &self.catalogues[reference], &self.catalogues[i]) {
-            (Ok(p), Ok(r), Ok(f)) => p.residuals(r, f),
-            _ => Vec::new(),
-        }
-    }
-
-    fn both(&self, reference: usize, frame: usize) -> Both<'_> {
-        Both {
-            reference: &self.frames[reference],
-            reference_stars: &self.catalogues[reference],
-            frame: &self.frames[frame],
-            stars: &self.catalogues[frame],
-            hint: self.hint(frame),
-            model: self.looking.model,
-        }
-    }
-
-    fn hint(&self, frame: usize) -> Option<&Hint> {
-        self.looking.hints.get(frame).and_then(Option::as_ref)
-    }
-
-    /// The places of the listed frames by their stars.
-    fn by_stars(&self, reference: usize, list: &[usize]) -> Vec<Result<Placed, Lost>> {
-        list.par_iter()
-            .map(|i| match &self.catalogues[*i] {
-                Ok(stars) if *i == reference => Ok(Placed::reference(stars)),
-                _ => self.both(reference, *i).by_stars(),
-            })
-            .collect()
-    }
-
-    /// For those that their stars have not placed: by pattern, then by hand.
-    fn by_other_ways(
-        &self,
-        reference: usize,
-        list: &[usize],
-        placed: &mut [Result<Placed, Lost>],
-        run: &Run<'_>,
-    ) -> Result<(), Trouble> {
-        let read = |f: &Frame| {
-            let plane = f.read_plane(Vec::new());
-            plane.map_err(|e| Trouble::Files(vec![(f.path.clone(), e)]))
-        };
-        let lost: Vec<usize> = (0..list.len()).filter(|k| placed[*k].is_err()).collect();
-        let by_pattern = |k: &&usize| self.both(reference, list[**k]).has_few_stars();
-        let patterns: Vec<usize> = lost.iter().filter(by_pattern).copied().collect();
-        if !patterns.is_empty() {
-            let progress = run.begin("patterns", patterns.len());
-            let of_reference = read(&self.frames[reference])?;
-            for k in patterns {
-                let both = self.both(reference, list[k]);
-                if let Err(told) = &placed[k] {
-                    let plane = read(both.frame)?;
-                    placed[k] = both.by_pattern(&of_reference, &plane, told.clone());
-                }
-                progress.step();
-            }
-        }
-        for k in lost {
-            if placed[k].is_err()
-                && let Some(by_hand) = self.both(reference, list[k]).by_hand()
-            {
-                placed[k] = Ok(by_hand);
-            }
-        }
-        Ok(())
-    }
-}
-
 /// Measures and registers all frames. A frame that is needed and fails is an error; another
 /// is left out with its reason.
 pub fn register(
     frames: &[Frame],
-    wanted: &Registering<'_>,
+    wanted: &RegisterSettings<'_>,
     run: &Run<'_>,
 ) -> Result<Registered, Trouble> {
     let given = wanted
@@ -198,8 +114,8 @@ pub fn register(
                 })
         })
         .transpose()?;
-    let looking = &wanted.looking;
-    let catalogues = measure(frames, wanted.needed, &looking.settings, run)?;
+    let search = &wanted.search;
+    let catalogues = measure(frames, wanted.needed, &search.settings, run)?;
     run.clock.lap("stars");
     // Where no frame is needed more than another, all decide on the reference.
     let among: Vec<usize> = if wanted.needed.is_empty() {
@@ -207,12 +123,12 @@ pub fn register(
     } else {
         wanted.needed.to_vec()
     };
-    let field = Field {
+    let all = MeasuredFrames {
         frames,
         catalogues: &catalogues,
-        looking,
+        search,
     };
-    let on = place_all(&field, given, &among, run)?;
+    let on = place_all(&all, given, &among, run)?;
     for i in wanted.needed {
         if let Err(Lost::Unmatched(error)) = &on.placed[*i] {
             return Err(Trouble::Match {
@@ -223,8 +139,8 @@ pub fn register(
         }
     }
     run.clock.lap("register");
-    let residuals = field.residuals(on.reference, &on.placed);
-    let layout = lay_out(&field, on, wanted)?;
+    let residuals = all.residuals(on.reference, &on.placed);
+    let layout = lay_out(&all, on, wanted)?;
     Ok(Registered { layout, residuals })
 }
 
@@ -233,7 +149,7 @@ pub type Laid = (Vec<Frame>, Registered, Vec<LayoutFrame>);
 
 /// The frames that a command starts from with their places: as their layout has them, or found now, on the reference that is
 /// wanted or else on the one that a survey has proposed.
-pub fn lay(start: Start, wanted: Registering<'_>, run: &Run<'_>) -> Result<Laid, Trouble> {
+pub fn lay(start: Start, wanted: RegisterSettings<'_>, run: &Run<'_>) -> Result<Laid, Trouble> {
     let Start {
         frames,
         placed,
@@ -246,7 +162,7 @@ pub fn lay(start: Start, wanted: Registering<'_>, run: &Run<'_>) -> Result<Laid,
         return Ok((frames, Registered { layout, residuals }, left_out));
     }
     let proposed = reference.as_ref().map(|(file, _)| file.as_str());
-    let wanted = Registering {
+    let wanted = RegisterSettings {
         reference: wanted.reference.or(proposed),
         ..wanted
     };
@@ -281,14 +197,14 @@ pub fn register_into(
     mut layout: Layout,
     frames: &[Frame],
     count: usize,
-    looking: &Looking,
+    search: &SearchSettings,
     run: &Run<'_>,
 ) -> Result<Registered, Trouble> {
     let reference = layout.reference_index().unwrap_or(0);
     let mut list: Vec<usize> = vec![reference];
     list.extend(count..frames.len());
     let measured: Vec<&Frame> = list.iter().map(|i| &frames[*i]).collect();
-    let found = measure(&measured, &[0], &looking.settings, run)?;
+    let found = measure(&measured, &[0], &search.settings, run)?;
     run.clock.lap("stars");
     let mut catalogues: Vec<Measured> = frames
         .iter()
@@ -297,14 +213,14 @@ pub fn register_into(
     for (i, c) in list.iter().zip(found) {
         catalogues[*i] = c;
     }
-    let field = Field {
+    let all = MeasuredFrames {
         frames,
         catalogues: &catalogues,
-        looking,
+        search,
     };
     let new: Vec<usize> = (count..frames.len()).collect();
-    let mut placed = field.by_stars(reference, &new);
-    field.by_other_ways(reference, &new, &mut placed, run)?;
+    let mut placed = all.by_stars(reference, &new);
+    all.by_other_ways(reference, &new, &mut placed, run)?;
     let to_reference = layout.canvas.to_reference();
     for (i, placed) in new.iter().zip(&placed) {
         let map = placed.as_ref().ok().map(|p| &p.map);
@@ -319,7 +235,7 @@ pub fn register_into(
                 .ok()
                 .zip(placement.as_ref())
                 .map(|(p, map)| record(map, &layout.canvas, p)),
-            hint: field.hint(*i).cloned(),
+            hint: all.hint(*i).cloned(),
             notes: placed
                 .as_ref()
                 .map_or_else(|_| Vec::new(), |p| p.notes.clone()),
@@ -331,108 +247,20 @@ pub fn register_into(
     residuals.extend(
         new.iter()
             .zip(&placed)
-            .map(|(i, p)| field.of_one(reference, *i, p)),
+            .map(|(i, p)| all.of_one(reference, *i, p)),
     );
     Ok(Registered { layout, residuals })
 }
 
-fn verdict(placed: &Result<Placed, Lost>) -> Verdict {
-    match placed {
-        Ok(_) => Verdict::Used,
-        Err(Lost::Unmatched(error)) => Verdict::LeftOut(why_left_out(error)),
-        Err(lost) => Verdict::LeftOut(lost.to_string()),
-    }
-}
-
-/// References that are tried before it is given up that one frame places all others.
-const MOST_REFERENCES: usize = 4;
-
-/// A reference, why it is one, and the place of every frame on it.
-struct OnReference {
-    reference: usize,
-    why: String,
-    placed: Vec<Result<Placed, Lost>>,
-}
-
-/// Places all frames on the first candidate that all needed frames can be placed on, or else on the
-/// one that most can: a stray frame with many stars must not decide. If another one proves to lie nearer the middle,
-/// on that one.
-fn place_all(
-    field: &Field<'_>,
-    given: Option<usize>,
-    among: &[usize],
-    run: &Run<'_>,
-) -> Result<OnReference, Trouble> {
-    let candidates = Candidates {
-        frames: field.frames,
-        catalogues: field.catalogues,
-    };
-    let tried = match given {
-        Some(i) => vec![(i, "as asked".to_owned())],
-        None => candidates.best_first(among),
-    };
-    let all: Vec<usize> = (0..field.frames.len()).collect();
-    let count =
-        |placed: &[Result<Placed, Lost>]| among.iter().filter(|i| placed[**i].is_ok()).count();
-    let mut best: Option<(usize, OnReference)> = None;
-    for (nth, (reference, why)) in tried.into_iter().take(MOST_REFERENCES).enumerate() {
-        if let Err(error) = &field.catalogues[reference] {
-            return Err(error.of(&field.frames[reference]));
-        }
-        let placed = field.by_stars(reference, &all);
-        let count = count(&placed);
-        let why = if nth == 0 {
-            why
-        } else {
-            format!("{why}; more frames lie on it than on the frame with the best stars")
-        };
-        if best.as_ref().is_none_or(|(most, _)| count > *most) {
-            best = Some((
-                count,
-                OnReference {
-                    reference,
-                    why,
-                    placed,
-                },
-            ));
-        }
-        if count == among.len() {
-            break;
-        }
-    }
-    let (most, mut on) = best.ok_or_else(|| Trouble::NoStars {
-        file: field.frames.first().map(Frame::name).unwrap_or_default(),
-    })?;
-    let maps: Vec<_> = on
-        .placed
-        .iter()
-        .map(|p| p.as_ref().ok().map(|p| p.map.clone()))
-        .collect();
-    if given.is_none()
-        && let Some((reference, why)) = candidates.nearer_the_middle(among, on.reference, &maps)
-    {
-        let placed = field.by_stars(reference, &all);
-        if count(&placed) >= most {
-            on = OnReference {
-                reference,
-                why,
-                placed,
-            };
-        }
-    }
-    field.by_other_ways(on.reference, &all, &mut on.placed, run)?;
-    Ok(on)
-}
-
 /// Canvas, and placements on it.
 fn lay_out(
-    field: &Field<'_>,
+    all: &MeasuredFrames<'_>,
     on: OnReference,
-    wanted: &Registering<'_>,
+    wanted: &RegisterSettings<'_>,
 ) -> Result<Layout, Trouble> {
-    let Field {
+    let MeasuredFrames {
         frames, catalogues, ..
-    } = *field;
+    } = *all;
     let OnReference {
         reference,
         why,
@@ -450,7 +278,7 @@ fn lay_out(
         let mut notes = placed[i]
             .as_ref()
             .map_or_else(|_| Vec::new(), |p| p.notes.clone());
-        if i == reference && field.hint(i).is_some() {
+        if i == reference && all.hint(i).is_some() {
             notes.push("it is the reference, which your hint is not needed for".to_owned());
         }
         let said = disagreeing.iter().filter(|(k, _)| *k == i);
@@ -464,7 +292,7 @@ fn lay_out(
                 .ok()
                 .zip(placements[i].as_ref())
                 .map(|(p, map)| record(map, &canvas, p)),
-            hint: field.hint(i).cloned(),
+            hint: all.hint(i).cloned(),
             notes,
         };
         rows.push(row.write());
@@ -482,21 +310,4 @@ fn lay_out(
         canvas,
         frames: rows,
     })
-}
-
-/// Why a frame is left out, and what would help.
-fn why_left_out(error: &MatchError) -> String {
-    let help = match error {
-        MatchError::TooFewStars { .. } | MatchError::NoPattern { .. } => {
-            "lower --detect-sigma, a --hint, three times --pair, or another --reference may help"
-        }
-        MatchError::NoMatch { .. } => {
-            "if it shows the same field, another --reference or a --hint may help"
-        }
-        MatchError::TooLoose { .. } => {
-            "more stars (lower --detect-sigma), a stiffer --model or another --reference may help"
-        }
-        MatchError::TooRough { .. } => "--model smooth or another --reference may help",
-    };
-    format!("{error}; {help}")
 }

@@ -4,7 +4,7 @@
 use std::fmt;
 
 use jigsawa_core::matching::{
-    FoundBy, Hint, MatchError, MatchErrors, Matched, Wish, match_frames, match_patterns,
+    FoundBy, Hint, MatchError, MatchErrors, MatchSettings, Matched, match_frames, match_patterns,
     pairs_under, spots,
 };
 use jigsawa_core::placement::{Map, Model, Registration};
@@ -181,12 +181,17 @@ impl Both<'_> {
             .map_err(|e| Lost::Unmeasured(e.clone()))?;
         let of_frame = self.stars.as_ref();
         let stars = of_frame.map_err(|e| Lost::Unmeasured(e.clone()))?;
-        let wish = Wish {
+        let settings = MatchSettings {
             model: self.model,
             guesses: self.guesses(),
             thorough: true,
         };
-        let found = match_frames(&spots(reference_stars), &spots(stars), self.sizes(), &wish);
+        let found = match_frames(
+            &spots(reference_stars),
+            &spots(stars),
+            self.sizes(),
+            &settings,
+        );
         let matched = found.map_err(Lost::Unmatched)?;
         let by = match (matched.guided, self.hint.is_some()) {
             (true, true) => FoundBy::Hint,
@@ -225,17 +230,17 @@ impl Both<'_> {
 
     /// By the patterns of both; what the stars told is kept when that fails, too.
     pub fn by_pattern(&self, reference: &Plane, frame: &Plane, told: Lost) -> Result<Placed, Lost> {
-        let wish = Wish {
+        let settings = MatchSettings {
             model: self.model,
             guesses: self.guesses(),
             thorough: false,
         };
-        let alone = Wish {
+        let alone = MatchSettings {
             guesses: Vec::new(),
-            ..wish.clone()
+            ..settings.clone()
         };
-        let guided = || match_patterns(reference, frame, &wish).ok();
-        let guided = if wish.guesses.is_empty() {
+        let guided = || match_patterns(reference, frame, &settings).ok();
+        let guided = if settings.guesses.is_empty() {
             None
         } else {
             guided()

@@ -13,7 +13,7 @@ use crate::find::FoundFile;
 use crate::frames::Frame;
 use crate::run::Run;
 use crate::start::Start;
-use crate::survey::{Night, Places, Through, Way, Wishes, look_at_all};
+use crate::survey::{JudgeSettings, Night, Places, Through, Way, survey_files};
 
 /// Measures and compares the frames that a command starts from, and leaves out those that do not fulfil the rules. The
 /// survey's reference is proposed. Frames of a layout that has been surveyed or placed stay as they are.
@@ -46,12 +46,12 @@ pub fn choose(mut start: Start, rules: Rules, run: &Run<'_>) -> Start {
         area: Area::Whole,
         preview_side: None,
     };
-    let (looked, _) = look_at_all(&files, &way, &through, run);
-    let wishes = Wishes {
+    let (looked, _) = survey_files(&files, &way, &through, run);
+    let settings = JudgeSettings {
         rules,
         weights: Weights::default(),
     };
-    let night = Night::new(files, looked, &wishes, &Places::new(&run.store, way.area));
+    let night = Night::new(files, looked, &settings, &Places::new(&run.store, way.area));
     run.clock.lap("survey");
     start.reference = night.reference.as_ref().map(|(i, why)| {
         let file = crate::foreign::name_of(&night.files[*i].path);

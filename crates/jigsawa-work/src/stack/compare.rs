@@ -14,10 +14,10 @@ use jigsawa_core::space::{Rect, Size};
 use jigsawa_core::stack::{Group, PLANES, Pass, Rejected, Residuals, Stacked};
 use jigsawa_core::stars::{Settings, detect};
 
-use super::lights::{Stacking, lights};
+use super::lights::{StackSettings, lights};
 use super::sets::Set;
 use super::write::input;
-use crate::normalize::Field;
+use crate::normalize::KnownFrames;
 use crate::outputs::stopped;
 use crate::pixels::Pixels;
 use crate::run::Run;
@@ -76,9 +76,9 @@ const PART: (usize, usize) = (448, 304);
 /// Stacks a part of the canvas from some numbers of the best frames; of a colour camera's green.
 pub fn compare(
     set: &Set,
-    (field, layout): (&Field<'_>, &Layout),
+    (known, layout): (&KnownFrames<'_>, &Layout),
     wanted: &CompareArg,
-    how: (&Stacking, Shape),
+    how: (&StackSettings, Shape),
     run: &Run<'_>,
 ) -> Result<Vec<Compared>, Trouble> {
     let list = &set.planes[set.planes.len() / 2];
@@ -88,7 +88,7 @@ pub fn compare(
     let counts = wanted.of(best.len());
     let progress = run.begin("compare", counts.len() + 2);
     let stack = |frames: &[usize]| {
-        let stacked = part_of(frames, set, (field, layout), how, run);
+        let stacked = part_of(frames, set, (known, layout), how, run);
         progress.step();
         stacked
     };
@@ -138,15 +138,15 @@ pub fn compare(
 fn part_of(
     frames: &[usize],
     set: &Set,
-    (field, layout): (&Field<'_>, &Layout),
-    (how, shape): (&Stacking, Shape),
+    (known, layout): (&KnownFrames<'_>, &Layout),
+    (how, shape): (&StackSettings, Shape),
     run: &Run<'_>,
 ) -> Result<Plane, Trouble> {
-    let of = lights(frames, set, (field, layout))?;
-    let sources: Vec<Pixels<'_>> = frames.iter().map(|i| field.frames[*i].source()).collect();
+    let of = lights(frames, set, (known, layout))?;
+    let sources: Vec<Pixels<'_>> = frames.iter().map(|i| known.frames[*i].source()).collect();
     let each = frames.iter().zip(&sources).zip(&of.balances);
     let inputs: Vec<Input<'_>> = each
-        .map(|((i, source), balance)| input((field, layout), *i, source, balance, shape))
+        .map(|((i, source), balance)| input((known, layout), *i, source, balance, shape))
         .collect::<Result<_, _>>()?;
     let canvas = layout.canvas.size;
     let op = Stacked {
@@ -163,7 +163,7 @@ fn part_of(
     let tiles = crop.tiles();
     let budget = Budget { bytes: run.memory };
     merge_parts(&inputs, &tiles, &op, budget, &mut crop, &|_, _| ())
-        .map_err(|e| stopped(e, |k| field.frames[frames[k]].name(), "--compare".as_ref()))?;
+        .map_err(|e| stopped(e, |k| known.frames[frames[k]].name(), "--compare".as_ref()))?;
     Ok(crop.plane)
 }
 

@@ -6,30 +6,16 @@ use jigsawa_core::number::Convert;
 use jigsawa_core::resample::{DropShape, Drops};
 use jigsawa_core::stack::{DROPPED_PLANES, Dropped, Group, Stacked, Vetted};
 use jigsawa_formats::fits::{Cards, FitsFrame, FitsPlane};
-use serde::{Deserialize, Serialize};
 
+use super::cards::map_cards;
+use super::master::{DroppedHow, Master, Paths};
 use super::sets::Set;
-use super::write::{Master, Paths, Sink, map_cards, wrong};
+use super::sink::{Sink, wrong};
 use crate::frames::Frame;
 use crate::outputs::stopped;
 use crate::pixels::Pixels;
 use crate::run::Run;
 use crate::trouble::Trouble;
-
-/// How the pixels of a master were dropped, and whether that went well.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
-pub struct DroppedHow {
-    /// The drops.
-    pub drops: Drops,
-    /// A colour camera's own pixels, none of them made up.
-    pub own_pixels: bool,
-    /// Canvas pixels that nothing has fallen on, though frames cover them.
-    pub holes: usize,
-    /// The part of all places between pixels that the dithers have visited.
-    pub phases: f64,
-    /// By how much more noise there is on large scales than pixels show: neighbours share drops.
-    pub tied: f64,
-}
 
 /// A first stack, and what it was made of.
 pub(super) struct First<'a, 'b> {

@@ -9,7 +9,7 @@ use jigsawa_core::placement::{Map, Placement};
 use jigsawa_core::space::{CanvasPx, FramePx, Point};
 
 use crate::frames::Frame;
-use crate::normalize::Field;
+use crate::normalize::KnownFrames;
 use crate::trouble::Trouble;
 
 /// `--follow FRAME:x,y`: where it is in a frame, in pixels from 1.
@@ -41,11 +41,15 @@ impl FromStr for FollowArg {
 type Seen = (f64, Point<CanvasPx>);
 
 /// Places the frames on what moves. It stays where it is in the layout's reference, or else where it was shown first.
-pub fn follow(field: &mut Field<'_>, layout: &Layout, shown: &[FollowArg]) -> Result<(), Trouble> {
+pub fn follow(
+    known: &mut KnownFrames<'_>,
+    layout: &Layout,
+    shown: &[FollowArg],
+) -> Result<(), Trouble> {
     if shown.is_empty() {
         return Ok(());
     }
-    let frames = field.frames;
+    let frames = known.frames;
     let mut seen: Vec<Seen> = Vec::new();
     for FollowArg { frame, at } in shown {
         let Some(i) = frames.iter().position(|f| f.is_called(frame)) else {
@@ -55,10 +59,10 @@ pub fn follow(field: &mut Field<'_>, layout: &Layout, shown: &[FollowArg]) -> Re
                 frames: frames.iter().map(Frame::name).collect(),
             });
         };
-        let (Some(placement), Some(time)) = (&field.placements[i], middle_s(&frames[i])) else {
+        let (Some(placement), Some(time)) = (&known.placements[i], middle_s(&frames[i])) else {
             return Err(Trouble::Follow {
                 file: frames[i].name(),
-                placed: field.placements[i].is_some(),
+                placed: known.placements[i].is_some(),
             });
         };
         let there = Point::<FramePx>::new(at[0] - 1.0, at[1] - 1.0);
@@ -74,7 +78,7 @@ pub fn follow(field: &mut Field<'_>, layout: &Layout, shown: &[FollowArg]) -> Re
         .and_then(|i| middle_s(frames.get(i)?));
     let still = place(&seen, reference.unwrap_or(seen[0].0));
     for (i, f) in frames.iter().enumerate() {
-        let Some(placement) = &field.placements[i] else {
+        let Some(placement) = &known.placements[i] else {
             continue;
         };
         let time = middle_s(f).ok_or_else(|| Trouble::Follow {
@@ -84,7 +88,7 @@ pub fn follow(field: &mut Field<'_>, layout: &Layout, shown: &[FollowArg]) -> Re
         let there = place(&seen, time);
         let moved: Map<CanvasPx, CanvasPx> = Map::shift(there.x - still.x, there.y - still.y);
         let moved: Option<Placement> = moved.then(placement);
-        field.placements[i] = moved;
+        known.placements[i] = moved;
     }
     Ok(())
 }

@@ -12,10 +12,11 @@ use jigsawa_core::layout::Layout;
 use jigsawa_core::resample::Shape;
 use jigsawa_formats::whole::{self, Unfinished};
 
-use super::lights::Stacking;
+use super::lights::StackSettings;
+use super::master::{Master, Paths};
 use super::sets::Set;
-use super::write::{Master, Paths, merge_set};
-use crate::normalize::Field;
+use super::write::merge_set;
+use crate::normalize::KnownFrames;
 use crate::outputs::{begin, recipe_step};
 use crate::run::Run;
 use crate::trouble::Trouble;
@@ -52,9 +53,9 @@ impl Kept {
     pub fn merged(
         &self,
         set: &Set,
-        known: (&Field<'_>, &Layout),
+        known: (&KnownFrames<'_>, &Layout),
         place: (&Paths, bool),
-        how: (&Stacking, Shape),
+        how: (&StackSettings, Shape),
         (run, more): (&Run<'_>, bool),
     ) -> Result<Master, Trouble> {
         let Some(names) = self.names(set, known, how, run) else {
@@ -89,8 +90,8 @@ impl Kept {
     fn names(
         &self,
         set: &Set,
-        (field, layout): (&Field<'_>, &Layout),
-        (how, shape): (&Stacking, Shape),
+        (known, layout): (&KnownFrames<'_>, &Layout),
+        (how, shape): (&StackSettings, Shape),
         run: &Run<'_>,
     ) -> Option<Names> {
         let folder = self.folder.as_ref()?;
@@ -107,11 +108,11 @@ impl Kept {
         ));
         put(&serde_json::to_string(layout).ok()?);
         for i in set.all() {
-            let frame = &field.frames[i];
+            let frame = &known.frames[i];
             put(&run.store.fingerprint(&frame.path)?);
             put(frame.reading().unwrap_or_default());
             // What moves is held still by other placements than the layout's.
-            put(&format!("{:?}", field.placements[i]));
+            put(&format!("{:?}", known.placements[i]));
         }
         let key = &hash.finalize().to_hex()[..24];
         let file = |ending: &str| folder.join(format!("{key}.{ending}"));
@@ -191,22 +192,4 @@ fn hash_of(file: &Path) -> io::Result<String> {
         };
     }
     Ok(hash.finalize().to_hex().to_string())
-}
-
-/// A small plane as its size and its values.
-pub(super) mod picture {
-    use jigsawa_core::plane::Plane;
-    use jigsawa_core::space::Size;
-    use serde::{Deserialize, Deserializer, Serialize, Serializer, de::Error};
-
-    pub fn serialize<S: Serializer>(plane: &Plane, out: S) -> Result<S::Ok, S::Error> {
-        let size = plane.size();
-        (size.width(), size.height(), plane.data()).serialize(out)
-    }
-
-    pub fn deserialize<'de, D: Deserializer<'de>>(from: D) -> Result<Plane, D::Error> {
-        let (width, height, data) = <(usize, usize, Vec<f32>)>::deserialize(from)?;
-        let plane = Size::new(width, height).and_then(|size| Plane::new(size, data));
-        plane.ok_or_else(|| D::Error::custom("no picture"))
-    }
 }

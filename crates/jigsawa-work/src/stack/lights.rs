@@ -10,12 +10,12 @@ use jigsawa_core::stack::{Light, LightSource, Rejection, Rule, weigh_places};
 
 use super::sets::Set;
 use crate::frames::Frame;
-use crate::normalize::Field;
+use crate::normalize::KnownFrames;
 use crate::trouble::Trouble;
 
 /// How frames are stacked.
 #[derive(Debug, Clone, Copy, Default)]
-pub struct Stacking {
+pub struct StackSettings {
     /// How outliers are told; by the number of frames where nothing is said.
     pub rule: Option<Rule>,
     /// Limits below and above.
@@ -29,7 +29,7 @@ pub struct Stacking {
 /// From so many frames of a colour camera on every place has been seen in every colour.
 const OWN_PIXELS: usize = 15;
 
-impl Stacking {
+impl StackSettings {
     /// How the pixels of a set are dropped, if they are, and whether they are a colour camera's own.
     pub fn drops_of(&self, set: &Set, frames: &[Frame]) -> Option<(Drops, bool)> {
         let by_count = set.frames() >= OWN_PIXELS;
@@ -70,10 +70,10 @@ pub struct Lights {
 pub fn lights(
     list: &[usize],
     set: &Set,
-    (field, layout): (&Field<'_>, &Layout),
+    (known, layout): (&KnownFrames<'_>, &Layout),
 ) -> Result<Lights, Trouble> {
     let left_out = |i: usize| Trouble::LeftOut {
-        file: field.frames[i].name(),
+        file: known.frames[i].name(),
         reason: "it shows nothing that can be measured".to_owned(),
     };
     let mut balances = Vec::with_capacity(list.len());
@@ -81,7 +81,7 @@ pub fn lights(
     for i in list {
         let balance = layout.frames[*i].balance.clone();
         balances.push(balance.ok_or_else(|| left_out(*i))?);
-        members.push(field.member(*i).ok_or_else(|| left_out(*i))?);
+        members.push(known.member(*i).ok_or_else(|| left_out(*i))?);
     }
     let units_of = own_units(list, set, layout, &mut balances);
     let mut widths: Vec<f32> = members

@@ -2,17 +2,17 @@
 
 mod carry;
 mod csv;
+mod file;
 mod journal;
 mod layout;
-mod look;
 mod night;
 mod places;
 mod transfer;
 
 pub use carry::{Plan, carry, plan};
 pub use csv::write as write_csv;
+pub use file::{SurveyedFile, Through, Way, cut, recall, survey_files};
 pub use journal::{Journal, Resumed};
 pub use layout::layout;
-pub use look::{Looked, Through, Way, cut, look_at_all, recall};
-pub use night::{Night, Wishes};
+pub use night::{JudgeSettings, Night};
 pub use places::Places;

@@ -15,14 +15,14 @@ use jigsawa_core::survey::reference::{Proposal, propose};
 use jigsawa_core::survey::score::{Score, Weights, scores};
 use jigsawa_core::verdict::Verdict;
 
-use super::look::{Looked, Preview};
+use super::file::{Preview, SurveyedFile};
 use super::places::Places;
 use crate::find::FoundFile;
 use crate::pixels::Calibrating;
 
 /// What the user asks of the comparison.
 #[derive(Default)]
-pub struct Wishes {
+pub struct JudgeSettings {
     /// Which lights to keep.
     pub rules: Rules,
     /// How the score is made.
@@ -73,8 +73,8 @@ impl Night {
     /// Compares and judges all that was found.
     pub fn new(
         files: Vec<FoundFile>,
-        looked: Vec<Looked>,
-        wishes: &Wishes,
+        looked: Vec<SurveyedFile>,
+        settings: &JudgeSettings,
         places: &Places<'_>,
     ) -> Self {
         let mut night = Self::sorted(files, looked);
@@ -95,7 +95,7 @@ impl Night {
             places.recall(path(anchor), path(light), find)
         });
         places.keep();
-        let scored = scores(&of_lights, &compared, &wishes.weights);
+        let scored = scores(&of_lights, &compared, &settings.weights);
         let apart = outliers(&of_lights, &compared);
         let mut outliers = vec![Vec::new(); night.facts.len()];
         for (k, i) in lights.iter().enumerate() {
@@ -109,14 +109,14 @@ impl Night {
             .map(|j| j.verdict.reason().map(str::to_owned))
             .collect();
         let known = night.known();
-        let judged = judge(&known, &reasons, &outliers, &wishes.rules);
+        let judged = judge(&known, &reasons, &outliers, &settings.rules);
         let flips = flips(&known);
         let count = compared.iter().map(|c| c.set + 1).max().unwrap_or(0);
         let sets: Vec<Set> = (0..count)
             .map(|set| {
                 let members = || (0..lights.len()).filter(|k| compared[*k].set == set);
                 let first = members().next().map(|k| &known[lights[k]]);
-                let by_rule = wishes
+                let by_rule = settings
                     .rules
                     .keep
                     .as_ref()
@@ -126,7 +126,7 @@ impl Night {
                 let far = limits(&of_lights, &compared, set);
                 Set {
                     frames: members().map(|k| lights[k]).collect(),
-                    limits: if wishes.rules.keep.is_some() {
+                    limits: if settings.rules.keep.is_some() {
                         by_rule
                     } else {
                         far
@@ -149,7 +149,7 @@ impl Night {
     }
 
     /// What was found, sorted into lists; what could not be measured has that as its verdict.
-    fn sorted(files: Vec<FoundFile>, looked: Vec<Looked>) -> Self {
+    fn sorted(files: Vec<FoundFile>, looked: Vec<SurveyedFile>) -> Self {
         let mut night = Self {
             files: Vec::new(),
             facts: Vec::new(),

@@ -2,7 +2,7 @@
 
 use jigsawa_core::calibrate::defects::Flaw;
 use jigsawa_core::frame::Kind;
-use jigsawa_work::calibrate::{Calibration, LightsGet, ToldBy};
+use jigsawa_work::calibrate::{Calibration, KindFrom, LightsGet};
 use jigsawa_work::clock::{Clock, Output, in_units, round};
 use jigsawa_work::foreign::name_of;
 use jigsawa_work::frames::Spoilt;
@@ -157,7 +157,7 @@ impl CalibrateAccount {
 fn group_row(c: &Calibration, i: usize) -> GroupRow {
     let g = &c.groups[i];
     let members = || g.members.iter().map(|m| &c.raw[*m]);
-    let told_by = |what: ToldBy| members().filter(|r| r.told_by == what).count();
+    let kind_from = |what: KindFrom| members().filter(|r| r.kind_from == what).count();
     GroupRow {
         group: c.names[i].clone(),
         kind: g.kind.name(),
@@ -172,8 +172,8 @@ fn group_row(c: &Calibration, i: usize) -> GroupRow {
         width: g.setup.size.width(),
         height: g.setup.size.height(),
         files: members().map(|r| name_of(&r.path)).collect(),
-        by_name: told_by(ToldBy::Name),
-        by_pixels: told_by(ToldBy::Pixels),
+        by_name: kind_from(KindFrom::Name),
+        by_pixels: kind_from(KindFrom::Pixels),
     }
 }
 

@@ -1,7 +1,7 @@
 //! What happened to a finished picture: one record that the terminal and `--json` read.
 
 use jigsawa_core::balance::flatten::Ground;
-use jigsawa_core::finish::{Look, Plan, Step, WhiteFrom, Wish, looks_stretched};
+use jigsawa_core::finish::{FinishSettings, Overview, Plan, Step, WhiteFrom, looks_stretched};
 use jigsawa_core::number::Convert;
 use serde::Serialize;
 
@@ -51,7 +51,7 @@ pub struct StepRow {
 pub fn account(
     linear: &LinearFile,
     plan: &Plan,
-    wish: &Wish,
+    settings: &FinishSettings,
     stars: usize,
     outputs: Vec<Output>,
     warnings: Vec<String>,
@@ -69,7 +69,7 @@ pub fn account(
             fwhm_px: round(plan.found.fwhm_px, 2),
             noise: in_units(f64::from(plan.found.noise), 4),
         },
-        steps: steps(plan, wish, (size.width(), size.height())),
+        steps: steps(plan, settings, (size.width(), size.height())),
     };
     Outcome::new("finish", own, outputs, warnings, clock)
 }
@@ -77,7 +77,7 @@ pub fn account(
 const COLOURS: [&str; 3] = ["red", "green", "blue"];
 
 /// Every step in its order, with what it found or why it does nothing.
-pub fn steps(plan: &Plan, wish: &Wish, size: (usize, usize)) -> Vec<StepRow> {
+pub fn steps(plan: &Plan, settings: &FinishSettings, size: (usize, usize)) -> Vec<StepRow> {
     let row = |step, acts, said| StepRow { step, acts, said };
     let rect = plan.rect;
     let whole = (rect.width, rect.height) == size;
@@ -95,47 +95,48 @@ pub fn steps(plan: &Plan, wish: &Wish, size: (usize, usize)) -> Vec<StepRow> {
     )];
     for step in Step::ALL {
         if step == Step::Contrast {
-            let said = if wish.linear {
+            let said = if settings.linear {
                 "none: the picture ends in linear light".to_owned()
             } else {
-                stretch_said(plan, wish)
+                stretch_said(plan, settings)
             };
-            all.push(row("stretch", !wish.linear, said));
+            all.push(row("stretch", !settings.linear, said));
         }
         let said = match step {
             Step::Start => continue,
-            Step::Gradient => gradient_said(plan, wish),
-            Step::Neutral => neutral_said(plan, wish),
-            Step::White => white_said(plan, wish),
+            Step::Gradient => gradient_said(plan, settings),
+            Step::Neutral => neutral_said(plan, settings),
+            Step::White => white_said(plan, settings),
             Step::Green => percent_said(
-                wish.green,
+                settings.green,
                 "of what is greener than red and blue is held down",
             ),
             Step::Denoise => format!(
                 "{} of the brightness's and {} of the colours' is taken; a pixel's was {:.3}",
-                percent(wish.quiet.brightness),
-                percent(wish.quiet.colour),
+                percent(settings.quiet.brightness),
+                percent(settings.quiet.colour),
                 plan.found.noise
             ),
-            Step::Deconvolve if wish.deconvolution_rounds == 0 => "not asked for".to_owned(),
+            Step::Deconvolve if settings.deconvolution_rounds == 0 => "not asked for".to_owned(),
             Step::Deconvolve => format!(
                 "{} rounds with stars of {:.2} px",
-                wish.deconvolution_rounds, plan.found.fwhm_px
+                settings.deconvolution_rounds, plan.found.fwhm_px
             ),
-            Step::Range if wish.range_compression > 0.0 && !plan.acts(step) => {
+            Step::Range if settings.range_compression > 0.0 && !plan.acts(step) => {
                 "nothing is much brighter than the rest: left as it is".to_owned()
             }
             Step::Range => percent_said(
-                wish.range_compression,
+                settings.range_compression,
                 "of what bright surroundings have more is held back",
             ),
-            Step::Contrast => {
-                percent_said(wish.contrast, "is added to structures of 8 to 64 pixels")
-            }
-            Step::Saturation => saturation_said(wish),
-            Step::Stars if wish.stars == 1.0 => "as they are".to_owned(),
-            Step::Stars => format!("{} of their light stays", percent(wish.stars)),
-            Step::Sharpen => percent_said(wish.sharpen, "is added to small detail"),
+            Step::Contrast => percent_said(
+                settings.contrast,
+                "is added to structures of 8 to 64 pixels",
+            ),
+            Step::Saturation => saturation_said(settings),
+            Step::Stars if settings.stars == 1.0 => "as they are".to_owned(),
+            Step::Stars => format!("{} of their light stays", percent(settings.stars)),
+            Step::Sharpen => percent_said(settings.sharpen, "is added to small detail"),
         };
         let said = if step == Step::Denoise && !plan.acts(step) {
             "left as it is".to_owned()
@@ -159,8 +160,8 @@ fn percent_said(part: f32, what: &str) -> String {
     }
 }
 
-fn gradient_said(plan: &Plan, wish: &Wish) -> String {
-    if wish.gradient.is_none() {
+fn gradient_said(plan: &Plan, settings: &FinishSettings) -> String {
+    if settings.gradient.is_none() {
         return "left as it is".to_owned();
     }
     let words = plan.found.skies.iter().zip(COLOURS).map(|(s, c)| {
@@ -186,7 +187,7 @@ fn gradient_said(plan: &Plan, wish: &Wish) -> String {
 }
 
 /// What should be known of a picture that is no linear one any more.
-pub fn linear_doubt(seen: &Look, name: &str) -> Option<String> {
+pub fn linear_doubt(seen: &Overview, name: &str) -> Option<String> {
     looks_stretched(seen).then(|| {
         format!(
             "'{name}' looks stretched already: its sky is far above black. Give the linear result, the .fits of compose, \
@@ -197,7 +198,7 @@ pub fn linear_doubt(seen: &Look, name: &str) -> Option<String> {
 
 /// What should be known of the gradient: where no sky was found, why, and how to show some; or that a shape which was asked
 /// for rests on none.
-pub fn gradient_doubt(plan: &Plan, wish: &Wish) -> Option<String> {
+pub fn gradient_doubt(plan: &Plan, settings: &FinishSettings) -> Option<String> {
     let unsure: Vec<(&str, Ground)> = plan
         .found
         .skies
@@ -214,7 +215,7 @@ pub fn gradient_doubt(plan: &Plan, wish: &Wish) -> Option<String> {
     };
     let why = ground_words(*first);
     let show = "Show places of dark sky with --sample add:X,Y, once for each";
-    Some(match wish.gradient.as_ref().and_then(|g| g.shape) {
+    Some(match settings.gradient.as_ref().and_then(|g| g.shape) {
         Some(_) => format!("the gradient{of} that was asked for rests on little: {why}. {show}"),
         None => format!(
             "the gradient{of} was left: {why}. {show}, or name its shape with --gradient plane"
@@ -222,7 +223,7 @@ pub fn gradient_doubt(plan: &Plan, wish: &Wish) -> Option<String> {
     })
 }
 
-fn neutral_said(plan: &Plan, wish: &Wish) -> String {
+fn neutral_said(plan: &Plan, settings: &FinishSettings) -> String {
     let words = plan
         .found
         .skies
@@ -230,15 +231,15 @@ fn neutral_said(plan: &Plan, wish: &Wish) -> String {
         .zip(COLOURS)
         .map(|(s, c)| format!("{c} {}", in_units_shown(f64::from(s.level), 2)));
     let levels = words.collect::<Vec<_>>().join(", ");
-    if wish.neutral.is_none() {
+    if settings.neutral.is_none() {
         return format!("left as it is; the skies are {levels}");
     }
     format!("the skies were {levels}")
 }
 
-fn white_said(plan: &Plan, wish: &Wish) -> String {
+fn white_said(plan: &Plan, settings: &FinishSettings) -> String {
     let Some(w) = &plan.found.white else {
-        let few = wish.white == WhiteFrom::Stars;
+        let few = settings.white == WhiteFrom::Stars;
         let why = if few {
             ": too few stars show their colour clearly"
         } else {
@@ -246,7 +247,7 @@ fn white_said(plan: &Plan, wish: &Wish) -> String {
         };
         return format!("left as it is{why}");
     };
-    let by = match &wish.white {
+    let by = match &settings.white {
         WhiteFrom::AsItIs => String::new(),
         WhiteFrom::Patch(_) => "from a patch".to_owned(),
         WhiteFrom::Stars => {
@@ -293,8 +294,8 @@ fn kind_said((redder, error): (f64, f64)) -> String {
     )
 }
 
-fn stretch_said(plan: &Plan, wish: &Wish) -> String {
-    let how = match wish.tone.link {
+fn stretch_said(plan: &Plan, settings: &FinishSettings) -> String {
+    let how = match settings.tone.link {
         jigsawa_core::finish::Link::Linked => "channels alike",
         jigsawa_core::finish::Link::Each => "each channel by its own light",
     };
@@ -304,20 +305,20 @@ fn stretch_said(plan: &Plan, wish: &Wish) -> String {
         .collect();
     format!(
         "{how}, the sky at {}: {} above the sky",
-        percent(wish.tone.sky),
+        percent(settings.tone.sky),
         words.join(", ")
     )
 }
 
-fn saturation_said(wish: &Wish) -> String {
+fn saturation_said(settings: &FinishSettings) -> String {
     use jigsawa_core::finish::saturation::HUES;
-    let hues = wish
+    let hues = settings
         .hues
         .iter()
         .map(|(k, by)| format!("{} x {by}", HUES[*k].0));
-    let mut words = vec![format!("all x {}", wish.saturation)];
+    let mut words = vec![format!("all x {}", settings.saturation)];
     words.extend(hues);
-    if wish.saturation == 1.0 && wish.hues.is_empty() {
+    if settings.saturation == 1.0 && settings.hues.is_empty() {
         return "left as it is".to_owned();
     }
     words.join(", ")

@@ -53,7 +53,7 @@ pub fn rows(set: &Set, measured: &Measured<'_>, merged: &Merged, frames: &[Frame
             full_percent: round(100.0 * e.full_part(), 4),
             factor: round(j.balance.scale.value, 5),
             factor_error: round(j.balance.scale.sigma, 5),
-            factor_told: j.told.filter(|_| k > 0).map(|t| round(t, 5)),
+            factor_told: j.by_headers.filter(|_| k > 0).map(|t| round(t, 5)),
             by_way_of: j
                 .link
                 .filter(|l| l.with > 0)

@@ -295,7 +295,7 @@ impl FromStr for SaturationArg {
     type Err = String;
 
     fn from_str(text: &str) -> Result<Self, String> {
-        let mut wish = Self {
+        let mut asked = Self {
             all: 1.0,
             hues: Vec::new(),
         };
@@ -309,17 +309,17 @@ impl FromStr for SaturationArg {
                 _ => return Err("a factor lies between 0 and 5, as in 1.2,teal=0.7".to_owned()),
             };
             match name {
-                None => wish.all = factor,
+                None => asked.all = factor,
                 Some(name) => {
                     let known = HUES.iter().position(|(n, _)| *n == name);
                     let names: Vec<&str> = HUES.iter().map(|(n, _)| *n).collect();
                     let hue =
                         known.ok_or_else(|| format!("a hue is one of {}", names.join(", ")))?;
-                    wish.hues.push((hue, factor));
+                    asked.hues.push((hue, factor));
                 }
             }
         }
-        Ok(wish)
+        Ok(asked)
     }
 }
 

@@ -21,7 +21,7 @@ use std::path::{Path, PathBuf};
 use jigsawa_core::canvas::Extent;
 use jigsawa_core::resample::Shape;
 use jigsawa_work::frames::Filters;
-use jigsawa_work::register::{CanvasWanted, Registering};
+use jigsawa_work::register::{CanvasSettings, RegisterSettings};
 use jigsawa_work::start::{Start, start};
 use jigsawa_work::trouble::Trouble;
 
@@ -242,11 +242,11 @@ impl PlacingArgs {
     }
 
     /// As frames are to be registered.
-    pub fn registering(&self) -> Registering<'_> {
-        Registering {
+    pub fn registering(&self) -> RegisterSettings<'_> {
+        RegisterSettings {
             reference: self.reference.as_deref(),
             canvas: self.grid.canvas(),
-            ..Registering::default()
+            ..RegisterSettings::default()
         }
     }
 }
@@ -284,8 +284,8 @@ impl OutputArgs {
 
 impl GridArgs {
     /// The canvas that is wanted.
-    pub fn canvas(&self) -> CanvasWanted {
-        CanvasWanted {
+    pub fn canvas(&self) -> CanvasSettings {
+        CanvasSettings {
             extent: match self.canvas {
                 CanvasArg::Reference => Extent::Reference,
                 CanvasArg::Union => Extent::Union,

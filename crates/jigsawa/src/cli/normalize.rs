@@ -6,7 +6,7 @@ use std::str::FromStr;
 use clap::{Args, ValueEnum};
 
 use jigsawa_core::balance::flatten::{Flatten, Hints, Way};
-use jigsawa_core::balance::{ScaleBy, Shape, Weigh, Wish};
+use jigsawa_core::balance::{BalanceSettings, ScaleBy, Shape, Weigh};
 use jigsawa_core::space::{CanvasPx, FramePx, Point, Size};
 
 use super::{GivenArgs, KernelArg, OutputArgs};
@@ -241,7 +241,7 @@ impl NormalizeArgs {
     ///
     /// # Errors
     /// In words, when options fight.
-    pub fn wish(&self) -> Result<Wish, &'static str> {
+    pub fn settings(&self) -> Result<BalanceSettings, &'static str> {
         let spline = |stiffness: Option<f64>| Shape::Spline {
             stiffness: stiffness.unwrap_or(USUAL_STIFFNESS),
         };
@@ -260,7 +260,7 @@ impl NormalizeArgs {
             MatchArg::Signal => ScaleBy::Signal,
             MatchArg::None => ScaleBy::None,
         });
-        Ok(Wish { scale_by, shape })
+        Ok(BalanceSettings { scale_by, shape })
     }
 
     /// How the references' own gradients are to be taken out.

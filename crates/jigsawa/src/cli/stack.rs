@@ -7,7 +7,7 @@ use jigsawa_core::filter::Filter;
 use jigsawa_core::resample::{DropShape, Drops};
 use jigsawa_core::stack::Rule;
 use jigsawa_core::survey::judge::KeepBest;
-use jigsawa_work::stack::{CompareArg, Exposures, FollowArg, Stacking};
+use jigsawa_work::stack::{CompareArg, Exposures, FollowArg, StackSettings};
 
 use super::by_filter::{Choice, OfFilter, by_filter, of_filter};
 use super::survey::keep_best;
@@ -188,11 +188,11 @@ impl StackArgs {
     }
 
     /// How frames of a filter are stacked.
-    pub fn stacking(&self, filter: Option<&Filter>) -> Stacking {
+    pub fn stacking(&self, filter: Option<&Filter>) -> StackSettings {
         fn of<T: Copy>(all: &[OfFilter<T>], filter: Option<&Filter>) -> Option<T> {
             by_filter(all).ok()?.of(filter).copied()
         }
-        Stacking {
+        StackSettings {
             rule: of(&self.reject, filter).map(|r| match r {
                 RejectArg::None => Rule::None,
                 RejectArg::Noise => Rule::Noise,

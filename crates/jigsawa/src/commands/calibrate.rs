@@ -2,7 +2,7 @@
 
 use std::path::PathBuf;
 
-use jigsawa_work::calibrate::{Calibration, Wanted, calibrate as job, written_frames};
+use jigsawa_work::calibrate::{CalibrateSettings, Calibration, calibrate as job, written_frames};
 use jigsawa_work::clock::Clock;
 use jigsawa_work::layout_file;
 use jigsawa_work::outputs::{are_free, finish_first, make_folder, plain_name, slug};
@@ -31,7 +31,7 @@ pub fn make(args: &CalibrateArgs, common: &Common) -> Result<CalibrateAccount, T
     }
     let library = args.library.clone().unwrap_or_else(|| out.join("library"));
     let run = run(common, out, clock)?;
-    let wanted = Wanted {
+    let wanted = CalibrateSettings {
         paths: &args.frames,
         out,
         library: &library,

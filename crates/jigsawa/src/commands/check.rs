@@ -15,7 +15,7 @@ use crate::cli::{CheckArgs, Common};
 use crate::recipe::schema;
 use crate::settings::defaults;
 use crate::steps::{
-    Field, Found, Input, Part, Plan, State, by_headers, estimate, look, plan, settings,
+    Field, Found, Input, Part, Plan, State, by_headers, contents, estimate, plan, settings,
 };
 use crate::tell::calibrating::doubt;
 use crate::terminal::{say, tell};
@@ -32,7 +32,7 @@ pub fn check(args: &CheckArgs, common: &Common) -> Result<Ending, Trouble> {
     let clock = Clock::start();
     let project = project(&args.what)?;
     let state = State::read(&project.folder());
-    let mut found = look(&project.recipe, &state)?;
+    let mut found = contents(&project.recipe, &state)?;
     let mut field = by_headers(&project.recipe, &found);
     if field == Field::Unknown {
         // What a run has seen.
@@ -48,7 +48,7 @@ pub fn check(args: &CheckArgs, common: &Common) -> Result<Ending, Trouble> {
         plan.doubts.extend(calibration_doubts(&found));
     }
     plan.doubts.extend(far_away(&found));
-    clock.lap("look");
+    clock.lap("headers");
     let ran = account(&project, &found, &plan);
     clock.lap("plan");
     let account = RunAccount::new("check", ran, Vec::new(), Vec::new(), &clock);

@@ -3,7 +3,8 @@
 use std::path::{Path, PathBuf};
 
 use crate::cli::{Common, ComposeArgs, CropArg, FinishArgs};
-use crate::commands::{compose, finish};
+use crate::commands::composite::of_masters;
+use crate::commands::finish;
 use jigsawa_work::clock::Output;
 use jigsawa_work::compose::choose;
 use jigsawa_work::frames::Frame;
@@ -73,7 +74,7 @@ impl Colour {
         no_report: bool,
         common: &Common,
     ) -> Result<Vec<Output>, Trouble> {
-        let mut outputs = compose::make(&self.composing, common)?.outputs;
+        let mut outputs = of_masters(&self.composing, common)?.outputs;
         let finishing = FinishArgs {
             crop,
             frames: vec![self.linear.clone()],

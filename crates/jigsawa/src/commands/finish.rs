@@ -4,7 +4,7 @@ use jigsawa_core::number::Convert;
 use std::path::{Path, PathBuf};
 
 use jigsawa_core::doors::DoorError;
-use jigsawa_core::finish::{Plan, PlanError, Sources, Wish, develop, look};
+use jigsawa_core::finish::{FinishSettings, Plan, PlanError, Sources, develop, overview};
 use jigsawa_core::frame::RowOrder;
 use jigsawa_formats::about::About;
 use jigsawa_formats::facts::{CutOut, wcs_records};
@@ -18,11 +18,11 @@ use crate::account::{
 };
 use crate::cli::{Common, FinishArgs};
 use crate::report::{FinishPage, write_finish};
-use crate::settings::{all_new, page_path, targets, wish};
+use crate::settings::{all_new, finish_settings, page_path, targets};
 use crate::tell::in_words;
 use crate::terminal::{Own, complain, say, tell, watch};
 use jigsawa_work::clock::Clock;
-use jigsawa_work::finish::{LinearFile, doors, measure_stars, take_out};
+use jigsawa_work::finish::{LinearFile, doors, measure_stars, own_doors, take_out};
 use jigsawa_work::foreign::name_of;
 use jigsawa_work::frames::stem;
 use jigsawa_work::outputs::{begin, finish_first, make_folder};
@@ -135,7 +135,7 @@ fn go_together(args: &FinishArgs) -> Result<(), Trouble> {
 pub fn make(args: &FinishArgs, common: &Common) -> Result<FinishAccount, Trouble> {
     let clock = Clock::start();
     let linear = LinearFile::open(&args.frames[0])?;
-    let wish = wish(args, &linear)?;
+    let settings = finish_settings(args, &linear)?;
     let caption = linear.caption();
     let words = args
         .caption
@@ -148,16 +148,16 @@ pub fn make(args: &FinishArgs, common: &Common) -> Result<FinishAccount, Trouble
     let name = linear.path.display().to_string();
     let planes = linear.planes();
     let sources = doors(&planes);
-    let seen = look(sources).map_err(|error| Trouble::Look {
+    let seen = overview(sources).map_err(|error| Trouble::Overview {
         file: name.clone(),
         error,
     })?;
-    clock.lap("look");
-    let mut warnings: Vec<String> = linear.facts.told();
+    clock.lap("overview");
+    let mut warnings: Vec<String> = linear.facts.notes();
     warnings.extend(linear_doubt(&seen, &name));
-    let plan = Plan::measure(sources, &seen, &wish, linear.facts.wcs.as_ref())
+    let plan = Plan::measure(sources, &seen, &settings, linear.facts.wcs.as_ref())
         .map_err(|error| planless(&name, error))?;
-    warnings.extend(gradient_doubt(&plan, &wish));
+    warnings.extend(gradient_doubt(&plan, &settings));
     clock.lap("measure");
     let (behind, taken) = stars_apart(&plan, &linear, &targets[0].path, args, common)?;
     if behind.is_some() {
@@ -179,7 +179,7 @@ pub fn make(args: &FinishArgs, common: &Common) -> Result<FinishAccount, Trouble
     let files: Vec<(Unfinished, Format)> = begun
         .into_iter()
         .zip(&targets)
-        .map(|(file, t)| (file, developing.described(&t.format, &linear, &wish)))
+        .map(|(file, t)| (file, developing.described(&t.format, &linear, &settings)))
         .collect();
     let about = about(&caption, &linear, &plan);
     let mut preview = page
@@ -197,8 +197,8 @@ pub fn make(args: &FinishArgs, common: &Common) -> Result<FinishAccount, Trouble
             title: &caption.target,
             linear: &linear,
             plan: &plan,
-            wish: &wish,
-            look: &seen,
+            settings: &settings,
+            overview: &seen,
             starless,
             after: preview
                 .as_ref()
@@ -211,7 +211,7 @@ pub fn make(args: &FinishArgs, common: &Common) -> Result<FinishAccount, Trouble
     finish_first(files, &mut outputs)?;
     let stars = seen.stars.as_ref().map_or(0, |s| s.stars.len());
     Ok(account(
-        &linear, &plan, &wish, stars, outputs, warnings, &clock,
+        &linear, &plan, &settings, stars, outputs, warnings, &clock,
     ))
 }
 
@@ -328,6 +328,9 @@ fn planless(file: &str, error: PlanError) -> Trouble {
 
 /// The picture without its stars, where the plan makes them fewer: a temporary file beside the results. And the stars alone,
 /// where they are asked for.
+///
+/// They are found anew, down to four times the noise of a picture less its nebula. Had all steps gone by these, what is hardly
+/// a star would have been spared by the denoising, and stood as a dark speck.
 fn stars_apart(
     plan: &Plan,
     linear: &LinearFile,
@@ -344,13 +347,8 @@ fn stars_apart(
         let file = file.to_owned();
         move |error| Trouble::Write { file, error }
     };
-    let planes: Vec<_> = (0..linear.file.planes())
-        .map(|p| linear.file.plane(p))
-        .collect();
-    let doors: Vec<_> = planes
-        .iter()
-        .map(|p| p as &dyn jigsawa_core::doors::FrameSource)
-        .collect();
+    let planes = linear.own_planes();
+    let doors = own_doors(&planes);
     let name = linear.path.display().to_string();
     let (_, stars) = measure_stars(&doors, &name)?;
     let size = linear.file.size();
@@ -382,7 +380,7 @@ fn stars_apart(
 
 impl Developing<'_> {
     /// A FITS file says where it lies on the sky, as the linear file did, and all that was done to it.
-    fn described(&self, format: &Format, linear: &LinearFile, wish: &Wish) -> Format {
+    fn described(&self, format: &Format, linear: &LinearFile, settings: &FinishSettings) -> Format {
         let Format::Fits(cards, order) = format else {
             return format.clone();
         };
@@ -406,7 +404,7 @@ impl Developing<'_> {
             cards.record(&record);
         }
         let size = linear.file.size();
-        for step in steps(self.plan, wish, (size.width(), size.height())) {
+        for step in steps(self.plan, settings, (size.width(), size.height())) {
             if step.acts {
                 cards.history(&format!("{}: {}", step.step, step.said));
             }

@@ -22,7 +22,7 @@ use jigsawa_work::hdr::{
     write_exr,
 };
 use jigsawa_work::layout_file;
-use jigsawa_work::normalize::{Normalizing, field};
+use jigsawa_work::normalize::{NormalizeSettings, known_frames};
 use jigsawa_work::outputs::{self, Names, begin, finish_first};
 use jigsawa_work::register::lay;
 use jigsawa_work::run::Run;
@@ -66,7 +66,7 @@ pub fn make(args: &HdrArgs, common: &Common) -> Result<Account, Trouble> {
     layout.frames.extend(left_out);
     let sets = sets(&frames, Some(&layout));
     check(&frames, &sets, &layout.frames, true)?;
-    let field = field(&frames, &layout, &Normalizing::default(), &run)?;
+    let placed = known_frames(&frames, &layout, &NormalizeSettings::default(), &run)?;
     let all: usize = sets.iter().map(|s| s.frames.len()).sum();
     let progress = run.begin("exposures", all);
     let mut measured: Vec<Measured<'_>> = Vec::new();
@@ -76,7 +76,7 @@ pub fn make(args: &HdrArgs, common: &Common) -> Result<Account, Trouble> {
             set,
             &frames,
             &layout,
-            &field,
+            &placed,
             &args.saturations,
             shape,
             &*progress,

@@ -4,6 +4,7 @@ mod calibrate;
 mod check;
 mod colour;
 mod compose;
+mod composite;
 mod demo;
 mod finish;
 mod hdr;

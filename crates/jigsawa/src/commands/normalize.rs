@@ -15,11 +15,11 @@ use jigsawa_work::clock::{Clock, Output};
 use jigsawa_work::frames::{Filters, Frame};
 use jigsawa_work::layout_file;
 use jigsawa_work::normalize::{
-    Across, Normalized, Normalizing, normalize as level, surfaces_are_new, write_surfaces,
+    Across, NormalizeSettings, Normalized, normalize as level, surfaces_are_new, write_surfaces,
 };
 use jigsawa_work::outputs::{are_free, finish_first};
 use jigsawa_work::placed_frames;
-use jigsawa_work::register::{Registering, lay};
+use jigsawa_work::register::{RegisterSettings, lay};
 use jigsawa_work::run::Run;
 use jigsawa_work::start::Start;
 use jigsawa_work::trouble::Trouble;
@@ -35,7 +35,7 @@ pub const REPORT: &str = "report";
 /// Matches the frames and writes what is asked for.
 pub fn make(args: &NormalizeArgs, common: &Common) -> Result<Account, Trouble> {
     let clock = Clock::start();
-    let wish = args.wish().map_err(Trouble::Options)?;
+    let settings = args.settings().map_err(Trouble::Options)?;
     let out = &args.output.out;
     let mut start = args.given.start(&args.frames, Filters::Any, out)?;
     let spoilt = std::mem::take(&mut start.spoilt);
@@ -54,7 +54,7 @@ pub fn make(args: &NormalizeArgs, common: &Common) -> Result<Account, Trouble> {
     }
     let folder = path.parent().unwrap_or(Path::new(""));
     let run = run(common, folder, clock)?;
-    let (frames, registered, left_out) = lay(start, Registering::default(), &run)?;
+    let (frames, registered, left_out) = lay(start, RegisterSettings::default(), &run)?;
     let layout = registered.layout;
     let size = layout.canvas.size;
     if let Some((option, place)) = args.off_canvas(size) {
@@ -64,9 +64,9 @@ pub fn make(args: &NormalizeArgs, common: &Common) -> Result<Account, Trouble> {
             canvas: (size.width(), size.height()),
         });
     }
-    let wanted = Normalizing {
+    let wanted = NormalizeSettings {
         references: &args.reference,
-        wish,
+        settings,
         across: Across::AsItIs,
         flatten: args.flatten(),
         weigh: args.weigh(),

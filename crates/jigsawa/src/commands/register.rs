@@ -16,7 +16,8 @@ use jigsawa_work::outputs::folder_name;
 use jigsawa_work::outputs::{are_free, begin, finish_first, make_folder, plain_name, slug};
 use jigsawa_work::placed_frames;
 use jigsawa_work::register::{
-    Looking, Registered, Registering, hints, lay, opened_with, register_into, stars_wanted,
+    RegisterSettings, Registered, SearchSettings, hints, lay, opened_with, register_into,
+    usual_stars,
 };
 use jigsawa_work::run::Run;
 use jigsawa_work::start::Start;
@@ -104,9 +105,9 @@ fn report_path(layout: &Path) -> PathBuf {
 }
 
 /// How stars and maps are to be looked for.
-fn looking(args: &RegisterArgs, frames: &[Frame]) -> Result<Looking, Trouble> {
-    let settings = stars_wanted();
-    Ok(Looking {
+fn search(args: &RegisterArgs, frames: &[Frame]) -> Result<SearchSettings, Trouble> {
+    let settings = usual_stars();
+    Ok(SearchSettings {
         model: args.model.model(),
         hints: hints(&args.hint, &args.pair, frames)?,
         settings: Settings {
@@ -145,8 +146,8 @@ fn alone(
     if let Some(folder) = &args.write_frames {
         placed_frames::targets(folder, &start.frames, args.output.overwrite)?;
     }
-    let wanted = Registering {
-        looking: looking(args, &start.frames)?,
+    let wanted = RegisterSettings {
+        search: search(args, &start.frames)?,
         ..args.placing.registering()
     };
     let (frames, mut registered, left_out) = lay(start, wanted, run)?;
@@ -165,7 +166,7 @@ fn into(
     if let Some(folder) = &args.write_frames {
         placed_frames::targets(folder, &frames, args.output.overwrite)?;
     }
-    let looking = looking(args, &frames)?;
-    let registered = register_into(layout, &frames, count, &looking, run)?;
+    let search = search(args, &frames)?;
+    let registered = register_into(layout, &frames, count, &search, run)?;
     Ok((frames, registered))
 }

@@ -17,8 +17,8 @@ use crate::cli::{Common, RunArgs};
 use crate::recipe::{Recipe, written};
 use crate::report::{IndexEntry, write_index};
 use crate::steps::{
-    Field, Found, Input, Lock, Plan, State, Step, StepRecord, by_headers, by_stars, estimate, look,
-    plan, settings, with_survey,
+    Field, Found, Input, Lock, Plan, State, Step, StepRecord, by_headers, by_stars, contents,
+    estimate, plan, settings, with_survey,
 };
 use crate::tell::{gathered, sentence};
 use crate::terminal::{begin_step, complain, duration};
@@ -94,7 +94,7 @@ pub fn once(args: &RunArgs, common: &Common) -> Result<RunAccount, Trouble> {
         o.file = here.shown(&o.file);
     }
     ran.recipe = ran.recipe.map(|r| here.shown(&r));
-    let warnings = told_once(&warnings).iter().map(|w| here.shown(w)).collect();
+    let warnings = said_once(&warnings).iter().map(|w| here.shown(w)).collect();
     Ok(RunAccount::new("run", ran, outputs, warnings, &clock))
 }
 
@@ -106,8 +106,8 @@ fn planned(
     common: &Common,
     clock: &Clock,
 ) -> Result<(Found, Plan), Trouble> {
-    let mut found = look(&project.recipe, state)?;
-    clock.lap("look");
+    let mut found = contents(&project.recipe, state)?;
+    clock.lap("headers");
     let mut field = by_headers(&project.recipe, &found);
     if field == Field::Unknown {
         // What was seen once stays: it is where more frames come to.
@@ -151,7 +151,7 @@ fn planned(
 }
 
 /// What several steps or many frames say alike, once.
-fn told_once(warnings: &[String]) -> Vec<String> {
+fn said_once(warnings: &[String]) -> Vec<String> {
     let (mut of_frames, mut others): (Vec<(String, &str)>, Vec<String>) = (Vec::new(), Vec::new());
     for w in warnings {
         let of_frame = w.strip_prefix('\'').and_then(|rest| rest.split_once("': "));

@@ -16,9 +16,9 @@ use crate::terminal::{run, tell};
 use jigsawa_work::clock::Clock;
 use jigsawa_work::frames::{Filters, Frame, all_filters_there};
 use jigsawa_work::layout_file;
-use jigsawa_work::normalize::{Across, Normalizing, field, normalize};
+use jigsawa_work::normalize::{Across, NormalizeSettings, known_frames, normalize};
 use jigsawa_work::outputs::{Names, finish_first};
-use jigsawa_work::register::{Looking, lay, opened_with, register_into};
+use jigsawa_work::register::{SearchSettings, lay, opened_with, register_into};
 use jigsawa_work::run::Run;
 use jigsawa_work::stack::{Kept, Paths, Set, check, choose, compare, follow, sets};
 use jigsawa_work::start::{Start, is_own_result};
@@ -48,8 +48,8 @@ pub fn make(args: &StackArgs, common: &Common) -> Result<Account, Trouble> {
     weigh_by_hand(&args.weights, &frames, &mut layout)?;
     let sets = sets(&frames, Some(&layout), args.exposures());
     check(&sets, &reasons(&layout))?;
-    let mut field = field(&frames, &layout, &Normalizing::default(), &run)?;
-    follow(&mut field, &layout, &args.follow)?;
+    let mut placed = known_frames(&frames, &layout, &NormalizeSettings::default(), &run)?;
+    follow(&mut placed, &layout, &args.follow)?;
     let (mut masters, mut files, mut of_page) = (Vec::new(), Vec::new(), Vec::new());
     let kept = Kept::of(&run);
     let sets_there = sets.iter().filter(|s| s.frames() > 0);
@@ -58,7 +58,7 @@ pub fn make(args: &StackArgs, common: &Common) -> Result<Account, Trouble> {
         let paths = targets.of(set);
         let place = (&paths, targets.overwrite);
         let how = (&args.stacking(set.filter.as_ref()), args.kernel.shape());
-        let known = (&field, &layout);
+        let known = (&placed, &layout);
         let more = k < last || args.compare.is_some();
         let master = kept.merged(set, known, place, how, (&run, more))?;
         let mut row = master_row(set, &master, &frames, &layout.canvas);
@@ -215,8 +215,8 @@ fn laid(args: &StackArgs, start: Start, run: &Run<'_>) -> Result<(Vec<Frame>, La
     let (new, left_out) = (start.frames, start.left_out);
     let (frames, layout, count) = opened_with(path, new, &args.given.relocate)?;
     filters_there(args, &frames)?;
-    let looking = Looking::default();
-    let registered = register_into(layout, &frames, count, &looking, run)?;
+    let search = SearchSettings::default();
+    let registered = register_into(layout, &frames, count, &search, run)?;
     let mut layout = balanced(args, &frames, registered.layout, run)?;
     layout.frames.extend(left_out);
     Ok((frames, layout))
@@ -244,9 +244,9 @@ fn balanced(
     // What was asked for when they were matched before holds for those that come now.
     let before = layout.levels.clone().unwrap_or_default();
     let weigh = Some(before.weigh);
-    let wanted = Normalizing {
+    let wanted = NormalizeSettings {
         across: Across::Apart,
-        wish: before.wish,
+        settings: before.settings,
         flatten: before.flatten,
         weigh: args
             .weigh
@@ -254,7 +254,7 @@ fn balanced(
             .or(weigh)
             .unwrap_or_default(),
         keep: args.weigh.is_none(),
-        ..Normalizing::default()
+        ..NormalizeSettings::default()
     };
     Ok(normalize(frames, layout, &wanted, run)?.layout)
 }

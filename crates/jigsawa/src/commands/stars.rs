@@ -2,8 +2,7 @@
 
 use std::fmt::Write as _;
 
-use jigsawa_core::doors::FrameSource;
-use jigsawa_core::finish::look;
+use jigsawa_core::finish::overview_with;
 use jigsawa_formats::fits::{Cards, Depth, FitsWriter};
 use serde::Serialize;
 
@@ -11,7 +10,7 @@ use crate::account::{Ending, Outcome, linear_doubt};
 use crate::cli::{Common, StarsArgs};
 use crate::terminal::{Own, tell, watch, written};
 use jigsawa_work::clock::{Clock, round};
-use jigsawa_work::finish::{LinearFile, doors, measure_stars, take_out};
+use jigsawa_work::finish::{LinearFile, doors, measure_stars, own_doors, take_out};
 use jigsawa_work::outputs::{are_free, begin, finish_first, make_folder, plain_name, recipe_card};
 use jigsawa_work::trouble::Trouble;
 
@@ -57,15 +56,13 @@ pub fn make(args: &StarsArgs, common: &Common) -> Result<StarsAccount, Trouble> 
     let [behind, taken] = [&paths[0], &paths[1]].map(|p| begin(p, args.output.overwrite));
     let (behind, taken) = (behind?, taken?);
     let name = linear.path.display().to_string();
-    let planes: Vec<_> = (0..linear.file.planes())
-        .map(|p| linear.file.plane(p))
-        .collect();
-    let sources: Vec<&dyn FrameSource> = planes.iter().map(|p| p as &dyn FrameSource).collect();
-    let mut warnings = linear.facts.told();
-    if let Ok(seen) = look(doors(&linear.planes())) {
+    let planes = linear.own_planes();
+    let sources = own_doors(&planes);
+    let mut warnings = linear.facts.notes();
+    let (catalogue, stars) = measure_stars(&sources, &name)?;
+    if let Ok(seen) = overview_with(doors(&linear.planes()), Some(&catalogue)) {
         warnings.extend(linear_doubt(&seen, &name));
     }
-    let (catalogue, stars) = measure_stars(&sources, &name)?;
     clock.lap("measure");
     let wrong = |file| move |error| Trouble::Write { file, error };
     let writer = |file, words: &str| {

@@ -11,7 +11,7 @@ use jigsawa_formats::whole::Unfinished;
 use crate::account::{Ending, SurveyAccount};
 use crate::cli::{Common, SurveyArgs, by_filter};
 use crate::report;
-use crate::terminal::{Look, run, survey_text, tell, width};
+use crate::terminal::{TableSettings, run, survey_text, tell, width};
 use jigsawa_work::cache::Store;
 use jigsawa_work::clock::{Clock, Output};
 use jigsawa_work::find::{FoundFile, find};
@@ -21,8 +21,8 @@ use jigsawa_work::layout_file;
 use jigsawa_work::outputs::{are_free, begin, make_folder, plain_name, slug};
 use jigsawa_work::start::of_layout;
 use jigsawa_work::survey::{
-    Journal, Looked, Night, Places, Plan, Resumed, Through, Way, Wishes, carry, layout,
-    look_at_all, plan, write_csv,
+    Journal, JudgeSettings, Night, Places, Plan, Resumed, SurveyedFile, Through, Way, carry,
+    layout, plan, survey_files, write_csv,
 };
 use jigsawa_work::trouble::Trouble;
 
@@ -45,14 +45,14 @@ pub fn survey(args: &SurveyArgs, common: &Common) -> Result<Ending, Trouble> {
 
 /// Surveys.
 pub fn make(args: &SurveyArgs, common: &Common) -> Result<SurveyAccount, Trouble> {
-    let wishes = Wishes {
+    let settings = JudgeSettings {
         rules: Rules {
             keep: args.keep.as_deref().map(condition).transpose()?,
             best: by_filter(&args.keep_best).map_err(Trouble::Options)?,
         },
         weights: args.weights.unwrap_or_default(),
     };
-    let look = look(args)?;
+    let table = table_settings(args)?;
     if args.dry_run && args.copy.is_none() && args.move_rest.is_none() {
         return Err(Trouble::DryRunOfNothing);
     }
@@ -61,7 +61,7 @@ pub fn make(args: &SurveyArgs, common: &Common) -> Result<SurveyAccount, Trouble
         Some(folder) => resume(folder, args.dry_run)?,
         None => None,
     };
-    let told = surveyed(args, common, &wishes, &look, resumed.as_ref());
+    let told = surveyed(args, common, &settings, &table, resumed.as_ref());
     match (&args.move_rest, resumed) {
         (Some(folder), Some(Gone { moved, .. })) => {
             told.map_err(|e| after_moving(e, moved, folder))
@@ -92,8 +92,8 @@ fn after_moving(trouble: Trouble, moved: usize, folder: &Path) -> Trouble {
 fn surveyed(
     args: &SurveyArgs,
     common: &Common,
-    wishes: &Wishes,
-    look: &Look,
+    settings: &JudgeSettings,
+    table: &TableSettings,
     resumed: Option<&Gone>,
 ) -> Result<SurveyAccount, Trouble> {
     let clock = Clock::start();
@@ -115,10 +115,10 @@ fn surveyed(
         Names::new(args, name).check(args.output.overwrite)?;
     }
     let run = run(common, &args.output.out, clock)?;
-    let (mut looked, measured) = look_at_all(&files, &way, &through, &run);
+    let (mut looked, measured) = survey_files(&files, &way, &through, &run);
     leave_out_twins(&files, &mut looked, &run.store);
     run.clock.lap("frames");
-    let mut night = Night::new(files, looked, wishes, &Places::new(&run.store, args.area));
+    let mut night = Night::new(files, looked, settings, &Places::new(&run.store, args.area));
     if night.files.is_empty() {
         return Err(Trouble::NoneReadable(
             night
@@ -168,7 +168,7 @@ fn surveyed(
         ));
     }
     run.clock.lap("results");
-    let mut text = survey_text(&night, look);
+    let mut text = survey_text(&night, table);
     text.push_str(&carried_text);
     // Copied and moved frames are named in the account; a line for each would bury the rest.
     for o in outputs.iter().filter(|o| !CARRIED.contains(&o.kind)) {
@@ -202,7 +202,7 @@ fn files_of(args: &SurveyArgs, apart: &[&Path]) -> Result<(Vec<FoundFile>, Throu
 }
 
 /// The same frame under a second name is left out.
-fn leave_out_twins(files: &[FoundFile], looked: &mut [Looked], store: &Store) {
+fn leave_out_twins(files: &[FoundFile], looked: &mut [SurveyedFile], store: &Store) {
     let paths: Vec<&Path> = files.iter().map(|f| f.path.as_path()).collect();
     let twins = twins(&paths, |p| store.fingerprint(p));
     for (found, first) in looked.iter_mut().zip(twins) {
@@ -299,14 +299,14 @@ pub(super) fn condition(text: &str) -> Result<Condition, Trouble> {
     })
 }
 
-fn look(args: &SurveyArgs) -> Result<Look, Trouble> {
+fn table_settings(args: &SurveyArgs) -> Result<TableSettings, Trouble> {
     let column = |option: &'static str, name: &str| -> Result<&'static Quantity, Trouble> {
         named(name.trim()).ok_or_else(|| Trouble::Column {
             option,
             name: name.trim().to_owned(),
         })
     };
-    Ok(Look {
+    Ok(TableSettings {
         columns: args
             .columns
             .iter()

@@ -66,7 +66,7 @@ fn lead(ran: &Ran) -> Markup {
             @let done = ran.steps.iter().filter(|s| matches!(s.state, StepState::Done | StepState::DoneBefore)).count();
             @if done == ran.steps.len() { (Chip::Good.says(format!("all {done} steps are done"))) }
             @else { (Chip::Bad.says(format!("{done} of {} steps are done", ran.steps.len()))) }
-            @if !ran.doubts.is_empty() { (Chip::Look.says(format!("{} to look at", ran.doubts.len()))) }
+            @if !ran.doubts.is_empty() { (Chip::Doubt.says(format!("{} to look at", ran.doubts.len()))) }
         }
         @for line in &ran.better { p { b { "Better: " } (line) } }
         @for line in &ran.doubts { p.doubt { (line) } }

@@ -120,7 +120,7 @@ pub fn spoilt(files: &[Spoilt]) -> Markup {
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Chip {
     Good,
-    Look,
+    Doubt,
     Bad,
     Plain,
 }
@@ -130,7 +130,7 @@ impl Chip {
     pub fn says(self, words: impl Render) -> Markup {
         let class = match self {
             Self::Good => "chip good",
-            Self::Look => "chip maybe",
+            Self::Doubt => "chip maybe",
             Self::Bad => "chip bad",
             Self::Plain => "chip",
         };

@@ -3,7 +3,7 @@
 use jigsawa_core::balance::Shape;
 use jigsawa_core::balance::flatten::Hints;
 use jigsawa_core::finish::{
-    Crop, GradientWish, Link, Quiet, SkyFrom, Tone, TonePoint, WhiteFrom, Wish,
+    Crop, FinishSettings, GradientSettings, Link, Quiet, SkyFrom, Tone, TonePoint, WhiteFrom,
 };
 use jigsawa_core::number::Convert;
 use jigsawa_core::space::Rect;
@@ -26,7 +26,7 @@ const fn point(p: PointArg) -> TonePoint {
 }
 
 /// Settles what is wanted of every step.
-pub fn wish(args: &FinishArgs, linear: &LinearFile) -> Result<Wish, Trouble> {
+pub fn finish_settings(args: &FinishArgs, linear: &LinearFile) -> Result<FinishSettings, Trouble> {
     let colour = linear.is_colour();
     let kind = Kind {
         colour,
@@ -56,22 +56,22 @@ pub fn wish(args: &FinishArgs, linear: &LinearFile) -> Result<Wish, Trouble> {
             WhiteFrom::Catalogue { known, index }
         }
     };
-    Ok(settled(args, kind, white, gradient(args)?))
+    Ok(for_kind(args, kind, white, gradient(args)?))
 }
 
 /// Every default that depends on what the composite is.
-fn settled(
+fn for_kind(
     args: &FinishArgs,
     kind: Kind,
     white: WhiteFrom,
-    gradient: Option<GradientWish>,
-) -> Wish {
+    gradient: Option<GradientSettings>,
+) -> FinishSettings {
     let Kind {
         colour,
         broad,
         link,
     } = kind;
-    Wish {
+    FinishSettings {
         crop: match args.crop {
             CropArg::Covered => Crop::Covered,
             CropArg::None => Crop::None,
@@ -119,7 +119,7 @@ fn settled(
 }
 
 /// The gradient that is wanted; hints without one are a slip.
-fn gradient(args: &FinishArgs) -> Result<Option<GradientWish>, Trouble> {
+fn gradient(args: &FinishArgs) -> Result<Option<GradientSettings>, Trouble> {
     let hints = hints(&args.sample, &args.protect);
     let shape = match args.gradient {
         GradientArg::None if hints != Hints::default() => {
@@ -138,7 +138,7 @@ fn gradient(args: &FinishArgs) -> Result<Option<GradientWish>, Trouble> {
             },
         }),
     };
-    Ok(Some(GradientWish { shape, hints }))
+    Ok(Some(GradientSettings { shape, hints }))
 }
 
 /// The rectangles that options name.
@@ -172,7 +172,7 @@ fn inside(option: &'static str, r: Rect, linear: &LinearFile) -> Result<(), Trou
 #[cfg(test)]
 mod tests {
     use super::*;
-    use jigsawa_work::finish::usual_wish;
+    use jigsawa_work::finish::usual_settings;
     use rstest::rstest;
 
     #[rstest]
@@ -189,9 +189,9 @@ mod tests {
             broad,
             link,
         };
-        let usual = usual_wish(kind);
+        let usual = usual_settings(kind);
         let args = FinishArgs::usual();
-        let asked = settled(&args, kind, usual.white.clone(), usual.gradient.clone());
+        let asked = for_kind(&args, kind, usual.white.clone(), usual.gradient.clone());
         assert_eq!(asked, usual);
     }
 }

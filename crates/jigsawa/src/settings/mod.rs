@@ -5,5 +5,5 @@ mod finish;
 mod targets;
 
 pub use defaults::defaults;
-pub use finish::wish;
+pub use finish::finish_settings;
 pub use targets::{PNG, all_new, page_path, targets};

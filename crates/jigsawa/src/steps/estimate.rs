@@ -2,9 +2,9 @@
 
 use jigsawa_core::number::Convert;
 
-use super::look::Found;
-use super::plan::Step;
+use super::contents::Found;
 use super::state::State;
+use super::step::Step;
 
 /// Seconds that a step takes: as it took here before, else as on a laptop of two cores.
 pub fn seconds(step: &Step, state: &State) -> f64 {

@@ -11,11 +11,11 @@ use jigsawa_core::number::Convert;
 use jigsawa_core::space::FramePx;
 use jigsawa_work::clock::Clock;
 use jigsawa_work::frames::Filters;
-use jigsawa_work::register::{Registering, lay};
+use jigsawa_work::register::{RegisterSettings, lay};
 use jigsawa_work::start::start;
 use jigsawa_work::trouble::Trouble;
 
-use super::look::{Found, OneFile, Part};
+use super::contents::{Found, OneFile, Part};
 use crate::cli::Common;
 use crate::recipe::Recipe;
 use crate::terminal;
@@ -112,7 +112,7 @@ pub fn by_stars(found: &Found, out: &Path, common: &Common) -> Result<Field, Tro
     let run = terminal::run(common, out, Clock::start())?;
     let begun = start(&own, &[], &[], Filters::Known, out)?;
     let beside = Field::Panels("by their stars they lie beside each other");
-    let wanted = Registering::default();
+    let wanted = RegisterSettings::default();
     let Ok((_, registered, _)) = lay(begun, wanted, &run) else {
         // None of them finds its place on another: what they share is little, if it is anything.
         return Ok(beside);

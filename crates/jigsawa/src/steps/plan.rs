@@ -4,49 +4,20 @@ use std::collections::BTreeMap;
 use std::ffi::OsString;
 use std::path::PathBuf;
 
-use jigsawa_core::colour::Palette;
 use jigsawa_core::filter::Filter;
 use jigsawa_core::number::Convert;
-use jigsawa_work::compose::named;
 use jigsawa_work::frames::is_meant;
 use jigsawa_work::outputs::slug;
 use jigsawa_work::trouble::Trouble;
 
+use super::contents::{Found, OneFile, Part};
 use super::field::{Field, OTHER_EXPOSURE};
-use super::look::{Found, OneFile, Part};
-use crate::account::{HDR_FRAME, LINEAR_PICTURE, MASTER_FRAME, MOSAIC_FRAME};
-use crate::recipe::{Picture, Recipe, over, words, words_of};
+use super::step::{Input, Step};
+use crate::account::{HDR_FRAME, MASTER_FRAME, MOSAIC_FRAME};
+use crate::recipe::{Picture, Recipe, words, words_of};
 
 /// Exposures of a filter stay apart where one is so many times the next, as `stack` has it.
 const APART: f64 = 4.0;
-
-/// What a step reads.
-#[derive(Debug, Clone, PartialEq)]
-pub enum Input {
-    /// A file.
-    File(PathBuf),
-    /// What another step has made, by its number and the kind of the result.
-    Made(usize, &'static str),
-    /// The same of one filter.
-    MadeOf(usize, &'static str, Filter),
-}
-
-/// A step.
-#[derive(Debug, Clone)]
-pub struct Step {
-    /// What it is called: `stack`, `compose SHO`.
-    pub id: String,
-    /// The command.
-    pub command: &'static str,
-    /// What it reads.
-    pub inputs: Vec<Input>,
-    /// Its options, besides where results go.
-    pub options: Vec<OsString>,
-    /// Start of its results' names.
-    pub name: String,
-    /// Pixels that it goes through, in millions: for the estimate of its time.
-    pub megapixels: f64,
-}
 
 /// Adds what shows the night as it goes: the table, the plots and the pictures of all lights.
 pub fn with_survey(plan: &mut Plan, found: &Found) {
@@ -146,7 +117,7 @@ pub fn plan(recipe: &Recipe, found: &Found, field: &Field) -> Result<Plan, Troub
 }
 
 impl Plan {
-    fn add(
+    pub(super) fn add(
         &mut self,
         (id, command): (String, &'static str),
         inputs: Vec<Input>,
@@ -304,129 +275,6 @@ impl Plan {
         self.steps[step].name = name;
         vec![Input::Made(step, MASTER_FRAME)]
     }
-
-    /// Masters placed and balanced as the recipe says, where it says how; else the first picture sees to both.
-    fn laid_by_hand(&mut self, recipe: &Recipe, merged: &[Input], pixels: f64) -> Vec<Input> {
-        let mut laid = merged.to_vec();
-        for command in ["register", "normalize"] {
-            let Some(options) = recipe.options.get(command) else {
-                continue;
-            };
-            let step = self.add((command.to_owned(), command), laid, words(options), pixels);
-            laid = vec![Input::Made(step, "layout")];
-        }
-        laid
-    }
-
-    /// The pictures: colours are matched by the first, and the others go on from its layout.
-    fn colours(&mut self, recipe: &Recipe, found: &Found, merged: &[Input]) -> Result<(), Trouble> {
-        let filters = found.filters();
-        self.pictures = recipe.pictures();
-        if self.pictures.is_empty() {
-            let chosen = suited(&filters);
-            self.chosen = true;
-            if chosen.is_empty() {
-                self.doubts.push(format!(
-                    "no palette can be made of {} alone: each filter is finished in grey",
-                    names(&filters)
-                ));
-            } else {
-                self.decided.push(format!(
-                    "palettes that suit {}: {}",
-                    names(&filters),
-                    chosen.join(", ")
-                ));
-            }
-            self.pictures = chosen
-                .into_iter()
-                .map(|palette| Picture {
-                    palette,
-                    ..Picture::default()
-                })
-                .collect();
-        }
-        let one = found
-            .files
-            .iter()
-            .map(|f| f.facts.size.area().real() / 1e6)
-            .fold(0.0, f64::max);
-        let finish = recipe.of("finish");
-        if self.pictures.is_empty() {
-            self.in_grey(&filters, merged, found, &words(&finish), one);
-            return Ok(());
-        }
-        let pixels = one * filters.len().real();
-        let merged = &self.laid_by_hand(recipe, merged, pixels);
-        let mut first = None;
-        for p in self.pictures.clone() {
-            let missing = missing(&one_palette(&p.palette)?, &filters);
-            if !missing.is_empty() {
-                self.doubts.push(format!(
-                    "the palette {} needs {}, of which there is no frame",
-                    p.palette,
-                    missing.join(" and ")
-                ));
-                self.lacking.push((p.palette.clone(), missing));
-            }
-            let mut options = words(&over(recipe.of("compose"), &p.compose));
-            options.push(format!("--palette={}", p.palette).into());
-            if first.is_none() {
-                let of_files = |f: &&OneFile| merged.contains(&Input::File(f.path.clone()));
-                let all: Vec<&OneFile> = found.files.iter().filter(of_files).collect();
-                options.extend(filter_words(recipe, &all));
-            }
-            options.push("--linear-only".into());
-            let inputs = match first {
-                None => merged.clone(),
-                Some(step) => vec![Input::Made(step, "layout")],
-            };
-            let part = slug(p.part());
-            let linear = self.add(
-                (format!("compose {part}"), "compose"),
-                inputs,
-                options,
-                pixels,
-            );
-            // The command puts the palette behind the name itself.
-            if p.name.is_some() {
-                self.steps[linear].name = format!("{}-{part}", self.name);
-            }
-            first = first.or(Some(linear));
-            let options = words(&over(finish.clone(), &p.finish));
-            let inputs = vec![Input::Made(linear, LINEAR_PICTURE)];
-            let finished = self.add((format!("finish {part}"), "finish"), inputs, options, one);
-            self.steps[finished].name = format!("{}-{part}", self.name);
-        }
-        Ok(())
-    }
-}
-
-impl Plan {
-    /// Each filter by itself.
-    fn in_grey(
-        &mut self,
-        filters: &[Filter],
-        merged: &[Input],
-        found: &Found,
-        options: &[OsString],
-        pixels: f64,
-    ) {
-        for filter in filters {
-            let own = merged.iter().filter_map(|i| match i {
-                Input::Made(step, kind) => Some(Input::MadeOf(*step, kind, filter.clone())),
-                Input::File(path) => {
-                    let file = found.files.iter().find(|f| f.path == *path)?;
-                    let is_own = file.facts.filter.as_ref() == Some(filter);
-                    is_own.then(|| i.clone())
-                }
-                Input::MadeOf(..) => None,
-            });
-            let own: Vec<Input> = own.take(1).collect();
-            let id = format!("finish {}", slug(filter.name()));
-            let step = self.add((id, "finish"), own, options.to_vec(), pixels);
-            self.steps[step].name = format!("{}-{}", self.name, slug(filter.name()));
-        }
-    }
 }
 
 /// Lights by the panels that headers name; what names none is of the first.
@@ -446,7 +294,7 @@ fn panels<'a>(lights: &[&'a OneFile]) -> BTreeMap<String, Vec<&'a OneFile>> {
 }
 
 /// Filters that the recipe gives to some of these files, as options.
-fn filter_words<'a>(
+pub(super) fn filter_words<'a>(
     recipe: &Recipe,
     files: impl IntoIterator<Item = &'a &'a OneFile>,
 ) -> Vec<OsString> {
@@ -489,42 +337,4 @@ fn apart(all: &[&OneFile], times: f64) -> bool {
         seconds.sort_by(f64::total_cmp);
         seconds.windows(2).any(|w| w[1] >= times * w[0])
     })
-}
-
-/// Palettes for some filters: natural colours, the lines in their usual orders, and both together.
-fn suited(filters: &[Filter]) -> Vec<String> {
-    let first = |names: &[&str]| {
-        let fits = |n: &&&str| Palette::by_name(n).is_ok_and(|p| missing(&p, filters).is_empty());
-        names.iter().find(fits).map(|n| (*n).to_owned())
-    };
-    let broad = first(&["LRGB", "RGB"]);
-    let lines = first(&["SHO", "HOO"]);
-    broad.into_iter().chain(lines).collect()
-}
-
-/// The palette that a word means: a picture has one.
-fn one_palette(word: &str) -> Result<Palette, Trouble> {
-    let mut all = named(word)?;
-    match all.pop() {
-        Some(one) if all.is_empty() => Ok(one),
-        _ => Err(Trouble::PaletteFile {
-            file: word.into(),
-            error: "it holds several palettes: a picture has one, as in mine.toml#glow".to_owned(),
-        }),
-    }
-}
-
-/// Filters that a palette needs and that are not there.
-fn missing(palette: &Palette, filters: &[Filter]) -> Vec<String> {
-    // What is no filter's word is a frame's name, which a step may only make.
-    let has = |name: &String| {
-        let wanted = Filter::from_spelling(name);
-        wanted.is_none_or(|w| filters.contains(&w))
-    };
-    palette.needs().into_iter().filter(|n| !has(n)).collect()
-}
-
-fn names(filters: &[Filter]) -> String {
-    let all: Vec<&str> = filters.iter().map(Filter::name).collect();
-    all.join(", ")
 }

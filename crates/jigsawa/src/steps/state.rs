@@ -13,7 +13,7 @@ use jigsawa_work::outputs::{filled, make_folder};
 use jigsawa_work::trouble::Trouble;
 use serde::{Deserialize, Serialize};
 
-use super::plan::Step;
+use super::step::Step;
 
 /// The file, and the one that is locked while a run is under way.
 const FILE: &str = ".jigsawa-run.json";
@@ -119,7 +119,7 @@ impl Hash {
     }
 
     /// So many digits of it.
-    fn told(&self, digits: usize) -> String {
+    fn digits(&self, digits: usize) -> String {
         self.0.finalize().to_hex()[..digits].to_owned()
     }
 }
@@ -133,7 +133,7 @@ pub fn settings(step: &Step) -> String {
     for word in &step.options {
         hash.put(OsString::as_os_str(word).as_encoded_bytes());
     }
-    hash.told(16)
+    hash.digits(16)
 }
 
 impl State {
@@ -178,7 +178,7 @@ impl State {
             hash.put(input.file_name().unwrap_or_default().as_encoded_bytes());
             hash.put(self.mark(input).unwrap_or_default().as_bytes());
         }
-        hash.told(32)
+        hash.digits(32)
     }
 
     /// Is a step done, with this key, and are its results whole?

@@ -8,20 +8,22 @@ use jigsawa_core::colour::Palette;
 use jigsawa_core::colour::mix::MixError;
 use jigsawa_core::filter::Filter;
 use jigsawa_core::finish::white::WhiteError;
-use jigsawa_core::finish::{LookError, PlanError};
+use jigsawa_core::finish::{OverviewError, PlanError};
 use jigsawa_core::matching::MatchError;
 use jigsawa_core::survey::condition::ConditionError;
 use jigsawa_core::survey::quantity::QUANTITIES;
 use jigsawa_formats::error::FileError;
 
-use super::told::{Told, did_you_mean, list, marked, plain};
+use super::parts::{Sentence, did_you_mean, list, marked, plain};
 
 /// What a first look has found wrong, with the channel's name.
-pub(super) fn look_words(error: &LookError) -> String {
+pub(super) fn overview_words(error: &OverviewError) -> String {
     let channel = |c: &usize| ["red", "green", "blue"].get(*c).copied().unwrap_or("?");
     match error {
-        LookError::Empty(c) => format!("its {} channel has no value at all", channel(c)),
-        LookError::Constant(c) => format!("its {} channel has one value everywhere", channel(c)),
+        OverviewError::Empty(c) => format!("its {} channel has no value at all", channel(c)),
+        OverviewError::Constant(c) => {
+            format!("its {} channel has one value everywhere", channel(c))
+        }
         other => other.to_string(),
     }
 }
@@ -43,7 +45,7 @@ pub(super) fn finish_hint(error: &PlanError) -> &'static str {
     }
 }
 
-pub(super) fn keep_told(text: &str, error: &ConditionError) -> Told {
+pub(super) fn keep_sentence(text: &str, error: &ConditionError) -> Sentence {
     let names = || QUANTITIES.iter().map(|q| q.name);
     match error {
         ConditionError::Name(name) => {
@@ -78,7 +80,7 @@ pub(super) fn known_filters() -> Vec<String> {
     Filter::all_names().map(str::to_owned).collect()
 }
 
-pub(super) fn files_told(files: &[(PathBuf, FileError)]) -> Told {
+pub(super) fn files_sentence(files: &[(PathBuf, FileError)]) -> Sentence {
     let mut message = String::new();
     for (i, (path, error)) in files.iter().enumerate() {
         let line = if i == 0 { "" } else { "\njigsawa: " };
@@ -112,7 +114,7 @@ pub(super) fn files_told(files: &[(PathBuf, FileError)]) -> Told {
         .mend(hint)
 }
 
-pub(super) fn filters_told(frames: &[(String, Option<String>)]) -> Told {
+pub(super) fn filters_sentence(frames: &[(String, Option<String>)]) -> Sentence {
     let mut message = String::from("the filter is not known of");
     for (file, card) in frames {
         let says = card
@@ -128,7 +130,7 @@ pub(super) fn filters_told(frames: &[(String, Option<String>)]) -> Told {
 }
 
 /// No filter has two frames: perhaps their filters are wrong, or most were left out.
-pub(super) fn one_light(sets: &[(String, usize)], left_out: &[(String, String)]) -> Told {
+pub(super) fn one_light(sets: &[(String, usize)], left_out: &[(String, String)]) -> Sentence {
     let each: Vec<String> = sets
         .iter()
         .map(|(name, frames)| format!("{frames} of {name}"))
@@ -154,7 +156,7 @@ pub(super) fn one_light(sets: &[(String, usize)], left_out: &[(String, String)])
     }
 }
 
-pub(super) fn palette_told(name: &str) -> Told {
+pub(super) fn palette_sentence(name: &str) -> Sentence {
     let names = Palette::all_names();
     plain(format!("there is no palette '{name}'")).mend(format!(
         "{}There are RGB, LRGB, and any three letters of the lines S, H, O and N, as in SHO, HOO or HSO, and more: \
@@ -163,7 +165,11 @@ pub(super) fn palette_told(name: &str) -> Told {
     ))
 }
 
-pub(super) fn palette_needs_told(palette: &str, missing: &[String], have: &[String]) -> Told {
+pub(super) fn palette_needs_sentence(
+    palette: &str,
+    missing: &[String],
+    have: &[String],
+) -> Sentence {
     let would_do: Vec<String> = Palette::all_names()
         .into_iter()
         .filter(|n| {
@@ -211,7 +217,7 @@ pub(super) fn mix_hint(error: &MixError) -> String {
     }
 }
 
-pub(super) fn match_told(file: &str, reference: &str, error: &MatchError) -> Told {
+pub(super) fn match_sentence(file: &str, reference: &str, error: &MatchError) -> Sentence {
     let hint = match error {
         MatchError::TooFewStars {
             in_reference: true, ..

@@ -5,12 +5,13 @@
 pub mod calibrating;
 mod gathered;
 mod hints;
+mod layouts;
+mod parts;
 mod running;
 mod sentences;
-mod told;
 
 pub use gathered::gathered;
-pub use told::did_you_mean;
+pub use parts::did_you_mean;
 
 use std::process::ExitCode;
 

@@ -1,10 +1,10 @@
 //! Sentences about recipes and runs.
 
 use super::Trouble;
-use super::told::{Told, did_you_mean, list, plain};
+use super::parts::{Sentence, did_you_mean, list, plain};
 
 /// The trouble in words; of others nothing.
-pub(super) fn of_run(trouble: &Trouble) -> Told {
+pub(super) fn of_run(trouble: &Trouble) -> Sentence {
     match trouble {
         Trouble::Recipe { file, error } => {
             plain(format!("the recipe '{}' cannot be used: {error}", file.display()))

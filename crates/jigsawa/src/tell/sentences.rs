@@ -3,17 +3,17 @@
 use std::fmt::Write as _;
 
 use jigsawa_core::hdr::HdrError;
-use jigsawa_core::layout::LayoutError;
 use jigsawa_core::survey::quantity::QUANTITIES;
 use jigsawa_formats::error::FileError;
 
 use super::Trouble;
 use super::hints::{
-    balance_hint, files_told, filters_told, finish_hint, keep_told, known_filters, look_words,
-    match_told, mix_hint, one_light, palette_needs_told, palette_told,
+    balance_hint, files_sentence, filters_sentence, finish_hint, keep_sentence, known_filters,
+    match_sentence, mix_hint, one_light, overview_words, palette_needs_sentence, palette_sentence,
 };
+use super::layouts::of_layout;
+use super::parts::{Sentence, did_you_mean, list, marked, plain};
 use super::running::of_run;
-use super::told::{Told, did_you_mean, list, marked, plain};
 
 /// What a failed run leaves.
 const NOTHING_LEFT: &str = "Nothing half-written is left. Is the disk full, or the file damaged?";
@@ -24,7 +24,7 @@ const OTHER_FORMAT: &str = "Nothing half-written is left. Choose another format 
 /// The trouble in words.
 // One arm a trouble: a table, which is read by looking up, not from start to end.
 #[allow(clippy::too_many_lines)]
-pub(super) fn tell(trouble: &Trouble) -> Told {
+pub(super) fn tell(trouble: &Trouble) -> Sentence {
     match trouble {
         Trouble::Recipe { .. }
         | Trouble::RecipeEdited(_)
@@ -35,7 +35,18 @@ pub(super) fn tell(trouble: &Trouble) -> Told {
         | Trouble::NoSuchStep { .. }
         | Trouble::StepReadsNothing(_)
         | Trouble::StepOptions { .. } => of_run(trouble),
-        Trouble::Files(files) => files_told(files),
+        Trouble::LayoutText { .. }
+        | Trouble::Layout { .. }
+        | Trouble::Moved { .. }
+        | Trouble::Relocation { .. }
+        | Trouble::OnlyWithLayout(_)
+        | Trouble::LayoutFrame { .. }
+        | Trouble::NotWithLayout(_)
+        | Trouble::AlreadyPlaced(_)
+        | Trouble::NotPlaced(_)
+        | Trouble::InTheLayout { .. }
+        | Trouble::LayoutAlone => of_layout(trouble),
+        Trouble::Files(files) => files_sentence(files),
         Trouble::MasterSize { file, is, wanted } => plain(format!(
             "the master '{}' has {} x {} pixels, the frames that need it {} x {}",
             file.display(),
@@ -64,7 +75,7 @@ pub(super) fn tell(trouble: &Trouble) -> Told {
             did_you_mean(name, groups.iter().map(String::as_str)),
             list(groups)
         )),
-        Trouble::Filters(frames) => filters_told(frames),
+        Trouble::Filters(frames) => filters_sentence(frames),
         Trouble::FilterName(name) => plain(format!("'{name}' cannot be the name of a filter"))
             .mend(format!(
                 "Use one of {}, or one word of letters and digits.",
@@ -131,12 +142,12 @@ pub(super) fn tell(trouble: &Trouble) -> Told {
         ))
         .on(file.clone())
         .mend("Leave it out, or correct its IMAGETYP card. Lights that still need darks and flats go through jigsawa calibrate first."),
-        Trouble::Palette(name) => palette_told(name),
+        Trouble::Palette(name) => palette_sentence(name),
         Trouble::PaletteNeeds {
             palette,
             missing,
             have,
-        } => palette_needs_told(palette, missing, have),
+        } => palette_needs_sentence(palette, missing, have),
         Trouble::Mix {
             channel,
             text,
@@ -168,7 +179,7 @@ pub(super) fn tell(trouble: &Trouble) -> Told {
             file,
             reference,
             error,
-        } => match_told(file, reference, error),
+        } => match_sentence(file, reference, error),
         Trouble::Balance {
             file,
             reference,
@@ -224,42 +235,6 @@ pub(super) fn tell(trouble: &Trouble) -> Told {
         .mend("Make one of its frames first: jigsawa mosaic FRAMES --out FOLDER"),
         Trouble::Canvas(error) => plain(format!("there is no canvas: {error}"))
             .mend("Use --canvas reference, or leave out the frame that lies apart."),
-        Trouble::LayoutText { file, error } => plain(format!(
-            "the layout '{}' cannot be read: {error}",
-            file.display()
-        ))
-        .on(file.display().to_string())
-        .mend("Mend that place, or make the layout anew from the frames."),
-        Trouble::Layout { file, line, error } => plain(format!(
-            "the layout '{}' cannot be used{}: {error}",
-            file.display(),
-            line.map_or(String::new(), |n| format!(", line {n}"))
-        ))
-        .on(file.display().to_string())
-        .mend(if matches!(error, LayoutError::Newer(_)) {
-            "Use the version of the program that wrote it, or make it anew from the frames."
-        } else {
-            "Mend that place, or make the layout anew from the frames."
-        }),
-        Trouble::Moved { layout, files } => {
-            let names: Vec<String> = files.iter().map(|f| format!("'{}'", f.display())).collect();
-            let folder = files[0].parent().filter(|f| !f.as_os_str().is_empty());
-            let (old, new) = match folder {
-                Some(folder) => (folder, "NEW_FOLDER"),
-                None => (files[0].as_path(), "NEW_FILE"),
-            };
-            plain(format!(
-                "frames of the layout '{}' are not where it says: {}",
-                layout.display(),
-                list(&names)
-            ))
-            .on(files[0].display().to_string())
-            .mend(format!("Say where they are now: --relocate {}={new}", old.display()))
-        }
-        Trouble::Relocation { old, file } => plain(format!(
-            "--relocate names '{old}', where no frame of the layout lies"
-        ))
-        .mend(format!("Write the start of a path as the layout has it; its first frame is '{file}'.")),
         Trouble::FewPairs {
             file,
             count,
@@ -275,48 +250,11 @@ pub(super) fn tell(trouble: &Trouble) -> Told {
                 "Name the reference, and frames are compared by their pattern: --reference FRAME; or find \
                  fainter stars: --detect-sigma 4",
             ),
-        Trouble::OnlyWithLayout(option) => plain(format!("{option} has no effect on frames"))
-            .mend("It goes with a layout, whose frames may have moved."),
-        Trouble::LayoutFrame {
-            layout,
-            file,
-            problem,
-        } => plain(format!(
-            "'{file}' is not what the layout '{}' says: {problem}",
-            layout.display()
-        ))
-        .on(file.clone())
-        .mend("Make the layout anew from the frames."),
         Trouble::LeftOut { file, reason } => plain(format!(
             "the mix needs '{file}', which the layout leaves out: {reason}"
         ))
         .on(file.clone())
         .mend("Use a mix without it, or make the layout anew with better frames."),
-        Trouble::NotWithLayout(option) => plain(format!(
-            "{option} has no effect on a layout, which is already made"
-        ))
-        .mend("Give the frames instead of the layout, or leave the option out."),
-        Trouble::AlreadyPlaced(file) => plain(format!(
-            "the frames of '{}' are placed already",
-            file.display()
-        ))
-        .on(file.display().to_string())
-        .mend("Give it to compose; or add frames to it: jigsawa register FRAMES --into LAYOUT"),
-        Trouble::NotPlaced(file) => plain(format!(
-            "'{}' is a survey's layout: it has no canvas to add frames to",
-            file.display()
-        ))
-        .on(file.display().to_string())
-        .mend(format!("Register its frames first: jigsawa register {} --out FOLDER", file.display())),
-        Trouble::InTheLayout { layout, file, known } => plain(format!(
-            "'{file}' stands in the layout '{}' already{}",
-            layout.display(),
-            if file == known { String::new() } else { format!(", as '{known}'") }
-        ))
-        .on(file.clone())
-        .mend("Give only the frames that are new."),
-        Trouble::LayoutAlone => plain("a layout is given together with other files".to_owned())
-            .mend("Give one layout alone, or frames only."),
         Trouble::DemoThere(folder) => plain(format!(
             "files of a demo exist already in '{}'",
             folder.display()
@@ -354,7 +292,7 @@ pub(super) fn tell(trouble: &Trouble) -> Told {
         Trouble::Unreadable { file, error } => plain(format!("'{file}' cannot be read: {error}"))
             .on(file.clone())
             .mend(NOTHING_LEFT),
-        Trouble::Look { file, error } => plain(format!("'{file}' cannot be finished: {}", look_words(error)))
+        Trouble::Overview { file, error } => plain(format!("'{file}' cannot be finished: {}", overview_words(error)))
             .on(file.clone())
             .mend("Look at it in any FITS viewer; make the composite anew if it is not what it should be."),
         Trouble::Finish { file, error } => plain(format!("'{file}' cannot be finished: {error}"))
@@ -381,7 +319,7 @@ pub(super) fn tell(trouble: &Trouble) -> Told {
                 .on(file.display().to_string())
                 .mend(hint)
         }
-        Trouble::Merge { file, message } => Told {
+        Trouble::Merge { file, message } => Sentence {
             message: message.clone(),
             file: file.clone(),
             hint: Some(NOTHING_LEFT.to_owned()),
@@ -469,7 +407,7 @@ pub(super) fn tell(trouble: &Trouble) -> Told {
                 .on(files[0].0.clone())
                 .mend("Check the names; give FITS files or a folder with such.")
         }
-        Trouble::Keep { text, error } => keep_told(text, error),
+        Trouble::Keep { text, error } => keep_sentence(text, error),
         Trouble::Column { option, name } => {
             let names = || QUANTITIES.iter().map(|q| q.name);
             plain(format!("{option} names '{name}', and there is no such column")).mend(format!(
@@ -525,8 +463,8 @@ pub(super) fn tell(trouble: &Trouble) -> Told {
         .on(file.display().to_string())
         .mend("Nothing was moved. Look where the frames are; then remove that file."),
         Trouble::AfterMoving { moved, folder, trouble } => {
-            let Told { message, file, hint } = tell(trouble);
-            Told {
+            let Sentence { message, file, hint } = tell(trouble);
+            Sentence {
                 message: format!("{message}; {moved} frames were moved to '{}' before", folder.display()),
                 file,
                 hint,

@@ -41,10 +41,10 @@ fn account_text(a: &Account) -> String {
         "canvas     {} x {} pixels{}",
         a.own.canvas.width,
         a.own.canvas.height,
-        canvas_told(a)
+        canvas_line(a)
     );
     if let Some(m) = &a.own.mosaic {
-        let _ = writeln!(out, "mosaic     {}", mosaic_told(m));
+        let _ = writeln!(out, "mosaic     {}", mosaic_line(m));
     }
     // A filter's only frame is matched to nothing.
     let many = |filter: &str| {
@@ -330,7 +330,7 @@ fn after_mosaic(a: &Account) -> Option<String> {
 }
 
 /// A mosaic in a line.
-fn mosaic_told(m: &MosaicAccount) -> String {
+fn mosaic_line(m: &MosaicAccount) -> String {
     let field = m.field_deg.map_or(String::new(), |[w, h]| {
         format!(", {w:.2}\u{b0} x {h:.2}\u{b0} of the sky")
     });
@@ -364,7 +364,7 @@ fn across(a: &Account) -> &'static str {
 }
 
 /// What is unusual about the canvas.
-fn canvas_told(a: &Account) -> String {
+fn canvas_line(a: &Account) -> String {
     let mut told = String::new();
     let [x, y] = a.own.canvas.origin;
     if a.own.canvas.scale != 1.0 {

@@ -13,7 +13,7 @@ mod table;
 pub use palettes::palette_table;
 pub use progress::{begin_step, run, watch};
 pub use run::duration;
-pub use survey::{Look, survey_text, width};
+pub use survey::{TableSettings, survey_text, width};
 
 use std::fmt::Write as _;
 use std::io::{IsTerminal, Write};

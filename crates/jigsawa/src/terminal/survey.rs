@@ -48,7 +48,7 @@ const NO_TERMINAL: u16 = 160;
 const WIDE: u16 = 100;
 
 /// How the table is to look.
-pub struct Look {
+pub struct TableSettings {
     /// The columns that the user wants; none for the usual ones.
     pub columns: Vec<&'static Quantity>,
     /// The column to sort by, and whether from high to low.
@@ -63,7 +63,7 @@ pub fn width() -> u16 {
 }
 
 /// The survey as text.
-pub fn survey_text(night: &Night, look: &Look) -> String {
+pub fn survey_text(night: &Night, settings: &TableSettings) -> String {
     let mut out = String::new();
     for g in &night.groups {
         let used = g
@@ -92,8 +92,8 @@ pub fn survey_text(night: &Night, look: &Look) -> String {
         };
         let _ = writeln!(out, "{}{total}{left}", parts.join("  "));
     }
-    let _ = writeln!(out, "\n{}\n", table(night, look));
-    if look.width >= WIDE {
+    let _ = writeln!(out, "\n{}\n", table(night, settings));
+    if settings.width >= WIDE {
         out.push_str(&courses(night));
     }
     for event in night.events() {
@@ -137,13 +137,13 @@ fn plural(kind: Kind, count: usize) -> String {
 }
 
 /// The lights, in the wanted order.
-fn order(night: &Night, look: &Look) -> Vec<usize> {
+fn order(night: &Night, settings: &TableSettings) -> Vec<usize> {
     let mut lights: Vec<usize> = night
         .in_time()
         .into_iter()
         .filter(|i| night.facts[*i].kind == Kind::Light)
         .collect();
-    if let Some((q, down)) = look.sort {
+    if let Some((q, down)) = settings.sort {
         let key = |i: usize| {
             let known = night.known_of(i);
             let number = q.number_of(&known);
@@ -169,14 +169,14 @@ fn order(night: &Night, look: &Look) -> Vec<usize> {
     lights
 }
 
-fn table(night: &Night, look: &Look) -> Table {
-    let order = order(night, look);
+fn table(night: &Night, settings: &TableSettings) -> Table {
+    let order = order(night, settings);
     let known: Vec<Known<'_>> = order.iter().map(|i| night.known_of(*i)).collect();
-    let chosen = chosen(&known, look);
+    let chosen = chosen(&known, settings);
     let mut t = Table::new();
     t.load_style(presets::NOTHING)
         .set_content_arrangement(ContentArrangement::Dynamic)
-        .set_width(look.width);
+        .set_width(settings.width);
     let head = chosen
         .iter()
         .map(|q| heading(q))
@@ -216,10 +216,10 @@ fn cell(q: &Quantity, known: &Known<'_>) -> String {
 }
 
 /// The columns that fit, with room for a verdict beside them.
-fn chosen(known: &[Known<'_>], look: &Look) -> Vec<&'static Quantity> {
+fn chosen(known: &[Known<'_>], settings: &TableSettings) -> Vec<&'static Quantity> {
     const ROOM: usize = 26;
-    if !look.columns.is_empty() {
-        return look.columns.clone();
+    if !settings.columns.is_empty() {
+        return settings.columns.clone();
     }
     let mut columns: Vec<(&'static Quantity, u8)> = COLUMNS
         .iter()
@@ -236,7 +236,7 @@ fn chosen(known: &[Known<'_>], look: &Look) -> Vec<&'static Quantity> {
             })
             .sum()
     };
-    while wide(&columns) + ROOM > usize::from(look.width) && columns.len() > 3 {
+    while wide(&columns) + ROOM > usize::from(settings.width) && columns.len() > 3 {
         let Some(least) = (0..columns.len()).max_by_key(|k| columns[*k].1) else {
             break;
         };

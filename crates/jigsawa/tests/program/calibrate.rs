@@ -9,8 +9,9 @@ use jigsawa_core::plane::Plane;
 use jigsawa_core::space::Size;
 use jigsawa_formats::fits::{Cards, Depth, FitsFrame, FitsWriter};
 use jigsawa_formats::whole::Unfinished;
-use jigsawa_sky::chip::{Chip, Exposure, Train};
+use jigsawa_sky::chip::{Chip, Exposure};
 use jigsawa_sky::raw_night::{RawFrame, RawNight};
+use jigsawa_sky::train::Train;
 
 use crate::night::Night;
 

@@ -2,8 +2,9 @@
 
 use jigsawa_core::space::Size;
 use jigsawa_formats::fits::FitsFrame;
-use jigsawa_sky::chip::{Chip, Train};
+use jigsawa_sky::chip::Chip;
 use jigsawa_sky::raw_night::RawNight;
+use jigsawa_sky::train::Train;
 
 use crate::calibrate::{Told, plane, small, written};
 use crate::night::Night;

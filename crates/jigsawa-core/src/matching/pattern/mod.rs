@@ -14,7 +14,7 @@ mod turn;
 
 use super::pairs::shared_area;
 use super::trust::{corner_error, coverage, shared_corners};
-use super::{MatchError, MatchErrors, Matched, Wish, gated};
+use super::{MatchError, MatchErrors, MatchSettings, Matched, gated};
 use crate::binned::binned;
 use crate::number::Convert;
 use crate::placement::{Map, Model, Placement, Registration, choose_among};
@@ -55,14 +55,14 @@ const PATCH_SIGMA_PX: f64 = 0.1;
 /// Models that patches can tell: no patch is as sharp as a star.
 const MODELS: [Model; 3] = [Model::Shift, Model::Similarity, Model::Affine];
 
-/// Finds the map from the reference to the frame by their patterns. The guesses of the wish are tried first.
+/// Finds the map from the reference to the frame by their patterns. The guesses of the settings are tried first.
 ///
 /// # Errors
 /// When no map makes enough patches agree.
 pub fn match_patterns(
     reference: &Plane,
     frame: &Plane,
-    wish: &Wish,
+    settings: &MatchSettings,
 ) -> Result<Matched, MatchError> {
     let longest = |p: &Plane| p.size().width().max(p.size().height());
     let factor = longest(reference).max(longest(frame)).div_ceil(SMALL_SIDE);
@@ -79,10 +79,11 @@ pub fn match_patterns(
     if !holds_patches(sizes.0) || !holds_patches(sizes.1) {
         return Err(nothing);
     }
-    let turns = if wish.guesses.is_empty() {
+    let turns = if settings.guesses.is_empty() {
         turn::turns(&small_reference, &small_frame)
     } else {
-        wish.guesses
+        settings
+            .guesses
             .iter()
             .map(|g| shrunk(g, factor))
             .collect::<Option<Vec<_>>>()
@@ -101,18 +102,18 @@ pub fn match_patterns(
             start,
             PATCH_SMALL,
             sizes,
-            wish,
+            settings,
         );
         let found = coarse.and_then(|(map, _, _)| {
             let full = grown(&map, factor).ok_or(nothing)?;
             let sizes = (reference.size(), frame.size());
-            let (map, model, good) = settle(reference, frame, full, PATCH_FULL, sizes, wish)?;
+            let (map, model, good) = settle(reference, frame, full, PATCH_FULL, sizes, settings)?;
             let agreeing = good
                 .iter()
                 .filter(|p| map.apply(p.from).distance(p.to) < AGREE_PX)
                 .count();
             gated(
-                told(map, model, &good, sizes),
+                matched(map, model, &good, sizes),
                 reference.size(),
                 MOST_RMS_PX,
             )
@@ -178,9 +179,9 @@ fn settle(
     start: Registration,
     side: usize,
     (reference_size, frame_size): (Size, Size),
-    wish: &Wish,
+    settings: &MatchSettings,
 ) -> Result<(Registration, Model, Vec<Patch>), MatchError> {
-    let models: Vec<Model> = match wish.model {
+    let models: Vec<Model> = match settings.model {
         Some(m @ (Model::Shift | Model::Similarity | Model::Affine)) => vec![m],
         _ => MODELS.to_vec(),
     };
@@ -224,7 +225,7 @@ fn settle(
 }
 
 /// The match that the patches make.
-fn told(
+fn matched(
     map: Registration,
     model: Model,
     good: &[Patch],

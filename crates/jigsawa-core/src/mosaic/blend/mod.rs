@@ -19,7 +19,7 @@ use bands::{Patches, between, differences, extended, smoothed, wide_weights};
 use super::cells::{Cells, Cover};
 use super::levels::Overlap;
 use super::seams::{Labels, Shining};
-use crate::merge::Field;
+use crate::merge::Overlay;
 use crate::space::{CanvasPx, Point, Rect};
 
 /// How panels share what they both show.
@@ -185,9 +185,9 @@ impl Join {
     }
 
     /// What the weights of a panel are over a tile.
-    fn weights_on(&self, panel: usize, tile: Rect) -> Field {
+    fn weights_on(&self, panel: usize, tile: Rect) -> Overlay {
         if !self.present(panel, tile) {
-            return Field::Absent;
+            return Overlay::Absent;
         }
         let touched = self.cells.touched(tile, 2);
         let label = panel.byte() + 1;
@@ -195,27 +195,27 @@ impl Join {
             && rows_of(touched, self.cells).all(|row| self.labels[row].iter().all(|l| *l == label))
             && self.discs_in(tile).all(|d| d.owner == label);
         if alone {
-            Field::Level(1.0)
+            Overlay::Level(1.0)
         } else {
-            Field::Varies
+            Overlay::Varies
         }
     }
 
     /// What is added after joining over a tile.
-    fn correction_on(&self, tile: Rect) -> Field {
+    fn correction_on(&self, tile: Rect) -> Overlay {
         let touched = self.cells.touched(tile, 1);
         let own = || self.own.iter().flatten();
         if own().all(|g| touched.intersect(g.window).is_empty()) {
-            return Field::Absent;
+            return Overlay::Absent;
         }
         let zero = |g: &Grid| {
             let t = touched.intersect(g.window);
             (t.y..t.bottom()).all(|r| (t.x..t.right()).all(|c| g.at(c, r) == 0.0))
         };
         if own().all(zero) && zero(&self.common) {
-            Field::Absent
+            Overlay::Absent
         } else {
-            Field::Varies
+            Overlay::Varies
         }
     }
 
@@ -238,7 +238,7 @@ impl Join {
     }
 
     /// A field of cells as a smooth function of pixels: quadratic B-splines, which sum to 1.
-    fn smoothly(&self, rect: Rect, out: &mut [f32], field: &dyn Fn(i64, i64) -> f32) {
+    fn smoothly(&self, rect: Rect, out: &mut [f32], overlay: &dyn Fn(i64, i64) -> f32) {
         let side = self.cells.side.real();
         let last = (self.cells.columns.whole() - 1, self.cells.rows.whole() - 1);
         let place = |v: i64| {
@@ -265,7 +265,7 @@ impl Join {
             for (c, v) in (first..end).zip(line.iter_mut()) {
                 let c = c.clamp(0, last.0);
                 *v = (0..3)
-                    .map(|j| wy[j.index()] * field(c, (k + j - 1).clamp(0, last.1)))
+                    .map(|j| wy[j.index()] * overlay(c, (k + j - 1).clamp(0, last.1)))
                     .sum();
             }
             for ((k, w), v) in columns.iter().zip(row.iter_mut()) {

@@ -1,7 +1,7 @@
 //! The method of a merge that joins panels.
 
 use super::{Join, Share};
-use crate::merge::{Averaged, Field, LeftOut, Row, TileOp};
+use crate::merge::{Averaged, LeftOut, Overlay, Row, TileOp};
 use crate::space::Rect;
 
 /// Joins panels. Its fields are the weights of each panel, and what is added after joining.
@@ -32,29 +32,29 @@ impl TileOp for JoinPanels<'_> {
         self.join.present(self.frames[input].0, tile)
     }
 
-    fn fields(&self) -> usize {
+    fn overlays(&self) -> usize {
         self.panels + 1
     }
 
-    fn field(&self, field: usize, tile: Rect) -> Field {
-        if field == self.panels {
+    fn overlay(&self, overlay: usize, tile: Rect) -> Overlay {
+        if overlay == self.panels {
             self.join.correction_on(tile)
         } else {
-            self.join.weights_on(field, tile)
+            self.join.weights_on(overlay, tile)
         }
     }
 
-    fn fill(&self, field: usize, rect: Rect, out: &mut [f32]) {
-        if field == self.panels {
+    fn fill(&self, overlay: usize, rect: Rect, out: &mut [f32]) {
+        if overlay == self.panels {
             self.join.correction(rect, out);
         } else {
-            self.join.weights(field, rect, out);
+            self.join.weights(overlay, rect, out);
         }
     }
 
     fn run(&self, row: &Row<'_>, out: &mut [&mut [f32]]) {
         let (n, frames) = (self.frames.len(), row.values);
-        let (weights, correction) = row.fields.split_at(self.panels);
+        let (weights, correction) = row.overlays.split_at(self.panels);
         let Some((value, maps)) = out.split_first_mut() else {
             return;
         };

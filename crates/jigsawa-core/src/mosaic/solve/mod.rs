@@ -23,7 +23,7 @@ use serde::{Deserialize, Serialize};
 
 use super::sphere::untilted;
 use super::tracks::{Track, groups, place};
-use crate::matching::{Shown, Tie};
+use crate::matching::{FrameSpots, Tie};
 use crate::measured::Measured;
 use crate::placement::{Distortion, Map, Model, Pair, Registration};
 use crate::space::{FramePx, Point, ReferencePx, Size};
@@ -68,7 +68,7 @@ pub struct Pose {
 #[derive(Debug, Clone, Copy)]
 pub struct Problem<'a> {
     /// The frames.
-    pub frames: &'a [Shown<'a>],
+    pub frames: &'a [FrameSpots<'a>],
     /// The camera of each, by number from 0.
     pub cameras: &'a [usize],
     /// The frame on whose pixels all others are placed.
@@ -262,7 +262,7 @@ impl Solution {
 
     /// All spots of all frames on the reference's plane; none of a frame without a pose.
     pub fn spots_on_plane(&self, problem: &Problem<'_>) -> Vec<Vec<Point<ReferencePx>>> {
-        let of = |(i, f): (usize, &Shown<'_>)| {
+        let of = |(i, f): (usize, &FrameSpots<'_>)| {
             let all = f.spots.iter().filter_map(|s| self.place(problem, i, s.at));
             all.collect()
         };

@@ -5,7 +5,7 @@ use crate::number::Convert;
 use crate::placement::Map;
 use crate::plane::Plane;
 use crate::space::{Rect, Size};
-use crate::stack::{Rule, streaks};
+use crate::stack::{Group, Light, Pass, Rejected, Rejection, Residuals, Rule, Streak, streaks};
 use rstest::rstest;
 
 const SKY: f32 = 500.0;

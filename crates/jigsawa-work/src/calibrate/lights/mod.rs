@@ -24,9 +24,9 @@ use jigsawa_core::verdict::Verdict;
 use jigsawa_formats::fingerprint;
 use rayon::prelude::*;
 
-use super::gather::Raw;
 use super::masters::Master;
-use super::{LightsGet, OwnFlaws, Wanted};
+use super::raw::Raw;
+use super::{CalibrateSettings, LightsGet, OwnFlaws};
 use crate::foreign::name_of;
 use crate::outputs::{filled, make_folder};
 use crate::pixels::{Masters, written_defects};
@@ -56,7 +56,7 @@ pub(super) fn lights(
     names: &[String],
     needed: Vec<Needs>,
     masters: &[Option<Master>],
-    wanted: &Wanted<'_>,
+    wanted: &CalibrateSettings<'_>,
     run: &Run<'_>,
 ) -> Result<(Vec<LightsGet>, Vec<LayoutFrame>), Trouble> {
     let is_lights = |i: &usize| groups[*i].kind == Kind::Light;
@@ -401,7 +401,7 @@ impl<'a> Lights<'a> {
                 fingerprint: fingerprint::of_file(&r.path).ok(),
                 hint: None,
                 verdict: Verdict::Used,
-                facts: r.facts.told(),
+                facts: r.facts.notes(),
                 notes: Vec::new(),
                 panel: None,
                 calibration: Some(record.clone()),

@@ -8,8 +8,8 @@ use jigsawa_core::robust::median;
 use rayon::prelude::*;
 
 use super::{Found, Lights};
-use crate::calibrate::gather::Raw;
 use crate::calibrate::masters::Master;
+use crate::calibrate::raw::Raw;
 use crate::pixels::Masters;
 use crate::trouble::Trouble;
 

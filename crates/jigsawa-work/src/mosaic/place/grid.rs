@@ -13,7 +13,7 @@ use jigsawa_core::wcs::{Projection, Wcs};
 
 use super::{SAME_PANEL, Solved};
 use crate::mosaic::seams_file::seams_side;
-use crate::mosaic::wanted::Wanted;
+use crate::mosaic::settings::MosaicSettings;
 use crate::trouble::Trouble;
 
 /// A field wider than this, in degrees, is not shown on a tangent plane.
@@ -48,7 +48,7 @@ impl Solved<'_> {
 
     pub(super) fn canvas(
         &self,
-        wanted: &Wanted<'_>,
+        wanted: &MosaicSettings<'_>,
         kept: Option<&Layout>,
         maps: &[Option<Registration>],
         sky: Option<&Wcs>,

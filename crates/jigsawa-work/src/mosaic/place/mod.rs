@@ -1,8 +1,8 @@
 //! From frames to the layout of a mosaic: stars, ties, one solution, canvas, panels.
 
 mod grid;
+mod results;
 mod rows;
-mod told;
 
 use jigsawa_core::number::Convert;
 use std::collections::BTreeMap;
@@ -12,7 +12,7 @@ use jigsawa_core::canvas::Canvas;
 use jigsawa_core::layout::{
     CameraRecord, FORMAT, Layout, LayoutFrame, PanelPlace, Panels, PlacementRecord, Reference,
 };
-use jigsawa_core::matching::{MatchError, Shown, Tie};
+use jigsawa_core::matching::{FrameSpots, MatchError, Tie};
 use jigsawa_core::mosaic::place::registration;
 use jigsawa_core::mosaic::solve::{Kept, Pose, Problem, Solution, rough, solve};
 use jigsawa_core::mosaic::tracks::{Track, meeting, of_ties};
@@ -21,10 +21,10 @@ use jigsawa_core::space::{CanvasPx, FramePx, Point, ReferencePx};
 use jigsawa_core::verdict::Verdict;
 use jigsawa_core::wcs::{Projection, Wcs};
 
-use super::field::{Field, OtherTie};
+use super::measured::{MeasuredFrames, OtherTie};
 use super::names::{Panel, PanelNames};
+use super::settings::MosaicSettings;
 use super::sky::{moved, sky_of_plane};
-use super::wanted::Wanted;
 use crate::frames::Frame;
 use crate::register::{Measured, measure, stars_of_panels};
 use crate::run::Run;
@@ -82,7 +82,7 @@ const SAME_PANEL: f64 = 0.6;
 /// Measures the frames and places them; those of `kept`, a layout of an earlier run whose frames come first, stay.
 pub fn place(
     frames: &[Frame],
-    wanted: &Wanted<'_>,
+    wanted: &MosaicSettings<'_>,
     kept: Option<&Layout>,
     run: &Run<'_>,
 ) -> Result<Placed, Trouble> {
@@ -96,7 +96,7 @@ pub fn place(
     let known: Vec<String> = earlier.map_or_else(Vec::new, |m| {
         m.cameras.iter().map(|c| c.camera.clone()).collect()
     });
-    let mut field = Field::new(frames, &catalogues, &known);
+    let mut field = MeasuredFrames::new(frames, &catalogues, &known);
     for (i, row) in kept.into_iter().flat_map(|l| l.frames.iter().enumerate()) {
         if let Some(panel) = &row.panel {
             field.cameras[i] = panel.camera;
@@ -175,7 +175,7 @@ pub fn place(
 }
 
 /// Reference pixels for a pixel of each frame, roughly, where stars tie it to the reference.
-fn rough_scales(field: &Field<'_>, reference: usize, ties: &[Tie]) -> Vec<Option<f64>> {
+fn rough_scales(field: &MeasuredFrames<'_>, reference: usize, ties: &[Tie]) -> Vec<Option<f64>> {
     let problem = Problem {
         frames: &field.shown(),
         cameras: &field.cameras,
@@ -192,7 +192,11 @@ fn rough_scales(field: &Field<'_>, reference: usize, ties: &[Tie]) -> Vec<Option
 }
 
 /// The frame in the middle of what hangs together, of those with many stars.
-fn in_the_middle(field: &Field<'_>, shown: &[Shown<'_>], ties: &[Tie]) -> (usize, String) {
+fn in_the_middle(
+    field: &MeasuredFrames<'_>,
+    shown: &[FrameSpots<'_>],
+    ties: &[Tie],
+) -> (usize, String) {
     let strength = |i: usize| {
         let own = ties.iter().filter(|t| t.a == i || t.b == i);
         own.map(|t| t.matched.pairs.len()).sum::<usize>()
@@ -286,7 +290,7 @@ fn solved(
 
 /// A solution with all that it rests on.
 struct Solved<'a> {
-    field: &'a Field<'a>,
+    field: &'a MeasuredFrames<'a>,
     problem: &'a Problem<'a>,
     solution: &'a Solution,
     tracks: &'a [Track],
@@ -306,7 +310,7 @@ impl Solved<'_> {
     fn lay_out(
         &self,
         names: &PanelNames,
-        wanted: &Wanted<'_>,
+        wanted: &MosaicSettings<'_>,
         kept: Option<&Layout>,
         (why, refused): (String, &[Option<MatchError>]),
     ) -> Result<Placed, Trouble> {

@@ -68,7 +68,7 @@ impl Solved<'_> {
             pairs: own.len(),
             coverage,
             errors: if by == FoundBy::Header {
-                told_by_header()
+                by_header()
             } else {
                 MatchErrors {
                     rms_px: mean2.sqrt(),
@@ -178,7 +178,7 @@ const MOST_NAMED: usize = 3;
 /// Headers are solved to about a pixel, and nothing has checked these.
 const HEADER_PX: f64 = 1.0;
 
-fn told_by_header() -> MatchErrors {
+fn by_header() -> MatchErrors {
     MatchErrors {
         rms_px: HEADER_PX,
         max_px: HEADER_PX,

@@ -26,8 +26,8 @@ use jigsawa_work::clock::{Clock, Output, round};
 use jigsawa_work::frames::Frame;
 use jigsawa_work::layout_file;
 use jigsawa_work::mosaic::{
-    Assembled, FilterPart, Joined, Paths, Placed, ToJoin, Wanted, assemble, join_filter, place,
-    write_seams,
+    Assembled, FilterPart, Joined, MosaicSettings, Paths, Placed, ToJoin, assemble, join_filter,
+    place, write_seams,
 };
 use jigsawa_work::outputs::{filled, finish_first};
 use jigsawa_work::run::Run;
@@ -48,8 +48,8 @@ pub fn mosaic(args: &MosaicArgs, common: &Common) -> Result<Ending, Trouble> {
 }
 
 /// What is wanted of its places.
-fn wanted(args: &MosaicArgs) -> Wanted<'_> {
-    Wanted {
+fn settings(args: &MosaicArgs) -> MosaicSettings<'_> {
+    MosaicSettings {
         reference: args.reference.as_deref(),
         panels: &args.panels,
         panel_names: args.panel_names.as_deref(),
@@ -76,7 +76,7 @@ pub fn make(args: &MosaicArgs, common: &Common) -> Result<Account, Trouble> {
     targets.check(&begun, args)?;
     let run = run(common, &targets.folder, clock)?;
     let kept = begun.kept.as_ref();
-    let found = place(&begun.frames, &wanted(args), kept, &run);
+    let found = place(&begun.frames, &settings(args), kept, &run);
     let mut placed = found.map_err(|e| with_plan(e, &begun.frames, &targets))?;
     placed.layout.frames.extend(begun.left_out.clone());
     if args.plan {

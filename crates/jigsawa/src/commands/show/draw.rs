@@ -3,7 +3,7 @@
 use jigsawa_core::binned;
 use jigsawa_core::finish::{Link, Shade, Stretch};
 use jigsawa_core::frame::RowOrder;
-use jigsawa_core::matching::{Wish, match_frames, spots};
+use jigsawa_core::matching::{MatchSettings, match_frames, spots};
 use jigsawa_core::number::Convert;
 use jigsawa_core::placement::Placement;
 use jigsawa_core::plane::Plane;
@@ -133,7 +133,7 @@ fn on_base(base: &Shown, s: &Shown) -> Option<Plane> {
         &spots(base.stars.as_ref()?),
         &spots(s.stars.as_ref()?),
         (base.facts.size, s.facts.size),
-        &Wish::default(),
+        &MatchSettings::default(),
     )
     .ok()?;
     let map: Placement = matched.map.retyped();

@@ -26,11 +26,11 @@ use jigsawa_work::trouble::Trouble;
 use read::{Shown, Source, read};
 
 #[derive(Debug, Serialize)]
-struct Looks {
+struct ShowAccount {
     frames: Vec<ShownFrame>,
 }
 
-impl Own for Looks {
+impl Own for ShowAccount {
     fn text(account: &Outcome<Self>) -> String {
         text(account)
     }
@@ -113,7 +113,7 @@ pub fn show(args: &ShowArgs, common: &Common) -> Result<Ending, Trouble> {
             .collect::<Result<_, _>>()?
     };
     clock.lap("pictures");
-    let own = Looks {
+    let own = ShowAccount {
         frames: shown.iter().map(row).collect(),
     };
     let account = Outcome::new("show", own, outputs, warnings, &clock);
@@ -220,7 +220,7 @@ fn row(s: &Shown) -> ShownFrame {
     }
 }
 
-fn text(a: &Outcome<Looks>) -> String {
+fn text(a: &Outcome<ShowAccount>) -> String {
     let mut out = String::new();
     for f in &a.own.frames {
         let zoom = if f.zoom < 1.0 {

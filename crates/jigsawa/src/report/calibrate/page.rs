@@ -56,8 +56,8 @@ fn lead(a: &Calibrated) -> Markup {
     html! {
         p.big {
             @if whole > 0 { (Chip::Good.says(format!("{whole} of {frames} lights have dark and flat"))) }
-            @if whole < frames { (Chip::Look.says(format!("{} lack one", frames - whole))) }
-            @if doubts > 0 { (Chip::Look.says(format!("{doubts} to look at"))) }
+            @if whole < frames { (Chip::Doubt.says(format!("{} lack one", frames - whole))) }
+            @if doubts > 0 { (Chip::Doubt.says(format!("{doubts} to look at"))) }
             @if !a.left_out.is_empty() {
                 (Chip::Bad.says(match a.left_out.len() { 1 => "1 frame left out".to_owned(), n => format!("{n} frames left out") }))
             }
@@ -91,7 +91,7 @@ fn of_lights(a: &Calibrated) -> Markup {
     ]);
     let word = |name: &Option<String>| {
         html! {
-            @if let Some(name) = name { a href={ "#" (name) } { (name) } } @else { (Chip::Look.says("none")) }
+            @if let Some(name) = name { a href={ "#" (name) } { (name) } } @else { (Chip::Doubt.says("none")) }
         }
     };
     let flaw_of_one = |l: &LightsRow| l.own_defects.get("ray").copied().unwrap_or(0);

@@ -3,7 +3,7 @@
 use jigsawa_core::number::Convert;
 use std::path::Path;
 
-use jigsawa_core::finish::{Look, Plan, Sources, Step, Wish, develop_part};
+use jigsawa_core::finish::{FinishSettings, Overview, Plan, Sources, Step, develop_part};
 use jigsawa_core::frame::RowOrder;
 use jigsawa_core::space::Rect;
 use jigsawa_formats::whole::Unfinished;
@@ -31,8 +31,8 @@ pub struct FinishPage<'a> {
     pub title: &'a str,
     pub linear: &'a LinearFile,
     pub plan: &'a Plan,
-    pub wish: &'a Wish,
-    pub look: &'a Look,
+    pub settings: &'a FinishSettings,
+    pub overview: &'a Overview,
     pub starless: Option<Sources<'a>>,
     /// The finished picture made small: its width, and red, green and blue of its pixels from the top.
     pub after: (usize, &'a [f32]),
@@ -45,7 +45,7 @@ pub fn write(path: &Path, page: &FinishPage<'_>, overwrite: bool) -> Result<Unfi
 
 fn made(p: &FinishPage<'_>) -> Result<Page, Trouble> {
     let before = || {
-        let (width, pixels) = p.plan.small_before(p.look);
+        let (width, pixels) = p.plan.small_before(p.overview);
         picture(&pixels, width, p.linear.facts.row_order)
     };
     let after = || picture(p.after.1, p.after.0, RowOrder::TopDown);
@@ -63,7 +63,7 @@ fn made(p: &FinishPage<'_>) -> Result<Page, Trouble> {
         || rayon::join(sheet, channels),
     );
     let sheet = sheet?;
-    let rows = steps(p.plan, p.wish, {
+    let rows = steps(p.plan, p.settings, {
         let s = p.linear.file.size();
         (s.width(), s.height())
     });
@@ -162,13 +162,13 @@ fn step_figure(p: &FinishPage<'_>, step: Step, places: &[Rect]) -> Result<Markup
 fn places(p: &FinishPage<'_>) -> Vec<Rect> {
     let rect = p.plan.rect;
     let (w, h) = (PLACE.0.min(rect.width), PLACE.1.min(rect.height));
-    let k = p.look.factor;
+    let k = p.overview.factor;
     let level = |x: i64, y: i64| {
-        let (mut values, size) = (Vec::new(), p.look.small[0].size());
+        let (mut values, size) = (Vec::new(), p.overview.small[0].size());
         for v in y / k.whole()..((y + h.whole()) / k.whole()).min(size.height().whole()) {
             for u in x / k.whole()..((x + w.whole()) / k.whole()).min(size.width().whole()) {
                 values.push(
-                    p.look
+                    p.overview
                         .small
                         .iter()
                         .map(|s| s.row(v.index())[u.index()])

@@ -25,7 +25,7 @@ const NAMES: [&str; 3] = ["red", "green", "blue"];
 /// The figures of all channels that have a surface; nothing without any.
 pub fn skies(p: &FinishPage<'_>) -> Markup {
     let colour = p.linear.file.planes() > 1;
-    let skies = p.plan.found.skies.iter().zip(&p.look.small).zip(NAMES);
+    let skies = p.plan.found.skies.iter().zip(&p.overview.small).zip(NAMES);
     let shown: Vec<_> = skies
         .take(if colour { 3 } else { 1 })
         .filter(|((sky, _), _)| !sky.gradient.is_zero())

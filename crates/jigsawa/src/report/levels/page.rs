@@ -198,7 +198,7 @@ impl LevelPage<'_> {
         match &row.balance {
             _ if row.verdict != Verdict::Used => Chip::Bad.says("left out"),
             Some(b) if b.residual_sigma > GOOD_SIGMA || !b.notes.is_empty() => {
-                Chip::Look.says("look at it")
+                Chip::Doubt.says("look at it")
             }
             Some(_) if self.is_level(i) => Chip::Plain.says("reference"),
             Some(_) => Chip::Good.says("good"),
@@ -227,7 +227,7 @@ impl LevelPage<'_> {
             &format!("f{i}"),
             heading,
             &html! {
-                p { (told(balance, seen, &layout.frames[seen.against])) }
+                p { (in_words(balance, seen, &layout.frames[seen.against])) }
                 @for note in &balance.notes { p.doubt { (note) } }
                 @if seen.evidence.tried.len() > 1 {
                     details {
@@ -258,26 +258,26 @@ fn figures(b: &Balance) -> Vec<Markup> {
         0 => b.scale_by.words().to_owned(),
         n => format!("{n} {}", b.scale_by.words()),
     };
-    let told = |known: bool, text: String| if known { text } else { String::new() };
+    let if_known = |known: bool, text: String| if known { text } else { String::new() };
     cells![
         format!("{:.4}", b.scale.value),
-        told(b.scale.sigma > 0.0, format!("{:.4}", b.scale.sigma)),
+        if_known(b.scale.sigma > 0.0, format!("{:.4}", b.scale.sigma)),
         by,
         if b.surface.is_zero() {
             "none".to_owned()
         } else {
             b.surface.words()
         },
-        told(b.patches > 0, format!("{:.3}", b.residual_sigma)),
+        if_known(b.patches > 0, format!("{:.3}", b.residual_sigma)),
         b.crossval_sigma
             .map_or(String::new(), |u| format!("{u:.3}")),
-        told(b.patches > 0, b.patches.to_string()),
+        if_known(b.patches > 0, b.patches.to_string()),
         format!("{:.3}", b.weight),
     ]
 }
 
 /// The balance in words.
-fn told(b: &Balance, seen: &Seen, against: &LayoutFrame) -> String {
+fn in_words(b: &Balance, seen: &Seen, against: &LayoutFrame) -> String {
     let scale = match b.scale_by {
         ScaleBy::Reference => "Its scale is its own.".to_owned(),
         ScaleBy::None => "Its scale is left as it is.".to_owned(),
@@ -392,7 +392,7 @@ fn own_gradient(map: &Map<'_>, g: &Gradient, frame: &Small, noise: f64) -> Marku
             (k * (p.x + 0.5), y)
         })
         .collect();
-    let told: Vec<(BothPatch, f64)> = g
+    let places: Vec<(BothPatch, f64)> = g
         .samples
         .iter()
         .map(|(p, v)| {
@@ -419,6 +419,6 @@ fn own_gradient(map: &Map<'_>, g: &Gradient, frame: &Small, noise: f64) -> Marku
             ))
         }
         @if !g.surface.is_zero() { (map.of_surface("its own gradient", &g.surface, "units")) }
-        @for along in [Along::X, Along::Y] { (cuts("The frame's own sky, less its middle", along, &Map { patches: &told, ..*map }, &g.surface, noise)) }
+        @for along in [Along::X, Along::Y] { (cuts("The frame's own sky, less its middle", along, &Map { patches: &places, ..*map }, &g.surface, noise)) }
     }
 }

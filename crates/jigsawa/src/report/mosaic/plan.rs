@@ -55,9 +55,9 @@ pub struct Plan {
 
 impl Plan {
     /// Of a placed mosaic.
-    pub fn new(frames: &[Frame], placed: &Placed, told: &MosaicAccount) -> Self {
+    pub fn new(frames: &[Frame], placed: &Placed, under_name: &MosaicAccount) -> Self {
         let number = |name: &String| placed.panels.iter().position(|p| p.name == *name);
-        let weak = told.overlaps.iter().filter(|o| !o.doubts.is_empty());
+        let weak = under_name.overlaps.iter().filter(|o| !o.doubts.is_empty());
         let bad = weak.filter_map(|o| {
             let [a, b] = [number(&o.panels[0])?, number(&o.panels[1])?];
             Some((a.min(b), a.max(b)))
@@ -103,9 +103,9 @@ impl Plan {
 
     /// Of panels of which no two hang together: how their headers say that they lie. `None` where fewer than two have a WCS.
     pub fn apart(frames: &[Frame]) -> Option<Self> {
-        let told: Vec<&Frame> = frames.iter().filter(|f| f.facts.wcs.is_some()).collect();
-        let first = told.first()?.facts.wcs.as_ref()?;
-        let outlines: Vec<(&Frame, Vec<Point<CanvasPx>>)> = told
+        let under_name: Vec<&Frame> = frames.iter().filter(|f| f.facts.wcs.is_some()).collect();
+        let first = under_name.first()?.facts.wcs.as_ref()?;
+        let outlines: Vec<(&Frame, Vec<Point<CanvasPx>>)> = under_name
             .iter()
             .filter_map(|f| {
                 let own = f.facts.wcs.as_ref()?;
@@ -119,7 +119,7 @@ impl Plan {
             return None;
         }
         let all: Vec<Point<CanvasPx>> = outlines.iter().flat_map(|o| o.1.clone()).collect();
-        let view = View::around(&all, told[0].facts.row_order);
+        let view = View::around(&all, under_name[0].facts.row_order);
         let mut marks = Vec::new();
         for (k, (f, corners)) in outlines.iter().enumerate() {
             let places: Vec<(f64, f64)> = corners.iter().map(|p| view.place(*p)).collect();
@@ -249,7 +249,8 @@ impl Drawing<'_> {
         let note = if is_reference { " (reference)" } else { "" };
         let name = format!("{}{note}", panel.name);
         self.word((middle.0, middle.1 - 14.0), name, (24.0, colour));
-        self.words.extend(told(self.frames, self.placed, k, middle));
+        self.words
+            .extend(under_name(self.frames, self.placed, k, middle));
         middle
     }
 
@@ -290,7 +291,7 @@ impl Drawing<'_> {
     fn left_out(&mut self) {
         let placed = self.placed;
         let text = |i: usize| format!("left out: {}", file_name(&self.frames[i].name()));
-        let told: Vec<(Vec<(f64, f64)>, String)> = placed
+        let under_name: Vec<(Vec<(f64, f64)>, String)> = placed
             .stray
             .iter()
             .map(|(i, corners)| (corners.map(|p| self.view.place(p)).to_vec(), text(*i)))
@@ -304,7 +305,7 @@ impl Drawing<'_> {
             .take(6)
             .map(text)
             .collect();
-        for (places, text) in told {
+        for (places, text) in under_name {
             self.word(middle(&places), text, (16.0, STRAY));
             self.outline(places, (STRAY, 1.5), true);
         }
@@ -351,7 +352,7 @@ fn closed(mut points: Vec<(f64, f64)>) -> Vec<(f64, f64)> {
 }
 
 /// What stands under a panel's name: filters, turns, and how its own frames are tied.
-fn told(frames: &[Frame], placed: &Placed, k: usize, (x, y): (f64, f64)) -> Vec<Mark> {
+fn under_name(frames: &[Frame], placed: &Placed, k: usize, (x, y): (f64, f64)) -> Vec<Mark> {
     let panel = &placed.panels[k];
     let turn = |i: usize| {
         let record = placed.layout.frames[i].placement.as_ref();

@@ -17,14 +17,14 @@ const MOST_VECTORS: usize = 300;
 const CELLS: usize = 9;
 
 /// Matched stars as the canvas shows them.
-pub struct Field {
+pub struct PlacedStars {
     drawing: Drawing,
     /// Place and residual of each in canvas pixels, bright ones first.
     stars: Vec<(Point<CanvasPx>, [f64; 2], f64)>,
     outline: [Point<CanvasPx>; 4],
 }
 
-impl Field {
+impl PlacedStars {
     /// The stars and the outline of one frame; `None` when it has no place.
     pub fn of(layout: &Layout, i: usize, residuals: &[Residual]) -> Option<Self> {
         let on_canvas: Map<ReferencePx, CanvasPx> = layout.canvas.to_reference()?.invert();

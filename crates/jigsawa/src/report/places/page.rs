@@ -9,7 +9,7 @@ use jigsawa_core::verdict::Verdict;
 use jigsawa_formats::whole::Unfinished;
 use maud::{Markup, html};
 
-use super::chart::Field;
+use super::chart::PlacedStars;
 use super::star::{PLACES, SIDE, Stamped, stamped};
 use crate::report::page::{Chip, Page, section, spoilt};
 use crate::report::picture::data_url;
@@ -43,7 +43,7 @@ pub struct Places<'a> {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 enum Outcome {
     LeftOut,
-    Look,
+    Doubtful,
     Good,
     Before,
     Reference,
@@ -62,11 +62,11 @@ impl Outcome {
                     && row.notes.is_empty();
                 match good {
                     _ if matches!(p.by, FoundBy::Hand | FoundBy::Header | FoundBy::Pattern) => {
-                        Self::Look
+                        Self::Doubtful
                     }
                     true if stars.is_empty() => Self::Before,
                     true => Self::Good,
-                    false => Self::Look,
+                    false => Self::Doubtful,
                 }
             }
         }
@@ -75,7 +75,7 @@ impl Outcome {
     fn chip(self) -> Markup {
         match self {
             Self::LeftOut => Chip::Bad.says("left out"),
-            Self::Look => Chip::Look.says("look at it"),
+            Self::Doubtful => Chip::Doubt.says("look at it"),
             Self::Good => Chip::Good.says("good"),
             Self::Before => Chip::Plain.says("placed before"),
             Self::Reference => Chip::Plain.says("reference"),
@@ -98,7 +98,7 @@ fn made(p: &Places<'_>) -> Result<Page, Trouble> {
         .collect();
     // What needs eyes first: left out is told in the table, doubtful comes before good.
     let mut shown: Vec<usize> = (0..p.frames.len())
-        .filter(|i| matches!(outcomes[*i], Outcome::Look | Outcome::Good))
+        .filter(|i| matches!(outcomes[*i], Outcome::Doubtful | Outcome::Good))
         .collect();
     let corner = |i: usize| {
         p.layout.frames[i]
@@ -134,9 +134,9 @@ fn made(p: &Places<'_>) -> Result<Page, Trouble> {
 
 fn lead(p: &Places<'_>, outcomes: &[Outcome]) -> Markup {
     let count = |o: Outcome| outcomes.iter().filter(|x| **x == o).count();
-    let (good, look, out) = (
+    let (good, doubtful, out) = (
         count(Outcome::Good),
-        count(Outcome::Look),
+        count(Outcome::Doubtful),
         count(Outcome::LeftOut),
     );
     let worst = p
@@ -157,7 +157,7 @@ fn lead(p: &Places<'_>, outcomes: &[Outcome]) -> Markup {
     html! {
         p.big {
             @if good > 0 { (Chip::Good.says(format!("{} good", frames(good)))) }
-            @if look > 0 { (Chip::Look.says(format!("{} to look at", frames(look)))) }
+            @if doubtful > 0 { (Chip::Doubt.says(format!("{} to look at", frames(doubtful)))) }
             @if out > 0 { (Chip::Bad.says(format!("{} left out", frames(out)))) }
         }
         p { "All lie on " b { (file_name(&p.layout.reference.file)) } ": " (p.layout.reference.why) "." }
@@ -187,7 +187,7 @@ fn table(p: &Places<'_>, outcomes: &[Outcome]) -> Markup {
         "where",
     ]);
     for (i, (row, outcome)) in p.layout.frames.iter().zip(outcomes).enumerate() {
-        let linked = matches!(outcome, Outcome::Look | Outcome::Good);
+        let linked = matches!(outcome, Outcome::Doubtful | Outcome::Good);
         let name = file_name(&row.file);
         let name = html! {
             @if linked { a href={ "#f" (i) } { (name) } } @else { (name) }
@@ -263,19 +263,19 @@ fn of_frame(p: &Places<'_>, i: usize, outcome: Outcome) -> Result<Markup, Troubl
         file: Some(row.file.clone()),
         message: format!("'{}' cannot be read: {error}", row.file),
     })?;
-    let field = Field::of(p.layout, i, residuals).filter(|_| !residuals.is_empty());
+    let shown = PlacedStars::of(p.layout, i, residuals).filter(|_| !residuals.is_empty());
     let heading = html! { (file_name(&row.file)) " (" (row.filter) ") " (outcome.chip()) };
     let body = html! {
-        p { (told(row)) }
+        p { (in_words(row)) }
         @for note in &row.notes { p.doubt { (note) } }
         @for fact in &row.facts { p.quiet { (fact) } }
         @if stars.iter().any(Option::is_some) { (stamp_sheet(&stars)) }
-        @if let Some(field) = field {
+        @if let Some(shown) = shown {
             div.charts {
-                (field.vectors())
-                (field.coverage())
-                (field.against_brightness())
-                (field.against_radius())
+                (shown.vectors())
+                (shown.coverage())
+                (shown.against_brightness())
+                (shown.against_radius())
             }
         }
     };
@@ -283,7 +283,7 @@ fn of_frame(p: &Places<'_>, i: usize, outcome: Outcome) -> Result<Markup, Troubl
 }
 
 /// The placement in words.
-fn told(row: &LayoutFrame) -> String {
+fn in_words(row: &LayoutFrame) -> String {
     let Some(r) = &row.placement else {
         return String::new();
     };

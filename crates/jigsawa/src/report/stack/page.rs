@@ -46,7 +46,7 @@ impl StackPage<'_> {
             p.big {
                 (Chip::Good.says(format!("{lights} frames")))
                 (Chip::Plain.says(format!("{} masters", self.masters.len())))
-                @if left_out + self.spoilt.len() > 0 { (Chip::Look.says(format!("{} left out", left_out + self.spoilt.len()))) }
+                @if left_out + self.spoilt.len() > 0 { (Chip::Doubt.says(format!("{} left out", left_out + self.spoilt.len()))) }
             }
             p { "Each pixel of a master is the weighted mean of what all frames show there, without values that only single frames show." }
         };

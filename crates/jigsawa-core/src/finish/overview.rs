@@ -1,4 +1,4 @@
-//! A first look at a picture of any size: read once, from which all later steps take their measure.
+//! An overview of a picture of any size: it is read once, from which all later steps take their measure.
 
 use crate::number::Convert;
 use rayon::prelude::*;
@@ -21,9 +21,9 @@ const STARS_AREA: f64 = 1.2e8;
 /// Stars that are kept. Steps that spare stars need all that can be seen.
 const MOST_STARS: usize = 20_000;
 
-/// What a first look shows.
+/// What an overview shows.
 #[derive(Debug)]
-pub struct Look {
+pub struct Overview {
     /// The picture's size.
     pub size: Size,
     /// The planes, each pixel the mean of `factor` x `factor`.
@@ -38,7 +38,7 @@ pub struct Look {
 
 /// Why a picture cannot be looked at.
 #[derive(Debug, thiserror::Error)]
-pub enum LookError {
+pub enum OverviewError {
     /// It cannot be read.
     #[error(transparent)]
     Source(#[from] DoorError),
@@ -53,29 +53,53 @@ pub enum LookError {
     Constant(usize),
 }
 
-/// Reads the picture once.
+/// Reads the picture once, and looks for its stars.
 ///
 /// # Errors
 /// When a plane cannot be read, holds no value or one only.
-pub fn look(sources: Sources<'_>) -> Result<Look, LookError> {
+pub fn overview(sources: Sources<'_>) -> Result<Overview, OverviewError> {
+    overview_with(sources, None)
+}
+
+/// The same of a picture whose stars may be known already, as where they are to be taken out.
+///
+/// # Errors
+/// As for [`overview`].
+pub fn overview_with(
+    sources: Sources<'_>,
+    known: Option<&Catalogue>,
+) -> Result<Overview, OverviewError> {
     let size = sources[0].size();
     if sources.iter().any(|s| s.size() != size) {
-        return Err(LookError::Sizes);
+        return Err(OverviewError::Sizes);
     }
     let by = |most: f64| (size.area().real() / most).sqrt().ceil().index().max(1);
     let (factor, coarse) = (by(SMALL_AREA), by(STARS_AREA));
     let smaller = |k: usize| Size::new((size.width() / k).max(1), (size.height() / k).max(1));
     let (Some(small_size), Some(light_size)) = (smaller(factor), smaller(coarse)) else {
-        return Err(LookError::Sizes);
+        return Err(OverviewError::Sizes);
     };
     let mut small: [Plane; 3] = std::array::from_fn(|_| Plane::filled(small_size, f32::NAN));
     let mut covered = vec![false; small_size.area()];
-    let mut light = Plane::filled(light_size, f32::NAN);
+    // What stars are looked for in.
+    let mut light = match known {
+        Some(_) => None,
+        None => Some(Plane::filled(light_size, f32::NAN)),
+    };
     // Bands that are whole blocks of both: their pixels of either result belong to them alone.
     let rows = factor * coarse * 64usize.div_ceil(factor * coarse);
     let width = size.width();
     let [r, g, b] = &mut small;
     let rows_of = |k: usize, across: usize| rows / k * across;
+    let light_bands: Vec<&mut [f32]> = match &mut light {
+        Some(light) => {
+            let band = rows_of(coarse, light_size.width());
+            light.data_mut().chunks_mut(band).collect()
+        }
+        None => std::iter::repeat_with(Default::default)
+            .take(size.height().div_ceil(rows))
+            .collect(),
+    };
     let pieces = (
         r.data_mut()
             .par_chunks_mut(rows_of(factor, small_size.width())),
@@ -84,9 +108,7 @@ pub fn look(sources: Sources<'_>) -> Result<Look, LookError> {
         b.data_mut()
             .par_chunks_mut(rows_of(factor, small_size.width())),
         covered.par_chunks_mut(rows_of(factor, small_size.width())),
-        light
-            .data_mut()
-            .par_chunks_mut(rows_of(coarse, light_size.width())),
+        light_bands,
     );
     pieces.into_par_iter().enumerate().try_for_each_init(
         || (Tile::default(), Vec::new()),
@@ -109,34 +131,44 @@ pub fn look(sources: Sources<'_>) -> Result<Look, LookError> {
                 *m = (tile.planes[0][i] + tile.planes[1][i] + tile.planes[2][i]) / 3.0;
             }
             whole(mean, width, factor, small_size.width(), covered);
-            shrink(mean, width, coarse, light_size.width(), light);
+            if !light.is_empty() {
+                shrink(mean, width, coarse, light_size.width(), light);
+            }
             Ok(())
         },
     )?;
     for (c, plane) in small.iter().enumerate() {
         let mut finite = plane.data().iter().filter(|v| v.is_finite());
         let Some(first) = finite.next() else {
-            return Err(LookError::Empty(c));
+            return Err(OverviewError::Empty(c));
         };
         if finite.all(|v| v == first) {
-            return Err(LookError::Constant(c));
+            return Err(OverviewError::Constant(c));
         }
     }
+    let stars = match light {
+        Some(light) => found(&light, coarse),
+        None => known.cloned(),
+    };
+    Ok(Overview {
+        size,
+        small,
+        factor,
+        stars: stars.filter(|s| s.fwhm_px < WIDEST_PX),
+        covered,
+    })
+}
+
+/// The stars of a picture's light, each pixel of which is `coarse` of the picture's own wide.
+fn found(light: &Plane, coarse: usize) -> Option<Catalogue> {
     let settings = Settings {
         most: MOST_STARS,
         ..Settings::default()
     };
-    let stars = match detect(&light, None, &settings) {
-        Ok(found) => Some(in_pixels(found, coarse)).filter(|s| s.fwhm_px < WIDEST_PX),
+    match detect(light, None, &settings) {
+        Ok(found) => Some(in_pixels(found, coarse)),
         Err(DetectError::NoData | DetectError::Constant) => None,
-    };
-    Ok(Look {
-        size,
-        small,
-        factor,
-        stars,
-        covered,
-    })
+    }
 }
 
 /// Means of blocks; missing pixels do not count.

@@ -91,7 +91,7 @@ impl Found {
 
 /// Looks at all files that a recipe means; headers and some rows are read.
 /// What a run has made there is none of them.
-pub fn look(recipe: &Recipe, state: &State) -> Result<Found, Trouble> {
+pub fn contents(recipe: &Recipe, state: &State) -> Result<Found, Trouble> {
     let out = recipe.path(&recipe.out);
     let library = recipe.library.as_ref().map(|l| recipe.path(l));
     let paths: Vec<PathBuf> = recipe.frames.iter().map(|f| recipe.path(f)).collect();
@@ -152,7 +152,7 @@ fn of_file(path: &Path, file: &FitsFrame) -> Option<OneFile> {
         let seen = || is_raw.then(|| kind_by_pixels(file, &facts).ok()).flatten();
         kind_by_name(path).or_else(seen)
     };
-    let kind = if facts.kind_told {
+    let kind = if facts.kind_by_card {
         facts.kind
     } else {
         named().unwrap_or(facts.kind)

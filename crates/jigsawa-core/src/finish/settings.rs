@@ -1,7 +1,7 @@
 //! What is wanted of every step, and why it may not be had.
 
 use super::denoise::Quiet;
-use super::neutral::{GradientWish, SkyFrom};
+use super::neutral::{GradientSettings, SkyFrom};
 use super::stretch::Tone;
 use super::white::{Index, KnownStar, WhiteError};
 use crate::doors::DoorError;
@@ -38,11 +38,11 @@ pub enum WhiteFrom {
 
 /// What is wanted of every step.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Wish {
+pub struct FinishSettings {
     /// What is cut off.
     pub crop: Crop,
     /// The gradient; absent for leaving it.
-    pub gradient: Option<GradientWish>,
+    pub gradient: Option<GradientSettings>,
     /// The sky that becomes neutral; absent for leaving it.
     pub neutral: Option<SkyFrom>,
     /// White.

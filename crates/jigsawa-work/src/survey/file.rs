@@ -52,7 +52,12 @@ impl cache::Way for WayOf<'_> {
 pub type Through = HashMap<PathBuf, Frame>;
 
 /// What a store has of a file.
-pub fn recall(store: &Store, file: &Path, way: &Way, reading: Option<&str>) -> Option<Looked> {
+pub fn recall(
+    store: &Store,
+    file: &Path,
+    way: &Way,
+    reading: Option<&str>,
+) -> Option<SurveyedFile> {
     store.load(file, &WayOf { way, reading })
 }
 
@@ -73,7 +78,7 @@ pub struct Preview {
 
 /// What was found in a file.
 #[derive(Debug, Clone, Serialize, Deserialize)]
-pub struct Looked {
+pub struct SurveyedFile {
     /// What its header says; `None` for a file that cannot be read.
     pub facts: Option<FrameFacts>,
     /// What was measured, or why not.
@@ -85,7 +90,7 @@ pub struct Looked {
     pub through: Option<Arc<Calibrating>>,
 }
 
-impl Looked {
+impl SurveyedFile {
     /// Of a file that says nothing.
     pub fn nothing() -> Self {
         Self::unreadable(String::new())
@@ -105,16 +110,16 @@ impl Looked {
 const BYTES_PER_PIXEL: usize = 10;
 
 /// Looks at all files, at those of a layout `through` their calibration. The previews stay in the store.
-pub fn look_at_all(
+pub fn survey_files(
     files: &[FoundFile],
     way: &Way,
     through: &Through,
     run: &Run<'_>,
-) -> (Vec<Looked>, usize) {
+) -> (Vec<SurveyedFile>, usize) {
     let progress = run.begin("frames", files.len());
     let next = AtomicUsize::new(0);
     let fresh = AtomicUsize::new(0);
-    let looked: Vec<Mutex<Option<Looked>>> = files.iter().map(|_| Mutex::new(None)).collect();
+    let looked: Vec<Mutex<Option<SurveyedFile>>> = files.iter().map(|_| Mutex::new(None)).collect();
     std::thread::scope(|scope| {
         for _ in 0..workers(files, run) {
             scope.spawn(|| {
@@ -127,7 +132,7 @@ pub fn look_at_all(
                     let known = recall(&run.store, &file.path, way, reading);
                     let mut found = known.unwrap_or_else(|| {
                         fresh.fetch_add(1, Ordering::Relaxed);
-                        let found = look(&file.path, way, frame, &mut buffer);
+                        let found = survey_file(&file.path, way, frame, &mut buffer);
                         run.store.keep(&file.path, &WayOf { way, reading }, &found);
                         found
                     });
@@ -149,7 +154,7 @@ pub fn look_at_all(
             slot.into_inner()
                 .ok()
                 .flatten()
-                .unwrap_or_else(Looked::nothing)
+                .unwrap_or_else(SurveyedFile::nothing)
         })
         .collect();
     (looked, fresh.into_inner())
@@ -172,10 +177,15 @@ fn workers(files: &[FoundFile], run: &Run<'_>) -> usize {
 }
 
 /// Looks at one file.
-fn look(path: &Path, way: &Way, through: Option<&Frame>, buffer: &mut Vec<f32>) -> Looked {
+fn survey_file(
+    path: &Path,
+    way: &Way,
+    through: Option<&Frame>,
+    buffer: &mut Vec<f32>,
+) -> SurveyedFile {
     match try_look(path, way, through, buffer) {
         Ok(looked) => looked,
-        Err(e) => Looked::unreadable(e.to_string()),
+        Err(e) => SurveyedFile::unreadable(e.to_string()),
     }
 }
 
@@ -184,7 +194,7 @@ fn try_look(
     way: &Way,
     through: Option<&Frame>,
     buffer: &mut Vec<f32>,
-) -> Result<Looked, FileError> {
+) -> Result<SurveyedFile, FileError> {
     let (facts, whole) = if let Some(frame) = through {
         let whole = frame.read_plane(std::mem::take(buffer))?;
         (frame.facts.clone(), whole)
@@ -201,7 +211,7 @@ fn try_look(
         None => None,
     };
     *buffer = whole.into_data();
-    Ok(Looked {
+    Ok(SurveyedFile {
         facts: Some(facts),
         measures,
         preview,

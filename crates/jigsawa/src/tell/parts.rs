@@ -1,7 +1,7 @@
 //! A sentence in its parts, and what sentences are made of.
 
 /// A sentence in parts.
-pub(super) struct Told {
+pub(super) struct Sentence {
     pub(super) message: String,
     pub(super) file: Option<String>,
     pub(super) hint: Option<String>,
@@ -33,15 +33,15 @@ pub(super) fn marked(text: &str, column: usize) -> String {
     format!("  {text}\n  {}^", " ".repeat(column.saturating_sub(1)))
 }
 
-pub(super) fn plain(message: String) -> Told {
-    Told {
+pub(super) fn plain(message: String) -> Sentence {
+    Sentence {
         message,
         file: None,
         hint: None,
     }
 }
 
-impl Told {
+impl Sentence {
     pub(super) fn on(mut self, file: impl Into<String>) -> Self {
         self.file = Some(file.into());
         self

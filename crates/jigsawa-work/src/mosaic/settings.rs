@@ -6,7 +6,7 @@ use jigsawa_core::wcs::Projection;
 
 /// What is wanted of a mosaic's places.
 #[derive(Debug, Clone, Copy)]
-pub struct Wanted<'a> {
+pub struct MosaicSettings<'a> {
     /// The frame whose pixels the canvas continues; the one in the middle where none is named.
     pub reference: Option<&'a str>,
     /// Frames whose panels are named.

@@ -4,7 +4,7 @@ use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
 use jigsawa_core::balance::{
-    BalanceError, Lattice, Matched, Member, Samples, Sky, Wish, match_to, propose,
+    BalanceError, BalanceSettings, Lattice, Matched, Member, Samples, Sky, match_to, propose,
 };
 use jigsawa_core::filter::Filter;
 use jigsawa_core::layout::{Layout, PlacementRecord};
@@ -12,14 +12,14 @@ use jigsawa_core::placement::Placement;
 use jigsawa_core::stars::Catalogue;
 use jigsawa_core::verdict::Verdict;
 
-use super::Normalizing;
+use super::NormalizeSettings;
 use crate::frames::Frame;
-use crate::register::{measure, stars_wanted};
+use crate::register::{measure, usual_stars};
 use crate::run::Run;
 use crate::trouble::Trouble;
 
 /// All that is known of the frames that have a place.
-pub struct Field<'a> {
+pub struct KnownFrames<'a> {
     /// All frames.
     pub frames: &'a [Frame],
     /// Stars of each, where it has any.
@@ -37,7 +37,7 @@ pub struct Standard<'a> {
     pub sky: Sky<'a>,
 }
 
-impl<'a> Field<'a> {
+impl<'a> KnownFrames<'a> {
     /// A frame as it takes part; `None` for one that is not placed or has no stars.
     pub fn member(&'a self, i: usize) -> Option<Member<'a>> {
         let f = &self.frames[i];
@@ -80,12 +80,12 @@ impl<'a> Field<'a> {
 }
 
 /// Stars and places of the frames.
-pub fn field<'a>(
+pub fn known_frames<'a>(
     frames: &'a [Frame],
     layout: &Layout,
-    wanted: &Normalizing<'_>,
+    wanted: &NormalizeSettings<'_>,
     run: &Run<'_>,
-) -> Result<Field<'a>, Trouble> {
+) -> Result<KnownFrames<'a>, Trouble> {
     let placements: Vec<Option<Placement>> = layout
         .frames
         .iter()
@@ -108,11 +108,11 @@ pub fn field<'a>(
     let mut catalogues: Vec<Option<Catalogue>> = frames.iter().map(|_| None).collect();
     for (i, found) in present
         .iter()
-        .zip(measure(&list, &must, &stars_wanted(), run)?)
+        .zip(measure(&list, &must, &usual_stars(), run)?)
     {
         catalogues[*i] = found.ok();
     }
-    Ok(Field {
+    Ok(KnownFrames {
         frames,
         catalogues,
         placements,
@@ -122,12 +122,12 @@ pub fn field<'a>(
 
 /// The filters' references, each with its sky, the first being that of the reference's filter.
 pub fn standards<'a>(
-    field: &'a Field<'a>,
+    known: &'a KnownFrames<'a>,
     layout: &Layout,
     present: &[usize],
-    wanted: &Normalizing<'_>,
+    wanted: &NormalizeSettings<'_>,
 ) -> Result<Vec<Standard<'a>>, Trouble> {
-    let frames = field.frames;
+    let frames = known.frames;
     for name in wanted.references {
         let called: Vec<usize> = (0..frames.len())
             .filter(|i| frames[*i].is_called(name))
@@ -180,7 +180,7 @@ pub fn standards<'a>(
             chosen.push((*i, "as asked".to_owned()));
             continue;
         }
-        let members: Vec<Member<'_>> = of.iter().filter_map(|i| field.member(*i)).collect();
+        let members: Vec<Member<'_>> = of.iter().filter_map(|i| known.member(*i)).collect();
         let altitudes: Vec<Option<f64>> =
             of.iter().map(|i| frames[*i].facts.altitude_deg).collect();
         if let Some(p) = propose(&members, &altitudes) {
@@ -190,7 +190,7 @@ pub fn standards<'a>(
     let mut skies = Vec::new();
     let mut buffer = Vec::new();
     for (frame, why) in chosen {
-        if let Some(sky) = field.sky(frame, &mut buffer)? {
+        if let Some(sky) = known.sky(frame, &mut buffer)? {
             skies.push(Standard { frame, why, sky });
         }
     }
@@ -205,10 +205,10 @@ pub type Outcome = (usize, Result<Matched, BalanceError>);
 
 /// Matches frames to their filters' references.
 pub fn match_all(
-    field: &Field<'_>,
+    known: &KnownFrames<'_>,
     standards: &[Standard<'_>],
     rest: &[usize],
-    wish: &Wish,
+    settings: &BalanceSettings,
     run: &Run<'_>,
 ) -> Result<Vec<Outcome>, Trouble> {
     let progress = run.begin("skies", rest.len());
@@ -220,11 +220,11 @@ pub fn match_all(
         loop {
             let k = next.fetch_add(1, Ordering::Relaxed);
             let Some(i) = rest.get(k) else { break };
-            let of = |s: &Standard<'_>| field.frames[s.frame].filter == field.frames[*i].filter;
+            let of = |s: &Standard<'_>| known.frames[s.frame].filter == known.frames[*i].filter;
             let level = standards.iter().position(of).unwrap_or(0);
-            let outcome = field.sky(*i, &mut buffer).map(|sky| {
+            let outcome = known.sky(*i, &mut buffer).map(|sky| {
                 let matched = sky.map_or(Err(BalanceError::NoCommonSky), |sky| {
-                    match_to(&standards[level].sky, &sky, wish)
+                    match_to(&standards[level].sky, &sky, settings)
                 });
                 (level, matched)
             });

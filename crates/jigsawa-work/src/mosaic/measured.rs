@@ -1,6 +1,8 @@
 //! The frames of a mosaic with their stars, and which of them show the same ones.
 
-use jigsawa_core::matching::{Guess, Shown, Spot, Tie, match_patterns, spots, tie_by_guess, ties};
+use jigsawa_core::matching::{
+    FrameSpots, Guess, Spot, Tie, match_patterns, spots, tie_by_guess, ties,
+};
 use jigsawa_core::measured::Measured as Value;
 use jigsawa_core::mosaic::share::overlap;
 use jigsawa_core::mosaic::solve::{Problem, untied};
@@ -15,7 +17,7 @@ use crate::register::{Measured, Unmeasured};
 use crate::trouble::Trouble;
 
 /// Frames with their stars.
-pub struct Field<'a> {
+pub struct MeasuredFrames<'a> {
     pub frames: &'a [Frame],
     pub catalogues: &'a [Measured],
     pub spots: Vec<Vec<Spot<FramePx>>>,
@@ -46,7 +48,7 @@ const ENOUGH_TO_TELL: usize = 8;
 /// Headers that put less of a frame on another than this do not say that they overlap.
 const LEAST_OVERLAP: f64 = 0.01;
 
-impl<'a> Field<'a> {
+impl<'a> MeasuredFrames<'a> {
     /// Of frames whose cameras may be known already.
     pub fn new(frames: &'a [Frame], catalogues: &'a [Measured], known: &[String]) -> Self {
         let mut camera_names = known.to_vec();
@@ -110,9 +112,9 @@ impl<'a> Field<'a> {
     }
 
     /// Stars as matching sees them.
-    pub fn shown(&self) -> Vec<Shown<'_>> {
+    pub fn shown(&self) -> Vec<FrameSpots<'_>> {
         let both = self.spots.iter().zip(self.frames);
-        both.map(|(spots, f)| Shown {
+        both.map(|(spots, f)| FrameSpots {
             spots,
             size: f.facts.size,
         })
@@ -294,12 +296,12 @@ impl<'a> Field<'a> {
                 let plane = f.read_plane(Vec::new());
                 plane.map_err(|e| Trouble::Files(vec![(f.path.clone(), e)]))
             };
-            let wish = jigsawa_core::matching::Wish {
+            let settings = jigsawa_core::matching::MatchSettings {
                 thorough: false,
                 model: None,
                 guesses,
             };
-            if let Ok(m) = match_patterns(&read(known)?, &read(new)?, &wish) {
+            if let Ok(m) = match_patterns(&read(known)?, &read(new)?, &settings) {
                 return Ok(Some(OtherTie {
                     known,
                     new,
