@@ -68,7 +68,7 @@ pub struct Matched {
 /// all patches without stars count.
 ///
 /// # Errors
-/// When the frames share no sky, or what the settings asks for cannot be had.
+/// When the frames share no sky, or what the settings ask for cannot be had.
 pub fn match_to(
     reference: &Sky<'_>,
     frame: &Sky<'_>,

@@ -91,7 +91,7 @@ pub struct Matched {
     pub errors: MatchErrors,
     /// Pairs in each ninth of the frame, row after row.
     pub coverage: [usize; 9],
-    /// One of the settings's guesses led to it.
+    /// One of the guesses of the settings led to it.
     pub guided: bool,
 }
 
