@@ -103,15 +103,15 @@ pub fn join(exposures: &[Exposure<'_>], shape: Option<Shape>) -> Result<Vec<Join
 /// An exposure that does not tell how its noise grows with light has the same camera as the others: its light's noise
 /// is theirs, scaled as its values are.
 fn share_photon_noise(all: &mut [Joined]) {
-    let mut by_headers: Vec<f32> = all
+    let mut known: Vec<f32> = all
         .iter()
         .filter(|j| j.part.per_light > 0.0)
         .map(|j| j.part.per_light / j.balance.scale.value.single())
         .collect();
-    if by_headers.is_empty() {
+    if known.is_empty() {
         return;
     }
-    let typical = median(&mut by_headers);
+    let typical = median(&mut known);
     for j in all.iter_mut().filter(|j| j.part.per_light <= 0.0) {
         j.part.per_light = typical * j.balance.scale.value.single();
     }
@@ -408,17 +408,17 @@ fn reprofile(
 
 /// One exponent for the wings of all: two that differ by chance would pull wings apart that are alike.
 fn wings(exposures: &[Exposure<'_>]) -> f64 {
-    let mut by_headers: Vec<f32> = exposures
+    let mut known: Vec<f32> = exposures
         .iter()
         .filter_map(|e| Some(e.wings?.single()))
         .collect();
-    if by_headers.is_empty() {
-        by_headers = exposures
+    if known.is_empty() {
+        known = exposures
             .iter()
             .map(|e| e.member().catalogue.beta.single())
             .collect();
     }
-    f64::from(median(&mut by_headers))
+    f64::from(median(&mut known))
 }
 
 /// How a small step in one frame looks in another, at the middle of the first.
